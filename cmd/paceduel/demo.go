@@ -1,0 +1,143 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"paceduel/core/keeper"
+	"paceduel/core/logbook"
+	"paceduel/core/plan"
+	"paceduel/harbour"
+)
+
+func (s *settings) demoCommand() *cobra.Command {
+	var headless bool
+	var seed uint64
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "the application with Skerrow Harbour, an invented port, running inside",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			d, err := s.startDemo(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer d.close()
+			demo := *s
+			demo.env = d.env
+			if demo.logbook == "" {
+				demo.logbook = filepath.Join(d.dir, "logbook.sqlite")
+			}
+			if headless {
+				return demo.headlessDemo(cmd.Context(), d.dir, seed)
+			}
+			return demo.openDir(cmd.Context(), d.dir, "the demo harbour")
+		},
+	}
+	c.Flags().BoolVar(&headless, "headless", false, "run a full example without a screen and print its verdict")
+	c.Flags().Uint64Var(&seed, "seed", 4127, "of the running order, with --headless")
+	return c
+}
+
+// headlessDemo runs every plan of the demo.
+func (s *settings) headlessDemo(ctx context.Context, dir string, seed uint64) error {
+	var plans []*plan.Plan
+	for _, name := range []string{harbour.BerthBoard, harbour.Packer} {
+		p, err := readPlan(filepath.Join(dir, name), s.planOptions())
+		if err != nil {
+			return err
+		}
+		plans = append(plans, p)
+	}
+	book := s.bookForRun()
+	if book != nil {
+		defer book.Close()
+	}
+	return runAll(ctx, plans, book, seed, "")
+}
+
+// demo is the harbour as a process of its own, so that what it costs is not charged to Pace Duel, and its folder.
+type demo struct {
+	dir     string
+	env     lookup
+	service *exec.Cmd
+	seat    *keeper.Seat
+}
+
+// demoDir is the folder of the demo's plans, data and logbook: beside the user's logbook, or a temporary one where that
+// cannot be written.
+func (s *settings) demoDir() (string, error) {
+	if path, err := logbook.DefaultPath(s.env); err == nil {
+		dir := filepath.Join(filepath.Dir(path), "demo")
+		if harbour.Lay(dir) == nil {
+			return dir, nil
+		}
+	}
+	dir, err := os.MkdirTemp("", "skerrow-harbour-")
+	if err != nil {
+		return "", fmt.Errorf("find a place for the demo's data: %w", err)
+	}
+	return dir, harbour.Lay(dir)
+}
+
+func (s *settings) startDemo(ctx context.Context) (*demo, error) {
+	dir, err := s.demoDir()
+	if err != nil {
+		return nil, err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("start the harbour: find our own program: %w", err)
+	}
+	k, err := keeper.Shared()
+	if err != nil {
+		return nil, err
+	}
+	d := &demo{dir: dir}
+	if d.seat, err = k.Seat(); err != nil {
+		return nil, err
+	}
+	d.service = exec.CommandContext(ctx, self, "harbour", "serve")
+	d.service.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	d.service.Cancel = func() error { return d.service.Process.Signal(syscall.SIGTERM) }
+	d.service.WaitDelay = 3 * time.Second
+	out, err := d.service.StdoutPipe()
+	if err != nil {
+		return nil, fmt.Errorf("start the harbour: %w", err)
+	}
+	if err := d.service.Start(); err != nil {
+		return nil, fmt.Errorf("start the harbour: %w", err)
+	}
+	d.seat.Hold(d.service.Process.Pid)
+	line, err := bufio.NewReader(out).ReadString('\n')
+	url, ok := harbour.ReadAnnouncement(line)
+	if err != nil || !ok {
+		d.close()
+		return nil, errors.Join(fmt.Errorf("start the harbour: it said %q instead of where it is open", line), err)
+	}
+	d.env = func(name string) (string, bool) {
+		switch name {
+		case "HARBOUR":
+			return url, true
+		case "PACEDUEL":
+			return self, true
+		}
+		return s.env(name)
+	}
+	return d, nil
+}
+
+func (d *demo) close() {
+	d.service.Process.Signal(syscall.SIGTERM)
+	d.service.Wait()
+	d.seat.Release()
+}

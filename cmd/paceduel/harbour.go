@@ -1,0 +1,62 @@
+package main
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"paceduel/harbour"
+)
+
+func harbourCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "harbour",
+		Short: "the stand-ins of the demo: Skerrow Harbour, an invented port",
+	}
+	var address string
+	serve := &cobra.Command{
+		Use:   "serve",
+		Short: "the harbour's HTTP service on this machine, until interrupted",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := harbour.Listen(address)
+			if err != nil {
+				return err
+			}
+			if err := s.Announce(os.Stdout); err != nil {
+				return err
+			}
+			go s.Prepare() // an answer waits for it, and carries its error
+			return s.Serve(cmd.Context())
+		},
+	}
+	serve.Flags().StringVar(&address, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
+
+	var with string
+	pack := &cobra.Command{
+		Use:   "pack",
+		Short: "pack a cargo manifest from standard input to standard output",
+		Args:  cobra.NoArgs,
+		RunE:  func(*cobra.Command, []string) error { return harbour.Pack(with, os.Stdin, os.Stdout) },
+	}
+	pack.Flags().StringVar(&with, "with", "stream", "the packer: gather or stream")
+
+	lay := &cobra.Command{
+		Use:   "lay DIR",
+		Short: "write the demo's plans and data into DIR",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := harbour.Lay(args[0]); err != nil {
+				return err
+			}
+			_, err := fmt.Fprintf(os.Stderr, "wrote the harbour's plans and data to %s\n", args[0])
+			return err
+		},
+	}
+	c.AddCommand(serve, pack, lay)
+	for _, sub := range c.Commands() {
+		wrapArgs(sub)
+	}
+	return c
+}

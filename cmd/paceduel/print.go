@@ -1,0 +1,125 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/core/units"
+	"paceduel/core/weighin"
+)
+
+const proseWidth = 96
+
+// printVerdict writes the verdict: the sentence, the figures face to face, the scorecard, the cautions.
+func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
+	fmt.Fprintf(out, "\n%s\n", r.Plan.Name)
+	if r.Plan.Question != "" {
+		fmt.Fprintln(out, wrap(r.Plan.Question, "  "))
+	}
+	fmt.Fprintf(out, "\n%s\n", wrap(v.Sentence, "  "))
+	for i := range v.Faces {
+		printFace(out, v, &v.Faces[i])
+	}
+	if v.Rounds > 0 {
+		fmt.Fprintf(out, "\n  %s; %s.\n", v.Note, units.Plural(v.Rounds, "round"))
+		printScorecard(out, r, v)
+	}
+	if len(v.Cautions) > 0 {
+		fmt.Fprintln(out, "\n  cautions")
+	}
+	for _, c := range v.Cautions {
+		fmt.Fprintln(out, wrap("- "+c.What, "  "))
+		if c.Try != "" {
+			fmt.Fprintln(out, wrap("  "+c.Try, "  "))
+		}
+	}
+	fmt.Fprintf(out, "\n  %s, seed %d, %s, %s (%d cores); run %s\n", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID)
+}
+
+func printFace(out io.Writer, v *judge.Verdict, f *judge.Face) {
+	w := tabwriter.NewWriter(out, 0, 0, 3, ' ', 0)
+	fmt.Fprintf(w, "\n  \t%s\t%s\tratio\tbetween\t\n", v.Baseline, f.Contender)
+	for _, a := range f.Figures {
+		ratio, between := units.None, units.None
+		if a.Rounds > 0 {
+			ratio, between = a.Factor(), a.Interval()
+		}
+		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\t%s\t%s\n", judge.Label(a.Figure), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, a.Say())
+	}
+	w.Flush()
+}
+
+func printScorecard(out io.Writer, r *result.Result, v *judge.Verdict) {
+	w := tabwriter.NewWriter(out, 0, 0, 3, ' ', 0)
+	fmt.Fprint(w, "\n  ")
+	for _, e := range r.Entrants {
+		fmt.Fprintf(w, "\t%s", e.Name)
+	}
+	fmt.Fprintln(w)
+	for _, row := range v.Scorecard {
+		fmt.Fprintf(w, "  %s\t%s\n", row.Name, strings.Join(row.Values, "\t"))
+	}
+	w.Flush()
+}
+
+// printTouches writes what each contender answered at the weigh-in.
+func printTouches(out io.Writer, r *result.Result) {
+	for _, e := range r.Entrants {
+		t := e.Touch
+		switch {
+		case t == nil:
+			fmt.Fprintf(out, "  %s: not asked\n", e.Name)
+		case weighin.Passed(t):
+			fmt.Fprintf(out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)), suffix(", ", t.Type))
+		default:
+			fmt.Fprintf(out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
+			for _, said := range []string{t.Stderr, t.Body} {
+				for line := range strings.Lines(firstLines(said, 5)) {
+					fmt.Fprintf(out, "    | %s", strings.TrimRight(line, "\n")+"\n")
+				}
+			}
+		}
+	}
+}
+
+func firstLines(text string, n int) string {
+	lines := strings.SplitN(strings.TrimSpace(text), "\n", n+1)
+	return strings.Join(lines[:min(n, len(lines))], "\n")
+}
+
+func suffix(before, text string) string {
+	if text == "" {
+		return ""
+	}
+	return before + text
+}
+
+// wrap breaks text at spaces to the width of prose, each line behind indent.
+func wrap(text, indent string) string {
+	var out strings.Builder
+	width := 0
+	for i, word := range strings.Split(text, " ") {
+		n := len([]rune(word))
+		switch {
+		case i == 0:
+			out.WriteString(indent)
+		case width+1+n > proseWidth:
+			out.WriteString("\n" + indent)
+			if strings.HasPrefix(text, "- ") || strings.HasPrefix(text, "  ") {
+				out.WriteString("  ")
+			}
+			width = 0
+		default:
+			out.WriteByte(' ')
+			width++
+		}
+		out.WriteString(word)
+		width += n
+	}
+	return out.String()
+}

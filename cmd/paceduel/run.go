@@ -1,0 +1,234 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"paceduel/core/between"
+	"paceduel/core/clock"
+	"paceduel/core/conduct"
+	"paceduel/core/contender"
+	"paceduel/core/contender/all"
+	"paceduel/core/logbook"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+	"paceduel/core/weighin"
+)
+
+func (s *settings) runCommand() *cobra.Command {
+	var out string
+	var seed uint64
+	var rounds int
+	opt := s.planOptions()
+	c := &cobra.Command{
+		Use:   "run PLAN...",
+		Short: "run duels without a screen and print their verdicts",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if rounds != 0 {
+				opt.Sets = append(opt.Sets, fmt.Sprintf("rounds=%d", rounds))
+			}
+			var plans []*plan.Plan
+			for _, file := range args {
+				p, err := readPlan(file, opt)
+				if err != nil {
+					return err
+				}
+				plans = append(plans, p)
+			}
+			book := s.bookForRun()
+			if book != nil {
+				defer book.Close()
+			}
+			return runAll(cmd.Context(), plans, book, seed, out)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&out, "json", "", "write the result to `OUT`; - for standard output, a folder for several plans")
+	f.Uint64Var(&seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
+	f.IntVar(&rounds, "rounds", 0, "how many rounds instead of the plan's")
+	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
+	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
+	return c
+}
+
+// readPlan reads a plan; its absence is bad usage.
+func readPlan(file string, opt plan.Options) (*plan.Plan, error) {
+	p, err := plan.ReadFile(file, opt)
+	var problems plan.Problems
+	if err != nil && !errors.As(err, &problems) {
+		return nil, usageError{err}
+	}
+	return p, err
+}
+
+// runAll runs one plan after the other. The first that fails decides the status; an interrupt ends them all.
+func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, seed uint64, out string) error {
+	var first error
+	for _, p := range plans {
+		target := out
+		if len(plans) > 1 && out != "" && out != "-" {
+			target = filepath.Join(out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
+		}
+		err := runOne(ctx, p, book, seed, target)
+		if first == nil {
+			first = err
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return first
+}
+
+func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, seed uint64, out string) error {
+	verdicts := io.Writer(os.Stdout)
+	if out == "-" {
+		verdicts = os.Stderr
+	}
+	w := newWatcher(os.Stderr, p)
+	o, err := conduct.Duel(ctx, conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: seed, Book: book}, w.watch)
+	w.finish()
+	if out != "" && o.Result != nil {
+		if writeErr := writeResult(o.Result, out); writeErr != nil {
+			return errors.Join(writeErr, err)
+		}
+	}
+	switch {
+	case weighin.IsFailed(err):
+		printTouches(os.Stderr, o.Result)
+		return quietError{err}
+	case err != nil && o.Verdict == nil:
+		return err
+	}
+	printVerdict(verdicts, o.Result, o.Verdict)
+	if err != nil && ctx.Err() != nil {
+		fmt.Fprintf(os.Stderr, "paceduel: interrupted; %s\n", kept(o, book, out))
+		return quietError{err}
+	}
+	return err
+}
+
+func kept(o *conduct.Outcome, book *logbook.Book, out string) string {
+	n := units.Plural(len(o.Result.Heats), "heat")
+	switch {
+	case book != nil && o.BookErr == nil:
+		return n + " kept in the logbook as " + o.Result.ID
+	case out != "":
+		return n + " kept in " + out
+	}
+	return n + " measured, kept nowhere: the logbook could not be written and no --json was given"
+}
+
+func writeResult(r *result.Result, out string) error {
+	if out == "-" {
+		return r.Write(os.Stdout)
+	}
+	return r.WriteFile(out)
+}
+
+func (s *settings) checkCommand() *cobra.Command {
+	opt := s.planOptions()
+	c := &cobra.Command{
+		Use:   "check PLAN",
+		Short: "read a plan and ask every contender once, without timing",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0], opt)
+			if err != nil {
+				return err
+			}
+			return check(cmd.Context(), p)
+		},
+	}
+	c.Flags().StringArrayVar(&opt.Only, "only", nil, "check this contender and the baseline only; may be repeated")
+	c.Flags().StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan; may be repeated")
+	return c
+}
+
+func check(ctx context.Context, p *plan.Plan) error {
+	entries := contender.OpenAll(p, all.Kinds(), clock.Start())
+	defer contender.CloseAll(entries)
+	r := &result.Result{}
+	var failed weighin.FailedError
+	for _, e := range entries {
+		t := weighin.Touch(ctx, e, p.Mask)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		r.Entrants = append(r.Entrants, result.Entrant{Name: e.Name, Does: p.Mask(e.Settings.Summary()), Touch: t})
+		if !weighin.Passed(t) {
+			failed.Names = append(failed.Names, e.Name)
+		}
+	}
+	printTouches(os.Stdout, r)
+	if len(failed.Names) > 0 {
+		return quietError{&failed}
+	}
+	return nil
+}
+
+func (s *settings) betweenCommand() *cobra.Command {
+	var headless bool
+	var keep, out string
+	var seed uint64
+	var allow []string
+	c := &cobra.Command{
+		Use:   "between A B [C...]",
+		Short: "compare command lines or URLs straight away, without a plan",
+		Example: `  paceduel between 'gzip -1 -c manifest.txt' 'xz -6 -c manifest.txt'
+  paceduel between http://127.0.0.1:8080/a http://127.0.0.1:8080/b`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := between.Plan(cmd.Context(), ".", args, allow, all.Kinds(), s.env)
+			var problems plan.Problems
+			switch {
+			case errors.As(err, &problems):
+				return err
+			case err != nil:
+				return usageError{err}
+			}
+			if keep != "" {
+				if err := keepPlan(p, keep); err != nil {
+					return err
+				}
+			}
+			if !headless && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
+				return s.openPlan(cmd.Context(), p, seed)
+			}
+			book := s.bookForRun()
+			if book != nil {
+				defer book.Close()
+			}
+			return runOne(cmd.Context(), p, book, seed, out)
+		},
+	}
+	f := c.Flags()
+	f.BoolVar(&headless, "headless", false, "without a screen")
+	f.StringVar(&keep, "keep", "", "write the plan to `FILE`, which must not exist")
+	f.StringVar(&out, "json", "", "write the result to `OUT` (headless)")
+	f.Uint64Var(&seed, "seed", 0, "of the running order")
+	f.StringArrayVar(&allow, "allow", nil, "this `HOST` other than this machine may be asked; may be repeated")
+	return c
+}
+
+// keepPlan writes a plan's text to a new file.
+func keepPlan(p *plan.Plan, path string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return usageError{fmt.Errorf("keep the plan: %w", err)}
+	}
+	if _, err := f.WriteString(p.Source); err != nil {
+		f.Close()
+		return fmt.Errorf("keep the plan: %w", err)
+	}
+	return f.Close()
+}

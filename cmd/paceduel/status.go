@@ -1,0 +1,46 @@
+package main
+
+import (
+	"context"
+	"errors"
+
+	"paceduel/core/plan"
+	"paceduel/core/weighin"
+)
+
+// Exit statuses.
+const (
+	statusDone        = 0   // done
+	statusUsage       = 2   // bad usage or plan
+	statusWeighIn     = 3   // a contender failed the weigh-in
+	statusIncomplete  = 4   // the run could not be completed
+	statusInterrupted = 130 // interrupted; what was measured is kept
+)
+
+// usageError is a mistake on the command line.
+type usageError struct{ error }
+
+func (u usageError) Unwrap() error { return u.error }
+
+// quietError carries a status whose message has been printed already.
+type quietError struct{ error }
+
+func (quietError) Error() string { return "" }
+
+func (q quietError) Unwrap() error { return q.error }
+
+func status(err error) int {
+	var problems plan.Problems
+	var usage usageError
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.Is(err, context.Canceled):
+		return statusInterrupted
+	case errors.As(err, &usage), errors.As(err, &problems):
+		return statusUsage
+	case weighin.IsFailed(err):
+		return statusWeighIn
+	}
+	return statusIncomplete
+}

@@ -1,0 +1,73 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"paceduel/core/plan"
+	"paceduel/core/rounds"
+	"paceduel/core/units"
+)
+
+func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
+
+// watcher shows a headless run's events: a bar on a terminal, plain lines elsewhere.
+type watcher struct {
+	out   io.Writer
+	bar   *progressbar.ProgressBar // nil: plain lines
+	total int
+	done  int
+}
+
+func newWatcher(out *os.File, p *plan.Plan) *watcher {
+	w := &watcher{out: out, total: p.Rounds * len(p.Contenders)}
+	if isTerminal(out) {
+		w.bar = progressbar.NewOptions(w.total, progressbar.OptionSetWriter(out), progressbar.OptionSetWidth(30),
+			progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetDescription(p.Name))
+	}
+	return w
+}
+
+func (w *watcher) watch(e rounds.Event) {
+	switch e := e.(type) {
+	case rounds.Started:
+		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, units.Plural(e.Result.Plan.Rounds, "round"), e.Result.Plan.Pace.Words, e.Result.Seed)
+	case rounds.Touched:
+		if e.Touch.Err != "" {
+			w.line("weigh-in: %s: %s", e.Contender, e.Touch.Err)
+		}
+	case rounds.HeatBegan:
+		if w.bar != nil {
+			w.bar.Describe(fmt.Sprintf("round %d  %s  %s", e.Round, e.Contender, units.Left(e.Left)))
+		}
+	case rounds.HeatEnded:
+		w.done++
+		if w.bar != nil {
+			w.bar.Set(w.done)
+		}
+		w.line("heat %d of %d  round %d  %s: %s shots, mean %s, %s failed", w.done, w.total, e.Heat.Round, e.Heat.Contender,
+			units.Count(e.Heat.Shots()), units.Seconds(e.Heat.Mean()), units.Count(e.Heat.Failed()))
+	case rounds.NotKept:
+		w.finish()
+		fmt.Fprintln(w.out, "paceduel: "+e.Err.Error())
+	}
+}
+
+// line writes a plain line; a terminal has the bar instead.
+func (w *watcher) line(format string, args ...any) {
+	if w.bar == nil {
+		fmt.Fprintf(w.out, format+"\n", args...)
+	}
+}
+
+// finish removes the bar.
+func (w *watcher) finish() {
+	if w.bar != nil {
+		w.bar.Clear()
+	}
+}

@@ -1,0 +1,204 @@
+// Package between makes a plan out of bare command lines or URLs, for when there is no time to write one.
+//
+// Kind and pace are inferred: what starts with http:// or https:// is asked, anything else is run; one trial run of each
+// command tells how many fit into a heat. What comes out is the text of an ordinary plan, so that it can be kept and
+// refined. Running the duel is left to others.
+package between
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/google/shlex"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+)
+
+// FileName is what the plan is called as long as it is not kept.
+const FileName = "between" + plan.Suffix
+
+// Pace of what is inferred.
+const (
+	heatAim     = 250 * time.Millisecond // of runs in a heat
+	maxRepeat   = 50
+	percentileN = 10 // runs in a heat from which p50 can be told
+	urlClients  = 4
+	rounds      = plan.DefaultRounds
+	trialLimit  = time.Minute
+)
+
+// one is a contender as it was given.
+type one struct {
+	text, name string
+	settings   string // the YAML of its kind's settings
+}
+
+// Plan infers a plan from two to eight command lines or URLs, the first being the baseline, and reads it. Commands are
+// run once each, in dir; allow lists hosts other than this machine that may be asked. The trial's failure is no error:
+// the weigh-in will name it.
+func Plan(ctx context.Context, dir string, given, allow []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
+	if len(given) < plan.MinContenders || len(given) > plan.MaxContenders {
+		return nil, fmt.Errorf("between: a duel needs %d to %d contenders, %d were given; put each command line in quotes", plan.MinContenders, plan.MaxContenders, len(given))
+	}
+	urls := 0
+	for _, g := range given {
+		if isURL(g) {
+			urls++
+		}
+		if strings.TrimSpace(g) == "" {
+			return nil, errors.New("between: one of the contenders is empty")
+		}
+	}
+	switch urls {
+	case 0:
+		return commands(ctx, dir, given, kinds, lookup)
+	case len(given):
+		return requests(dir, given, allow, kinds, lookup)
+	}
+	return nil, errors.New("between: a command cannot be compared with a URL; give only commands or only URLs")
+}
+
+func isURL(s string) bool { return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://") }
+
+func commands(ctx context.Context, dir string, given []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
+	list := make([]one, len(given))
+	for i, g := range given {
+		words, err := shlex.Split(g)
+		if err != nil || len(words) == 0 {
+			return nil, fmt.Errorf("between: take %q apart: %v; check its quotes", g, err)
+		}
+		list[i] = one{text: g, name: shorten(g)}
+		if strings.ContainsAny(g, "|&;<>()$`*?~") {
+			list[i].settings = "command: { shell: " + quote(g) + " }"
+			continue
+		}
+		quoted := make([]string, len(words))
+		for j, w := range words {
+			quoted[j] = quote(w)
+		}
+		list[i].settings = "command: { run: [" + strings.Join(quoted, ", ") + "] }"
+	}
+	distinct(list)
+	read := func(pace string) (*plan.Plan, error) { return readPlan(dir, list, nil, pace, kinds, lookup) }
+	trial, err := read("{ repeat: 1, warmup: 0 }")
+	if err != nil {
+		return nil, err
+	}
+	n := repeats(longest(ctx, trial, kinds))
+	return read(fmt.Sprintf("{ repeat: %d, warmup: 1 }", n))
+}
+
+// longest runs every contender once and returns the longest time.
+func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most time.Duration) {
+	ctx, cancel := context.WithTimeout(ctx, trialLimit)
+	defer cancel()
+	entries := contender.OpenAll(p, kinds, clock.Start())
+	defer contender.CloseAll(entries)
+	for _, e := range entries {
+		if e.Err != nil {
+			continue
+		}
+		c := e.Driver.Client(0, 1)
+		var shot contender.Shot
+		c.Shoot(ctx, &shot)
+		c.Close()
+		if shot.Class == contender.OK {
+			most = max(most, shot.Latency())
+		}
+	}
+	return most
+}
+
+// repeats is how many runs of that length a heat should have: as many as fit, and enough for a percentile where that
+// costs little.
+func repeats(run time.Duration) int {
+	if run <= 0 {
+		return 1
+	}
+	n := min(max(int(heatAim/run), 1), maxRepeat)
+	if n >= percentileN/2 && n < percentileN {
+		n = percentileN
+	}
+	return n
+}
+
+func requests(dir string, given, allow []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
+	list := make([]one, len(given))
+	for i, g := range given {
+		u, err := url.Parse(g)
+		if err != nil {
+			return nil, fmt.Errorf("between: %w", err)
+		}
+		list[i] = one{text: g, name: shorten(u.Host + u.RequestURI()), settings: "http: { url: " + quote(g) + " }"}
+	}
+	distinct(list)
+	return readPlan(dir, list, allow, fmt.Sprintf("{ clients: %d, for: 500ms, warmup: 200ms }", urlClients), kinds, lookup)
+}
+
+const maxName = 28
+
+func shorten(name string) string {
+	name = strings.Join(strings.Fields(name), " ")
+	if runes := []rune(name); len(runes) > maxName {
+		return string(runes[:maxName-1]) + "…"
+	}
+	return name
+}
+
+// distinct makes equal names different.
+func distinct(list []one) {
+	seen := map[string]int{}
+	for i := range list {
+		seen[list[i].name]++
+		if n := seen[list[i].name]; n > 1 {
+			list[i].name += fmt.Sprintf(" #%d", n)
+		}
+	}
+}
+
+// quote writes text as a YAML string. JSON's are a subset; ${ is protected from being read as a variable.
+func quote(text string) string {
+	var out strings.Builder
+	enc := json.NewEncoder(&out)
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(strings.ReplaceAll(text, "${", "$${")); err != nil {
+		return `""` // a string always encodes
+	}
+	return strings.TrimSpace(out.String())
+}
+
+func readPlan(dir string, list []one, allow []string, pace string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
+	var names []string
+	for _, o := range list {
+		names = append(names, o.name)
+	}
+	var text strings.Builder
+	fmt.Fprintf(&text, "# Made from %d lines given to paceduel between; refine it as you like.\n", len(list))
+	fmt.Fprintf(&text, "duel: %s\nbaseline: %s\n\ncontenders:\n", quote(strings.Join(names, " against ")), quote(list[0].name))
+	for _, o := range list {
+		fmt.Fprintf(&text, "  %s:\n    %s\n", quote(o.name), o.settings)
+	}
+	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, rounds)
+	if len(allow) > 0 {
+		text.WriteString("allow:\n")
+	}
+	for _, host := range allow {
+		text.WriteString("  - " + quote(host) + "\n")
+	}
+	var planKinds []plan.Kind
+	for _, k := range kinds {
+		planKinds = append(planKinds, k.Kind)
+	}
+	file := FileName
+	if dir != "" && dir != "." {
+		file = dir + "/" + FileName
+	}
+	return plan.Read(file, []byte(text.String()), plan.Options{Kinds: planKinds, Lookup: lookup})
+}

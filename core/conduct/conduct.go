@@ -1,0 +1,103 @@
+// Package conduct puts a whole duel together: it runs the rounds, enters each heat in the logbook as it ends, and has
+// the result judged. Screen and command line both start duels through it.
+//
+// A logbook that fails does not stop a run: the trouble is reported as an event and in the outcome.
+package conduct
+
+import (
+	"context"
+	"errors"
+	"math"
+
+	"paceduel/core/contender"
+	"paceduel/core/judge"
+	"paceduel/core/logbook"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/rounds"
+)
+
+// Spec is what a duel needs.
+type Spec struct {
+	Plan    *plan.Plan
+	Kinds   []contender.Kind
+	Program string        // our version
+	Seed    uint64        // 0: the plan's, or a fresh one
+	Book    *logbook.Book // nil: none is kept
+}
+
+// Outcome is what came of a duel.
+type Outcome struct {
+	Result  *result.Result
+	Verdict *judge.Verdict
+	BookErr error // why the run is not, or not wholly, in the logbook
+}
+
+// Duel runs the duel and calls watch for every event, in order, from one goroutine. The outcome is complete as far as
+// the run went, also when the error says what kept it from going on: weighin.IsFailed, or ctx's.
+func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, error) {
+	events := make(chan rounds.Event)
+	finished := make(chan error, 1)
+	go func() {
+		_, err := rounds.Run(ctx, rounds.Config{Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed}, events)
+		finished <- err
+	}()
+	out := &Outcome{}
+	k := keeper{book: s.Book, watch: watch}
+	var judgeErr error
+	for e := range events {
+		k.keep(e)
+		if ended, ok := e.(rounds.Ended); ok {
+			out.Result = ended.Result
+			out.Verdict, judgeErr = judge.Judge(ended.Result)
+			k.close(ended.Result, out.Verdict)
+		}
+		watch(e)
+	}
+	out.BookErr = k.err
+	if err := <-finished; err != nil {
+		return out, err
+	}
+	return out, judgeErr
+}
+
+// keeper enters events in the logbook until that fails once.
+type keeper struct {
+	book  *logbook.Book
+	watch func(rounds.Event)
+	run   string
+	heats int
+	err   error
+}
+
+func (k *keeper) keep(e rounds.Event) {
+	if k.book == nil || k.err != nil {
+		return
+	}
+	switch e := e.(type) {
+	case rounds.Started:
+		k.run = e.Result.ID
+		k.trouble(k.book.Begin(e.Result))
+	case rounds.HeatEnded:
+		k.trouble(k.book.AddHeat(k.run, k.heats, &e.Heat))
+		k.heats++
+	}
+}
+
+func (k *keeper) close(r *result.Result, v *judge.Verdict) {
+	if k.book == nil || k.err != nil {
+		return
+	}
+	s := logbook.Summary{Lead: math.NaN()}
+	if v != nil {
+		s.Sentence, s.Lead = v.Sentence, v.Lead()
+	}
+	k.trouble(k.book.End(r, s))
+}
+
+func (k *keeper) trouble(err error) {
+	if err != nil {
+		k.err = errors.Join(errors.New("the run goes on, but the logbook does not keep it"), err)
+		k.watch(rounds.NotKept{Err: k.err})
+	}
+}

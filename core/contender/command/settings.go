@@ -1,0 +1,92 @@
+// Package command drives external programs: each shot creates a process, waits for its exit and ends its whole process
+// group.
+//
+// A shot's time runs from just before the process is created to its exit seen. Input, a scratch file for what it says
+// on standard error, and the look-up on PATH are made ready before, and cost the shot nothing. Peak memory is not
+// reported here.
+package command
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"paceduel/core/plan"
+)
+
+// Settings are the keys under command: in a plan.
+type Settings struct {
+	Run     []plan.Word          `json:"run,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments, as a list"`
+	Shell   string               `json:"shell,omitempty" jsonschema:"minLength=1" jsonschema_description:"a line for /bin/sh instead of run"`
+	Dir     string               `json:"dir,omitempty" jsonschema_description:"working directory, from the plan's folder"`
+	Env     map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
+	Stdin   string               `json:"stdin,omitempty" jsonschema_description:"a file to read from; nothing unless said"`
+	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe" jsonschema_description:"discard (to the null device) or pipe (read by us and counted)"`
+	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
+	Timeout plan.Span            `json:"timeout,omitempty" jsonschema_description:"ended after this long; 60s unless said"`
+}
+
+const defaultTimeout = time.Minute
+
+// New returns settings with their defaults.
+func New() plan.Settings {
+	return &Settings{Stdout: "discard", Timeout: plan.Span(defaultTimeout)}
+}
+
+// Check reports contradictions and missing files. A program that is not there is left to the weigh-in.
+func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
+	switch {
+	case len(s.Run) > 0 && s.Shell != "":
+		faults = append(faults, plan.Fault{Key: "shell", What: "both run and shell are set", Try: "keep one of them"})
+	case len(s.Run) == 0 && s.Shell == "":
+		faults = append(faults, plan.Fault{What: "nothing says what to run", Try: "set run: [program, argument]"})
+	case len(s.Run) > 0 && s.Run[0] == "":
+		faults = append(faults, plan.Fault{Key: "run", What: "the program's name is empty", Try: "set run: [program, argument]"})
+	}
+	if s.Timeout == 0 {
+		faults = append(faults, plan.Fault{Key: "timeout", What: "a limit of no time at all", Try: "set a positive time"})
+	}
+	if dir := resolve(in.Dir, s.Dir); s.Dir != "" {
+		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+			faults = append(faults, plan.Fault{Key: "dir", What: fmt.Sprintf("%s is no folder", dir), Try: "create it, or name another"})
+		}
+	}
+	if s.Stdin != "" {
+		if info, err := os.Stat(resolve(in.Dir, s.Stdin)); err != nil || info.IsDir() {
+			faults = append(faults, plan.Fault{Key: "stdin", What: fmt.Sprintf("%s is no file to read", resolve(in.Dir, s.Stdin)), Try: "name a file, from the plan's folder"})
+		}
+	}
+	return faults
+}
+
+// Summary is the command as one would type it.
+func (s *Settings) Summary() string {
+	if s.Shell != "" {
+		return s.Shell
+	}
+	words := make([]string, len(s.Run))
+	for i, w := range s.Run {
+		words[i] = quote(string(w))
+	}
+	line := strings.Join(words, " ")
+	if s.Stdin != "" {
+		line += " < " + quote(s.Stdin)
+	}
+	return line
+}
+
+func quote(word string) string {
+	if word != "" && !strings.ContainsAny(word, " \t\n'\"\\$`|&;<>()*?[]#~{}!") {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
+}
+
+func resolve(dir, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(dir, path)
+}

@@ -1,0 +1,151 @@
+// Package contender says what every kind of contender must be able to do, so that whoever drives one need not know
+// which kind it is.
+//
+// A kind is a plug: a folder beside this file with its settings and its driver, and one line in package all. The
+// conformance suite in the folder conformance is the contract in executable form; every kind passes it.
+// Deciding when a shot is due is left to package pace, recording to package tally.
+package contender
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/plan"
+)
+
+// Kind is a kind of contender: what its plan may say, and how a driver is made of that.
+type Kind struct {
+	plan.Kind
+	// Open makes a driver. It may look at files and look up programs, but sends nothing and starts no shot. The error
+	// says what was attempted and what to do.
+	Open func(Setup, plan.Settings) (Driver, error)
+	// MetersCPU says whether Shot.CPU is filled in.
+	MetersCPU bool
+}
+
+// Entry is a contender of a plan with its driver; Driver is nil when Err says why it could not be opened.
+type Entry struct {
+	plan.Contender
+	Driver    Driver
+	MetersCPU bool
+	Err       error
+}
+
+// OpenAll opens a driver for every contender of p, in its order. The caller closes them with CloseAll.
+func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock) []Entry {
+	entries := make([]Entry, len(p.Contenders))
+	for i, c := range p.Contenders {
+		entries[i] = Entry{Contender: c, Err: fmt.Errorf("open %s: no driver for kind %q", c.Name, c.Kind)}
+		for _, k := range kinds {
+			if k.Name == c.Kind {
+				entries[i].MetersCPU = k.MetersCPU
+				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: p.Dir, Clock: clk}, c.Settings)
+			}
+		}
+	}
+	return entries
+}
+
+// CloseAll closes every driver that was opened.
+func CloseAll(entries []Entry) {
+	for _, e := range entries {
+		if e.Err == nil {
+			e.Driver.Close()
+		}
+	}
+}
+
+// Setup is what a driver is opened with.
+type Setup struct {
+	Dir   string // relative paths start here
+	Clock *clock.Clock
+}
+
+// Driver performs shots of one contender. Client may be called at any time before Close; the clients are independent
+// of each other and used by one goroutine each.
+type Driver interface {
+	// Client makes the i-th of n clients. It opens nothing until its first shot.
+	Client(i, n int) Client
+	// Close releases what the driver holds. It may be called twice, and while no shot is under way.
+	Close() error
+}
+
+// Client performs one shot after another. It is not safe for concurrent use.
+type Client interface {
+	// Shoot performs one shot and fills in shot, which the caller has zeroed. It returns within 100 ms of ctx ending,
+	// then with Class Cut unless the shot had finished. In steady state a shot that succeeds is formatted and logged
+	// nowhere. When shot.View is set, what the contender answered is kept in view, which may cost time.
+	Shoot(ctx context.Context, shot *Shot)
+	// Rewind makes the next shot use the first of the contender's rows again.
+	Rewind()
+	// Close releases connections and files; it may be called twice.
+	Close()
+}
+
+// Shot is one performed shot. Times are offsets on the run's clock.
+type Shot struct {
+	// Start is just before a process is created, or before a request is handed to its connection.
+	Start time.Duration
+	// End is when the exit was seen, or the last byte of the body read.
+	End time.Duration
+	// Connect is the part of the latency that went into look-up and connection; 0 when none was opened.
+	Connect time.Duration
+	// FirstByte is from Start to the first byte of the answer; 0 for commands.
+	FirstByte time.Duration
+	// CPU is user and system time of the process and the children it waited for; 0 where that is not known.
+	CPU time.Duration
+	// Sent and Received are bytes on the connection, or of standard input and of output that was read.
+	Sent, Received int64
+
+	Class Class
+	// Err is the cause of a failure in its own words; nil when Class is OK.
+	Err error
+	// View, when set by the caller, is filled with what the contender answered.
+	View *View
+}
+
+// Latency is the time from Start to End.
+func (s *Shot) Latency() time.Duration { return s.End - s.Start }
+
+// Class sorts the outcome of a shot.
+type Class uint8
+
+// The classes. All but OK and Cut are failures; Cut shots were ended by us and count nowhere.
+const (
+	OK Class = iota
+	Cut
+	NoStart // the program could not be started
+	Refused // nobody listens
+	Reset   // the connection broke
+	Timeout // not done within its limit: at least that long
+	TLS
+	Status // not the status that was expected
+	Length // more than the limit, or not as long as announced
+	Exit   // not the exit code that was expected
+	Signal // ended by a signal
+	Other
+	Classes // how many there are
+)
+
+var classNames = [Classes]string{"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "other"}
+
+func (c Class) String() string { return classNames[c] }
+
+// Failed reports whether the shot counts as a failure.
+func (c Class) Failed() bool { return c > Cut }
+
+// View is what a contender printed or answered in one shot, for people to read. Bodies are cut at MaxViewBytes.
+type View struct {
+	Done    string   `json:"done"`              // what was done: the command or request, every variable filled in by name only
+	Outcome string   `json:"outcome"`           // "200 OK", "exit code 0"
+	Headers []string `json:"headers,omitempty"` // one "Name: value" a line, sorted
+	Body    []byte   `json:"body,omitempty"`    // answer or standard output
+	Bytes   int64    `json:"bytes"`             // its whole length
+	Stderr  []byte   `json:"stderr,omitempty"`
+	Type    string   `json:"type,omitempty"` // content type as announced
+}
+
+// MaxViewBytes bounds what a View keeps of a body.
+const MaxViewBytes = 64 << 10

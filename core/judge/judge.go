@@ -1,0 +1,465 @@
+// Package judge says what the figures of a run bear out: for each figure the ratio to the baseline, how sure it is, and
+// a word for it. docs/statistics.md gives the methods and their sources.
+//
+// The same result always gives the same verdict: nothing here reads a clock, a file or chance. It draws nothing and
+// knows no screen; the sentences it writes are the same on screen, in reports and in charts.
+package judge
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"paceduel/core/plan"
+	"paceduel/core/result"
+)
+
+// level is one minus the confidence of every interval shown.
+const level = 0.05
+
+// Word is what may be said of a figure.
+type Word string
+
+// The words. Better and Worse are said of the contender, as against the baseline.
+const (
+	Better Word = "better"
+	Worse  Word = "worse"
+	Alike  Word = "too close to call"
+	Open   Word = "still open"
+	TooFew Word = "too few"
+	NoWord Word = "nothing to compare"
+)
+
+// Assessment is one figure of one contender as against the baseline.
+type Assessment struct {
+	Figure plan.Figure
+	// Baseline and Contender are the figures over all shots that count, for orientation; NaN when there are too few.
+	Baseline, Contender Value
+	// Ratio is how many times better the contender's typical round is: baseline time over contender time, or contender
+	// throughput over the baseline's. Below 1 it is worse. NaN when there is none.
+	Ratio float64
+	// Low and High bound the ratio at 95 %; NaN with under five rounds.
+	Low, High float64
+	Rounds    int // that the ratio rests on
+	Word      Word
+	// Corrected says that the word holds after the correction for the number of figures.
+	Corrected bool
+	// HeatShots, when not 0, qualifies the figure: percentile "of heats of n shots", since few shots lie beyond it.
+	HeatShots int64
+	// NeedShots is how many shots a heat would need, when Word is TooFew.
+	NeedShots int64
+	// NeedRounds is about how many rounds would bring a still open figure to ±WantedFrac; 0 when that is not known.
+	NeedRounds int
+}
+
+// WantedFrac is the half-width of an interval that NeedRounds aims at.
+const WantedFrac = 0.05
+
+// Value is a figure of a contender.
+type Value struct {
+	V         float64 // over all shots that count
+	Low, High float64 // lower and upper quartile of its heats; NaN with under four
+}
+
+// Face is the baseline and one contender face to face.
+type Face struct {
+	Contender string
+	Sentence  string
+	Figures   []Assessment
+	Holds     bool // every figure found better or worse is better: it wins
+}
+
+// Row is a line of the scorecard: something counted, for every contender in the order of the plan.
+type Row struct {
+	Name   string
+	Values []string
+	Amount []float64 // the same as numbers; NaN where unknown
+	Lower  bool      // whether less is better; otherwise more is
+	Plain  bool      // neither is better
+}
+
+// Caution weakens a verdict.
+type Caution struct {
+	What string // with its figure
+	Try  string // what to do about it
+}
+
+// Verdict is what may be said of a run.
+type Verdict struct {
+	Sentence  string // the whole in a sentence or two
+	Baseline  string
+	Faces     []Face // one for each other contender, in the order of the plan
+	Scorecard []Row
+	Cautions  []Caution
+	Rounds    int // in which every contender finished
+	Decides   plan.Figure
+	Note      string // how the words were reached: which figure decides, or what was corrected for
+}
+
+// figuresOf lists the figures that a pace gives, in the order in which they are shown.
+func figuresOf(r *result.Result) []plan.Figure {
+	figures := []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean}
+	if !r.Plan.Pace.Sequential() {
+		figures = append(figures, plan.Throughput)
+	}
+	if slices.ContainsFunc(r.Heats, func(h result.Heat) bool { return h.CPUKnown }) {
+		figures = append(figures, plan.CPU)
+	}
+	return figures
+}
+
+// Judge reaches the verdict. The error says that the document cannot be read.
+func Judge(r *result.Result) (*Verdict, error) {
+	field, err := gather(r)
+	if err != nil {
+		return nil, err
+	}
+	v := &Verdict{Baseline: r.Plan.Baseline, Decides: r.Plan.Decides, Rounds: field.rounds()}
+	for _, e := range r.Entrants {
+		if e.Name == v.Baseline {
+			continue
+		}
+		face := Face{Contender: e.Name}
+		for _, f := range figuresOf(r) {
+			face.Figures = append(face.Figures, field.assess(f, e.Name))
+		}
+		v.Faces = append(v.Faces, face)
+	}
+	v.Note = settle(v, field, float64(r.Plan.Interest))
+	for i := range v.Faces {
+		v.Faces[i].Sentence = sentence(r, &v.Faces[i])
+		v.Faces[i].Holds = holds(v.Faces[i].Figures)
+	}
+	v.Scorecard = scorecard(r)
+	v.Cautions = cautions(r, v)
+	v.Sentence = overall(r, v)
+	return v, nil
+}
+
+// heat is a heat of the result with its histogram decoded.
+type heat struct {
+	*result.Heat
+	histogram *hdrhistogram.Histogram
+}
+
+// field is the run rearranged for comparison.
+type field struct {
+	r      *result.Result
+	heats  map[string]map[int]heat // contender, round
+	pooled map[string]*hdrhistogram.Histogram
+	all    map[string]map[plan.Figure]*sample
+}
+
+func gather(r *result.Result) (*field, error) {
+	f := &field{r: r, heats: map[string]map[int]heat{}, pooled: map[string]*hdrhistogram.Histogram{}, all: map[string]map[plan.Figure]*sample{}}
+	for _, e := range r.Entrants {
+		f.heats[e.Name], f.all[e.Name] = map[int]heat{}, map[plan.Figure]*sample{}
+		for _, h := range r.Of(e.Name) {
+			histogram, err := h.Histogram()
+			if err != nil {
+				return nil, err
+			}
+			f.heats[e.Name][h.Round] = heat{h, histogram}
+			if f.pooled[e.Name] == nil {
+				f.pooled[e.Name] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
+			}
+			if dropped := f.pooled[e.Name].Merge(histogram); dropped > 0 {
+				return nil, fmt.Errorf("latencies of %s in round %d do not fit those of the other rounds", e.Name, h.Round)
+			}
+		}
+	}
+	return f, nil
+}
+
+// rounds counts the rounds in which every contender finished its heat.
+func (f *field) rounds() (n int) {
+	for round := range f.heats[f.r.Plan.Baseline] {
+		if !slices.ContainsFunc(f.r.Entrants, func(e result.Entrant) bool { _, ok := f.heats[e.Name][round]; return !ok }) {
+			n++
+		}
+	}
+	return n
+}
+
+// quantileOf is the share of shots at or below a percentile figure; ok is false for other figures.
+func quantileOf(f plan.Figure) (q float64, ok bool) {
+	switch f {
+	case plan.P50:
+		return 0.50, true
+	case plan.P90:
+		return 0.90, true
+	case plan.P99:
+		return 0.99, true
+	}
+	return 0, false
+}
+
+// A percentile q of n shots has n(1-q) shots beyond it: under fewBeyond it is refused, under plainBeyond it is
+// qualified by the number of shots.
+const (
+	fewBeyond   = 5
+	plainBeyond = 20
+)
+
+func beyond(n int64, q float64) float64 { return float64(n) * (1 - q) }
+
+func needFor(q float64) int64 { return int64(math.Ceil(fewBeyond/(1-q) - 1e-9)) }
+
+// Quantile reads a percentile in seconds: the smallest recorded value at or below which q of the shots lie, at most
+// 0.1 % off. NaN for an empty histogram.
+func Quantile(h *hdrhistogram.Histogram, q float64) float64 {
+	if h == nil || h.TotalCount() == 0 {
+		return math.NaN()
+	}
+	return float64(h.ValueAtQuantile(q*100)) / 1e9
+}
+
+func (h heat) figure(f plan.Figure) float64 {
+	if q, ok := quantileOf(f); ok {
+		return Quantile(h.histogram, q)
+	}
+	switch f {
+	case plan.Mean:
+		return h.Mean()
+	case plan.Throughput:
+		return h.Throughput()
+	case plan.CPU:
+		return h.CPUPerShot()
+	}
+	return math.NaN()
+}
+
+// value is the figure over all heats that count, and the quartiles of the heats.
+func (f *field) value(figure plan.Figure, name string) Value {
+	v := Value{math.NaN(), math.NaN(), math.NaN()}
+	var each []float64
+	var shots, ok int64
+	var sum, busy, cpu float64
+	clients := 1
+	for _, h := range f.heats[name] {
+		if x := h.figure(figure); !math.IsNaN(x) {
+			each = append(each, x)
+		}
+		ok += h.OK
+		shots += h.Shots()
+		sum += h.LatencySum.Seconds()
+		busy += h.Busy.Seconds()
+		cpu += h.CPU.Seconds()
+		clients = h.Clients
+	}
+	if len(each) == 0 {
+		return v
+	}
+	switch q, isQuantile := quantileOf(figure); {
+	case isQuantile && beyond(ok, q) < fewBeyond:
+		return v
+	case isQuantile:
+		v.V = Quantile(f.pooled[name], q)
+	case figure == plan.Mean:
+		v.V = sum / float64(ok)
+	case figure == plan.Throughput:
+		v.V = float64(ok) * float64(clients) / busy
+	case figure == plan.CPU:
+		v.V = cpu / float64(shots)
+	}
+	if len(each) >= 4 {
+		slices.Sort(each)
+		v.Low, v.High = each[len(each)/4], each[len(each)-1-len(each)/4]
+	}
+	return v
+}
+
+// assess computes a figure's ratio and interval. The word is settled later, with all figures in view.
+func (f *field) assess(figure plan.Figure, name string) Assessment {
+	base := f.r.Plan.Baseline
+	a := Assessment{
+		Figure: figure, Baseline: f.value(figure, base), Contender: f.value(figure, name),
+		Ratio: math.NaN(), Low: math.NaN(), High: math.NaN(), Word: NoWord,
+	}
+	if q, ok := quantileOf(figure); ok {
+		fewest := min(f.fewest(base), f.fewest(name))
+		switch k := beyond(fewest, q); {
+		case fewest < 0:
+			return a
+		case k < fewBeyond-1e-9:
+			a.Word, a.NeedShots = TooFew, needFor(q)
+			return a
+		case k < plainBeyond-1e-9:
+			a.HeatShots = fewest
+		}
+	}
+	d := f.differences(figure, name)
+	a.Rounds = len(d)
+	if len(d) == 0 {
+		return a
+	}
+	a.Ratio = math.Exp(pseudoMedian(d))
+	s := newSample(d)
+	f.all[name][figure] = s
+	a.Word = Open
+	if low, high, ok := s.interval(level); ok {
+		a.Low, a.High = math.Exp(low), math.Exp(high)
+	}
+	return a
+}
+
+// fewest is the smallest number of successful shots in a heat that count; -1 without heats.
+func (f *field) fewest(name string) int64 {
+	n := int64(-1)
+	for _, h := range f.heats[name] {
+		if n < 0 || h.OK < n {
+			n = h.OK
+		}
+	}
+	return n
+}
+
+// differences are the logarithms of how many times better the contender was, one for each round that both finished.
+// Figures of zero, as CPU time too short for its clock, give none.
+func (f *field) differences(figure plan.Figure, name string) (d []float64) {
+	for round := 1; round <= f.r.Plan.Rounds; round++ {
+		b, okB := f.heats[f.r.Plan.Baseline][round]
+		c, okC := f.heats[name][round]
+		if !okB || !okC {
+			continue
+		}
+		x := math.Log(b.figure(figure) / c.figure(figure))
+		if figure == plan.Throughput {
+			x = -x
+		}
+		if !math.IsNaN(x) && !math.IsInf(x, 0) {
+			d = append(d, x)
+		}
+	}
+	return d
+}
+
+// word is what the interval at level 1-alpha bears out when differences of up to interest do not matter.
+func (s *sample) word(alpha, interest float64) Word {
+	low, high, ok := s.interval(alpha)
+	edge := math.Log1p(interest)
+	switch {
+	case !ok:
+		return Open
+	case low > edge:
+		return Better
+	case high < -edge:
+		return Worse
+	case low >= -edge && high <= edge:
+		return Alike
+	}
+	return Open
+}
+
+// surest returns the smallest alpha at which the word of level still holds: how strongly the figure is settled. It is
+// above level when nothing is settled.
+func (s *sample) surest(interest float64) float64 {
+	word := s.word(level, interest)
+	if word == Open {
+		return 1
+	}
+	low, high := 0.0, level
+	for range 40 {
+		mid := (low + high) / 2
+		if s.word(mid, interest) == word {
+			high = mid
+		} else {
+			low = mid
+		}
+	}
+	return high
+}
+
+// settle gives every assessment its word. When the plan names the figure that decides, each stands at 95 % and only
+// that one carries the verdict. Otherwise all figures of all contenders count, and Holm's step-down (1979) keeps the
+// chance of any wrong word at 5 %.
+func settle(v *Verdict, f *field, interest float64) (note string) {
+	type candidate struct {
+		a     *Assessment
+		s     *sample
+		alpha float64
+	}
+	var all []candidate
+	for i := range v.Faces {
+		for j := range v.Faces[i].Figures {
+			a := &v.Faces[i].Figures[j]
+			s := f.all[v.Faces[i].Contender][a.Figure]
+			if s == nil {
+				continue
+			}
+			all = append(all, candidate{a, s, s.surest(interest)})
+		}
+	}
+	if len(all) == 0 {
+		return "there is nothing to compare yet"
+	}
+	if v.Decides != "" {
+		for _, c := range all {
+			c.a.Word = c.s.word(level, interest)
+		}
+		note = fmt.Sprintf("%s was named beforehand and carries the verdict; the others are shown at 95 %% each", v.Decides)
+	} else {
+		slices.SortStableFunc(all, func(a, b candidate) int { return compare(a.alpha, b.alpha) })
+		holds := true
+		for i, c := range all {
+			share := level / float64(len(all)-i)
+			holds = holds && c.alpha <= share
+			c.a.Word, c.a.Corrected = Open, true
+			if holds {
+				c.a.Word = c.s.word(level, interest)
+			}
+		}
+		note = fmt.Sprintf("words hold for all %d figures together at 95 %% (Holm)", len(all))
+	}
+	for _, c := range all {
+		c.a.NeedRounds = needRounds(c.a)
+	}
+	return note
+}
+
+func compare(a, b float64) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// estimateFrom is how many rounds an estimate of further rounds needs to be good within a factor of two.
+const estimateFrom = 8
+
+func needRounds(a *Assessment) int {
+	if a.Word != Open || a.Rounds < estimateFrom || math.IsNaN(a.Low) {
+		return 0
+	}
+	half := math.Log(a.High/a.Low) / 2
+	need := float64(a.Rounds) * math.Pow(half/math.Log1p(WantedFrac), 2)
+	if need <= float64(a.Rounds) || need > plan.MaxRounds {
+		return 0
+	}
+	return int(math.Ceil(need))
+}
+
+// leastRounds is how many rounds are needed before any of m figures can be settled together.
+func leastRounds(m int) int {
+	for n := signedRankFrom; ; n++ {
+		if 2*math.Pow(0.5, float64(n)) <= level/float64(m) {
+			return n
+		}
+	}
+}
+
+func holds(as []Assessment) bool {
+	better := false
+	for _, a := range as {
+		if a.Word == Worse {
+			return false
+		}
+		better = better || a.Word == Better
+	}
+	return better
+}

@@ -1,0 +1,236 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// scorecard counts what is not a ratio of latencies: failures, bytes, connections, CPU.
+func scorecard(r *result.Result) []Row {
+	rows := []Row{
+		row(r, "shots that count", false, func(t totals) float64 { return t.shots }, func(x float64) string { return units.Count(int64(x)) }),
+		row(r, "failures", true, func(t totals) float64 { return t.failed / t.shots }, units.Share),
+	}
+	rows[0].Plain = true
+	if !r.Plan.Pace.Sequential() {
+		rows = append(rows, row(r, "throughput", false, totals.throughput, units.Rate))
+	}
+	add := func(rw Row) {
+		for _, a := range rw.Amount {
+			if !math.IsNaN(a) && a > 0 {
+				rows = append(rows, rw)
+				return
+			}
+		}
+	}
+	add(row(r, "CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds))
+	add(row(r, "received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes))
+	add(row(r, "sent a shot", true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
+	add(row(r, "new connections a shot", true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
+	first := row(r, "first touch", true, func(totals) float64 { return math.NaN() }, units.Seconds)
+	for i, e := range r.Entrants {
+		if e.Touch != nil {
+			first.Amount[i] = e.Touch.Latency.Seconds()
+			first.Values[i] = units.Seconds(first.Amount[i])
+		}
+	}
+	add(first)
+	return rows
+}
+
+// totals are a contender's sums over the heats that count.
+type totals struct {
+	shots, failed, ok, busy, cpu, received, sent, connects float64
+	clients                                                float64
+	heats                                                  int
+}
+
+func (t totals) throughput() float64 {
+	if t.ok == 0 {
+		return 0
+	}
+	return t.ok * t.clients / t.busy
+}
+
+func total(r *result.Result, name string) (t totals) {
+	t.cpu = math.NaN()
+	for _, h := range r.Of(name) {
+		t.heats++
+		t.shots += float64(h.Shots())
+		t.failed += float64(h.Failed())
+		t.ok += float64(h.OK)
+		t.busy += h.Busy.Seconds()
+		t.received += float64(h.Received)
+		t.sent += float64(h.Sent)
+		t.connects += float64(h.Connects)
+		t.clients = float64(h.Clients)
+		if h.CPUKnown {
+			if math.IsNaN(t.cpu) {
+				t.cpu = 0
+			}
+			t.cpu += h.CPU.Seconds()
+		}
+	}
+	return t
+}
+
+func row(r *result.Result, name string, lower bool, amount func(totals) float64, show func(float64) string) Row {
+	out := Row{Name: name, Lower: lower}
+	for _, e := range r.Entrants {
+		t := total(r, e.Name)
+		x := math.NaN()
+		if t.shots > 0 {
+			x = amount(t)
+		}
+		text := units.None
+		if !math.IsNaN(x) {
+			text = show(x)
+		}
+		out.Amount = append(out.Amount, x)
+		out.Values = append(out.Values, text)
+	}
+	return out
+}
+
+// Thresholds of the cautions.
+const (
+	busySelfFrac   = 0.70 // of all processors, by ourselves: the asking may be what was measured
+	busyOthersFrac = 0.20
+	stealFrac      = 0.02
+	reconnectFrac  = 0.5
+)
+
+// cautions lists what weakens the verdict, the heaviest first.
+func cautions(r *result.Result, v *Verdict) (out []Caution) {
+	add := func(try, what string, args ...any) { out = append(out, Caution{fmt.Sprintf(what, args...), try}) }
+	switch r.Ending {
+	case result.Interrupted:
+		add("run it again for the full number of rounds", "interrupted: %d of %d rounds are complete", v.Rounds, r.Plan.Rounds)
+	case result.CutOff:
+		add("run it again", "cut off in mid-run: %d of %d rounds are complete", v.Rounds, r.Plan.Rounds)
+	case result.Failed:
+		add("see the reason and run it again", "not completed: %s", r.Reason)
+	}
+	for _, e := range r.Entrants {
+		if failed, shots := failures(r, e.Name); failed > 0 {
+			add("compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
+				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name))
+		}
+	}
+	out = append(out, roundCautions(r, v)...)
+	out = append(out, hostCautions(r)...)
+	out = append(out, workCautions(r)...)
+	if r.Plan.Pace.Clients > 0 {
+		add("see p99 as what a client waits that asks again only when answered", "closed model: a server that stalls also stalls the asking, so stalls are under-counted")
+	}
+	return out
+}
+
+func firstCause(r *result.Result, name string) string {
+	for _, h := range r.Of(name) {
+		if len(h.Causes) > 0 {
+			return ": " + h.Causes[0]
+		}
+	}
+	return ""
+}
+
+func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
+	if v.Rounds == 0 {
+		return nil
+	}
+	if v.Rounds < minRounds {
+		return []Caution{{fmt.Sprintf("%s: an interval needs %d", units.Plural(v.Rounds, "complete round"), minRounds), "set rounds: " + fmt.Sprint(plan.DefaultRounds)}}
+	}
+	if v.Decides != "" {
+		return nil
+	}
+	m := 0
+	for _, f := range v.Faces {
+		for _, a := range f.Figures {
+			if a.Corrected {
+				m++
+			}
+		}
+	}
+	if least := leastRounds(max(m, 1)); v.Rounds < least {
+		out = append(out, Caution{
+			fmt.Sprintf("%d rounds cannot settle any of %d figures together; that needs %d", v.Rounds, m, least),
+			"raise rounds:, or name the figure that decides: in the plan",
+		})
+	}
+	return out
+}
+
+func hostCautions(r *result.Result) (out []Caution) {
+	var own, others, steal, pause, wall float64
+	n := 0.0
+	commands := false
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		if h.Cut || h.Wall.Seconds() < 0.1 {
+			continue // too short for the clock that counts CPU time
+		}
+		n++
+		own += h.Conditions.OwnFrac
+		others += h.Conditions.OthersFrac
+		steal += h.Conditions.StealFrac
+		pause = max(pause, h.Conditions.Pauses.Seconds())
+		wall += h.Wall.Seconds()
+		commands = commands || h.CPUKnown
+	}
+	if n == 0 {
+		if len(r.Heats) > 0 {
+			out = append(out, Caution{"heats are so short that the machine's other load could not be measured", "raise repeat:"})
+		}
+		return out
+	}
+	if own/n > busySelfFrac {
+		out = append(out, Caution{fmt.Sprintf("Pace Duel itself used %s of this machine: the asking may be what was measured", units.Share(own/n)), "use fewer clients"})
+	}
+	if commands && others/n > busyOthersFrac {
+		out = append(out, Caution{fmt.Sprintf("other programs used %s of this machine meanwhile", units.Share(others/n)), "stop them, or run at a quieter time"})
+	}
+	if steal/n > stealFrac {
+		out = append(out, Caution{fmt.Sprintf("%s of this machine's time was taken by its host", units.Share(steal/n)), "trust ratios, not absolute times"})
+	}
+	if pause > 0.005 {
+		out = append(out, Caution{fmt.Sprintf("our own memory collection paused for %s within one heat", units.Seconds(pause)), "shorten the heats"})
+	}
+	return out
+}
+
+// workCautions catch what makes contenders unequal without failing.
+func workCautions(r *result.Result) (out []Caution) {
+	least, most := math.Inf(1), 0.0
+	var small, large string
+	for _, e := range r.Entrants {
+		t := total(r, e.Name)
+		if t.shots > 0 && r.Plan.Pace.Clients > 0 && t.connects/t.shots > reconnectFrac {
+			out = append(out, Caution{
+				fmt.Sprintf("%s opened %s new connections a shot", e.Name, units.Significant(t.connects/t.shots)),
+				"see whether the server closes them, or set connections: new for all if that is what you compare",
+			})
+		}
+		if e.Touch == nil || e.Touch.Class != "ok" {
+			continue
+		}
+		if b := float64(e.Touch.Bytes); b < least {
+			least, small = b, e.Name
+		}
+		if b := float64(e.Touch.Bytes); b > most {
+			most, large = b, e.Name
+		}
+	}
+	if small != "" && least != most {
+		out = append(out, Caution{
+			fmt.Sprintf("the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most)),
+			"make sure that they do the same work",
+		})
+	}
+	return out
+}

@@ -1,0 +1,284 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// Show writes a value of a figure with its unit.
+func Show(f plan.Figure, v float64) string {
+	if f == plan.Throughput {
+		return units.Rate(v)
+	}
+	return units.Seconds(v)
+}
+
+// Label is a figure's name for people.
+func Label(f plan.Figure) string {
+	if f == plan.CPU {
+		return "CPU/run"
+	}
+	return string(f)
+}
+
+// comparative is how a better or worse figure is put.
+func comparative(f plan.Figure, w Word) string {
+	switch f {
+	case plan.Throughput:
+		if w == Better {
+			return "more throughput"
+		}
+		return "less throughput"
+	case plan.CPU:
+		if w == Better {
+			return "less CPU"
+		}
+		return "more CPU"
+	}
+	if w == Better {
+		return "faster"
+	}
+	return "slower"
+}
+
+// Factor is the ratio as it is spoken, never below 1: which way it goes is said by a word beside it.
+func (a Assessment) Factor() string {
+	if a.Ratio < 1 {
+		return units.Times(1 / a.Ratio)
+	}
+	return units.Times(a.Ratio)
+}
+
+// Interval is the 95 % interval in the direction of Factor: "3.1 to 3.7"; empty when there is none.
+func (a Assessment) Interval() string {
+	if math.IsNaN(a.Low) {
+		return ""
+	}
+	low, high := a.Low, a.High
+	if a.Ratio < 1 {
+		low, high = 1/a.High, 1/a.Low
+	}
+	trim := func(x float64) string {
+		if x < 1 {
+			return fmt.Sprintf("%.2f", x)
+		}
+		return strings.TrimSuffix(units.Times(x), "x")
+	}
+	return trim(low) + " to " + trim(high)
+}
+
+// Width is the half-width of the interval as a share: 0.06 for a ratio known to within 6 %. NaN when there is none.
+func (a Assessment) Width() float64 { return math.Sqrt(a.High/a.Low) - 1 }
+
+// Say puts an assessment in a few words, for beside the ladder.
+func (a Assessment) Say() string {
+	switch a.Word {
+	case Better, Worse:
+		return comparative(a.Figure, a.Word)
+	case Alike:
+		return string(Alike)
+	case TooFew:
+		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
+	case Open:
+		if math.IsNaN(a.Low) {
+			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), minRounds)
+		}
+		text := fmt.Sprintf("still open, ±%s", units.Share(a.Width()))
+		if a.NeedRounds > 0 {
+			text += fmt.Sprintf("; ±%s at about %d rounds", units.Share(WantedFrac), a.NeedRounds)
+		}
+		return text
+	}
+	return "no shots to compare"
+}
+
+// find returns a face's assessment of a figure.
+func (f *Face) find(figure plan.Figure) (Assessment, bool) {
+	for _, a := range f.Figures {
+		if a.Figure == figure {
+			return a, true
+		}
+	}
+	return Assessment{}, false
+}
+
+// spoken lists a face's latency figures in the order in which they are said: middle first, then tail, then the mean
+// where the shots are too few for percentiles.
+func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
+	if a, ok := f.find(decides); ok {
+		return []Assessment{a}
+	}
+	for _, figure := range []plan.Figure{plan.P50, plan.P90, plan.P99} {
+		if a, ok := f.find(figure); ok && a.Word != TooFew && a.Word != NoWord {
+			out = append(out, a)
+		}
+	}
+	if len(out) == 0 {
+		if a, ok := f.find(plan.Mean); ok && a.Word != NoWord {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// sentence compares a contender with the baseline in words.
+func sentence(r *result.Result, f *Face) string {
+	base := r.Plan.Baseline
+	if text := failuresDiffer(r, base, f.Contender); text != "" {
+		return text + ". " + ratioSentence(f, base, r.Plan.Decides)
+	}
+	return ratioSentence(f, base, r.Plan.Decides)
+}
+
+func ratioSentence(f *Face, base string, decides plan.Figure) string {
+	said := f.spoken(decides)
+	if len(said) == 0 {
+		return fmt.Sprintf("There is not enough yet to compare %s with %s.", f.Contender, base)
+	}
+	groups := map[Word][]string{}
+	var order []Word
+	for _, a := range said {
+		if groups[a.Word] == nil {
+			order = append(order, a.Word)
+		}
+		groups[a.Word] = append(groups[a.Word], phrase(a))
+	}
+	var parts []string
+	for _, w := range order {
+		list := enumerate(groups[w])
+		switch w {
+		case Better, Worse:
+			parts = append(parts, fmt.Sprintf("is %s", list))
+		case Alike:
+			parts = append(parts, fmt.Sprintf("is too close to call %s", list))
+		case Open:
+			parts = append(parts, fmt.Sprintf("is still open %s", list))
+		}
+	}
+	text := fmt.Sprintf("%s %s", f.Contender, strings.Join(parts, "; "))
+	// The first comparison names the other side.
+	for _, w := range []string{"faster", "slower", "more throughput", "less throughput", "less CPU", "more CPU"} {
+		if before, after, ok := strings.Cut(text, " "+w); ok {
+			return before + " " + w + " than " + base + after + "."
+		}
+	}
+	return text + " against " + base + "."
+}
+
+func phrase(a Assessment) string {
+	at := "at " + string(a.Figure)
+	switch a.Figure {
+	case plan.Mean:
+		at = "in the mean"
+	case plan.Throughput, plan.CPU:
+		at = ""
+	}
+	if a.HeatShots > 0 {
+		at += fmt.Sprintf(" of heats of %s shots", units.Count(a.HeatShots))
+	}
+	switch a.Word {
+	case Better, Worse:
+		return strings.TrimSpace(fmt.Sprintf("%s %s %s (%s)", a.Factor(), comparative(a.Figure, a.Word), at, a.Interval()))
+	}
+	if at == "" {
+		return "in " + Label(a.Figure)
+	}
+	return at
+}
+
+func enumerate(items []string) string {
+	switch len(items) {
+	case 0:
+		return ""
+	case 1:
+		return items[0]
+	}
+	return strings.Join(items[:len(items)-1], ", ") + " and " + items[len(items)-1]
+}
+
+// failures counts failed and all shots of a contender's heats that count.
+func failures(r *result.Result, name string) (failed, shots int64) {
+	for _, h := range r.Of(name) {
+		failed += h.Failed()
+		shots += h.Shots()
+	}
+	return failed, shots
+}
+
+func failureShare(r *result.Result, name string) float64 {
+	failed, shots := failures(r, name)
+	if shots == 0 {
+		return 0
+	}
+	return float64(failed) / float64(shots)
+}
+
+// failuresDiffer says so when two contenders do not fail alike; that comes before any ratio. Empty when they do.
+func failuresDiffer(r *result.Result, a, b string) string {
+	fa, fb := failureShare(r, a), failureShare(r, b)
+	if fa == fb {
+		return ""
+	}
+	say := func(name string, frac float64) string {
+		if frac == 0 {
+			return name + " none"
+		}
+		return fmt.Sprintf("%s fails %s of its shots", name, units.Share(frac))
+	}
+	if fb > fa {
+		return say(b, fb) + ", " + say(a, fa)
+	}
+	return say(a, fa) + ", " + say(b, fb)
+}
+
+// overall is the verdict in a sentence or two.
+func overall(r *result.Result, v *Verdict) string {
+	if v.Rounds == 0 {
+		if r.Ending == result.Failed {
+			return "Nothing was measured: " + r.Reason + "."
+		}
+		return "No round was finished, so nothing can be compared."
+	}
+	var text []string
+	for i := range v.Faces {
+		text = append(text, v.Faces[i].Sentence)
+	}
+	if len(v.Faces) == 1 {
+		return text[0]
+	}
+	best := -1
+	for i := range v.Faces {
+		if a := lead(&v.Faces[i], v.Decides); v.Faces[i].Holds && (best < 0 || a.Ratio > lead(&v.Faces[best], v.Decides).Ratio) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return strings.Join(text, " ")
+	}
+	text[0], text[best] = text[best], text[0]
+	return strings.Join(text, " ")
+}
+
+// lead is the figure that a face is first spoken of by.
+func lead(f *Face, decides plan.Figure) Assessment {
+	if said := f.spoken(decides); len(said) > 0 {
+		return said[0]
+	}
+	return Assessment{Ratio: math.NaN()}
+}
+
+// Lead is the ratio that the verdict is first spoken of by: that of the contender that does best. NaN when there is none.
+func (v *Verdict) Lead() float64 {
+	best := math.NaN()
+	for i := range v.Faces {
+		if ratio := lead(&v.Faces[i], v.Decides).Ratio; math.IsNaN(best) || ratio > best {
+			best = ratio
+		}
+	}
+	return best
+}

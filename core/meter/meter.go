@@ -1,0 +1,110 @@
+// Package meter reads what a run costs and what else the machine is doing: our own CPU time and collector pauses, and
+// the CPU time of everybody else.
+//
+// It reads counters and subtracts them; judging what a value means is left to package judge.
+package meter
+
+import (
+	"runtime"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/prometheus/procfs"
+	"golang.org/x/sys/unix"
+)
+
+// Host is the machine as far as figures depend on it. What could not be found out is left empty.
+type Host struct {
+	OS          string `json:"os"`
+	Kernel      string `json:"kernel,omitempty"`
+	CPU         string `json:"cpu,omitempty"`
+	Cores       int    `json:"cores"`
+	MemoryBytes int64  `json:"memory_bytes,omitempty"`
+	Go          string `json:"go"` // the runtime that drove the contenders
+}
+
+// ReadHost describes this machine.
+func ReadHost() Host {
+	h := Host{OS: runtime.GOOS + "/" + runtime.GOARCH, Cores: runtime.NumCPU(), Go: runtime.Version()}
+	var name unix.Utsname
+	if unix.Uname(&name) == nil {
+		h.Kernel = unix.ByteSliceToString(name.Release[:])
+	}
+	proc, err := procfs.NewDefaultFS()
+	if err != nil {
+		return h
+	}
+	if cpus, err := proc.CPUInfo(); err == nil && len(cpus) > 0 {
+		h.CPU = strings.TrimSpace(cpus[0].ModelName)
+	}
+	if mem, err := proc.Meminfo(); err == nil && mem.MemTotalBytes != nil {
+		h.MemoryBytes = int64(*mem.MemTotalBytes)
+	}
+	return h
+}
+
+// Reading is the state of the counters at one moment.
+type Reading struct {
+	at      time.Time
+	own     time.Duration // CPU time of this process
+	kids    time.Duration // CPU time of children already waited for
+	busy    time.Duration // of all processors, idle and waiting left out
+	steal   time.Duration
+	total   time.Duration
+	pauses  time.Duration
+	collect int64
+}
+
+// Read takes a reading; it costs some 100 µs, so it stands before and after a heat, not in it.
+func Read() Reading {
+	r := Reading{at: time.Now()}
+	var usage unix.Rusage
+	if unix.Getrusage(unix.RUSAGE_SELF, &usage) == nil {
+		r.own = span(usage.Utime) + span(usage.Stime)
+	}
+	if unix.Getrusage(unix.RUSAGE_CHILDREN, &usage) == nil {
+		r.kids = span(usage.Utime) + span(usage.Stime)
+	}
+	var gc debug.GCStats
+	debug.ReadGCStats(&gc)
+	r.pauses, r.collect = gc.PauseTotal, gc.NumGC
+	proc, err := procfs.NewDefaultFS()
+	if err != nil {
+		return r
+	}
+	if stat, err := proc.Stat(); err == nil {
+		c := stat.CPUTotal
+		idle := c.Idle + c.Iowait
+		used := c.User + c.Nice + c.System + c.IRQ + c.SoftIRQ
+		r.busy, r.steal, r.total = seconds(used), seconds(c.Steal), seconds(used+idle+c.Steal)
+	}
+	return r
+}
+
+func span(t unix.Timeval) time.Duration { return time.Duration(t.Nano()) }
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// Conditions are what the machine was like during a span. Shares are of all processors, 0 to 1.
+type Conditions struct {
+	OwnFrac    float64       `json:"own_frac"`              // Pace Duel itself
+	OthersFrac float64       `json:"others_frac"`           // everybody else, a service under test included
+	StealFrac  float64       `json:"steal_frac"`            // taken by the machine below this one
+	Pauses     time.Duration `json:"gc_pause_ns,omitempty"` // our collector's pauses, summed
+	Collects   int64         `json:"gc_count,omitempty"`
+}
+
+// Between returns the conditions from a to b. The kernel counts CPU time in ticks of some 4 ms, so shares of a span
+// under 100 ms mean little.
+func Between(a, b Reading) Conditions {
+	c := Conditions{Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect}
+	if total := float64(b.total - a.total); total > 0 {
+		own := float64(b.own-a.own) / total
+		kids := float64(b.kids-a.kids) / total
+		c.OwnFrac = min(own, 1)
+		c.OthersFrac = max(0, float64(b.busy-a.busy)/total-own-kids)
+		c.StealFrac = float64(b.steal-a.steal) / total
+	}
+	return c
+}

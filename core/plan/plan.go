@@ -1,0 +1,155 @@
+// Package plan reads the plan file of a duel: what is asked, of whom, how they are driven.
+//
+// It promises that a plan it returns can be run as far as the file can tell: every key known, every number in range,
+// every variable set. What is wrong comes back as Problems, all at once, each with file, line and column.
+// What a kind of contender may be told is the kind's own business: kinds hand in their settings type, and reader and
+// published schema both derive from that one type. Running anything is left to the other packages.
+package plan
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Limits of a plan. They keep a slip of the keyboard from becoming a flood.
+const (
+	MinContenders = 2
+	MaxContenders = 8
+	MaxRounds     = 1000
+	MaxClients    = 1024
+	MaxShots      = 10_000_000
+	MaxHeat       = time.Hour
+)
+
+// Defaults for what a plan leaves out.
+const (
+	DefaultRounds   = 10 // enough for five corrected figures of two challengers
+	DefaultInterest = 0.02
+	DefaultFor      = 2 * time.Second
+	DefaultWarmup   = 500 * time.Millisecond
+)
+
+// Plan is a duel ready to run. It is not modified after Read.
+type Plan struct {
+	Name       string
+	Question   string
+	Baseline   string
+	Contenders []Contender // two to eight, in the order of the file
+	Pace       Pace
+	Rounds     int
+	Seed       uint64   // 0: one is drawn at the start of the run
+	Interest   Fraction // the smallest difference worth telling apart
+	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
+
+	File   string   // as it was named
+	Dir    string   // the folder that relative paths start from
+	Source string   // the file's text, before variables were filled in: safe to keep
+	Sets   []string // KEY=VALUE laid over the file, in order
+
+	vars map[string]string // variables taken from the environment
+}
+
+// Vars are the names of the variables that the plan takes from the environment, sorted.
+func (p *Plan) Vars() []string { return slices.Sorted(maps.Keys(p.vars)) }
+
+// minMasked is the length below which a variable's value is too ordinary to be recognised in a text.
+const minMasked = 4
+
+// Mask puts ${NAME} back in place of every value that the plan took from the environment, so that a text can be shown
+// and kept. Values under four characters are left as they are.
+func (p *Plan) Mask(text string) string {
+	for _, name := range p.Vars() {
+		if value := p.vars[name]; len(value) >= minMasked {
+			text = strings.ReplaceAll(text, value, "${"+name+"}")
+		}
+	}
+	return text
+}
+
+// Contender is one alternative, with the course's settings already laid under its own.
+type Contender struct {
+	Name     string
+	Note     string // why it is there
+	Avoid    string // when it must not be used
+	Kind     string
+	Settings Settings
+}
+
+// Find returns the contender of that name.
+func (p *Plan) Find(name string) (Contender, bool) {
+	for _, c := range p.Contenders {
+		if c.Name == name {
+			return c, true
+		}
+	}
+	return Contender{}, false
+}
+
+// Settings are what one kind of contender can be told, decoded from the plan. The struct's json tags name the keys.
+type Settings interface {
+	// Check reports what is wrong with the settings taken together. It starts nothing and sends nothing, but may look at
+	// files.
+	Check(Surroundings) []Fault
+	// Summary is one line of what is done, for people: the command, the request.
+	Summary() string
+}
+
+// Surroundings are what settings are checked against.
+type Surroundings struct {
+	Dir   string   // relative paths start here
+	Allow []string // hosts other than this machine that may be driven
+}
+
+// Fault is a problem of settings before the plan has given it a place in the file.
+type Fault struct {
+	Key  string // dotted, below the kind's key: "url"
+	What string
+	Try  string
+}
+
+// Kind is a kind of contender as far as plans are concerned.
+type Kind struct {
+	Name string          // the key in the plan
+	Doc  string          // one line for the schema
+	New  func() Settings // a pointer to a fresh struct with its defaults
+}
+
+// Pace is how every contender is driven: one shot after another (Repeat), or Clients at once, for a time or a number
+// of shots. Exactly one of Repeat and Clients is set, and with Clients exactly one of For and Shots.
+type Pace struct {
+	Repeat  int     `json:"repeat,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"this many shots one after another in each heat"`
+	Clients int     `json:"clients,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"this many at once, each asking again as soon as it has its answer"`
+	For     Span    `json:"for,omitempty" jsonschema_description:"how long a heat lasts, with clients"`
+	Shots   int     `json:"shots,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"how many shots a heat has in all, with clients"`
+	Warmup  *Warmup `json:"warmup,omitempty"`
+}
+
+// Sequential reports whether shots follow one another, so that throughput says no more than the mean does.
+func (p Pace) Sequential() bool { return p.Repeat > 0 }
+
+func (p Pace) String() string {
+	switch {
+	case p.Repeat == 1:
+		return "1 run a heat"
+	case p.Repeat > 0:
+		return plural(p.Repeat, "run") + " a heat, one after another"
+	case p.Shots > 0:
+		return plural(p.Clients, "client") + ", " + plural(p.Shots, "shot") + " a heat"
+	}
+	return plural(p.Clients, "client") + " for " + p.For.D().String()
+}
+
+// Figure names a figure that contenders are compared by.
+type Figure string
+
+// The figures of a duel. Latencies are in seconds, throughput in successful shots a second, CPU in seconds a shot.
+const (
+	P50        Figure = "p50"
+	P90        Figure = "p90"
+	P99        Figure = "p99"
+	Mean       Figure = "mean"
+	Throughput Figure = "throughput"
+	CPU        Figure = "cpu"
+)

@@ -1,0 +1,65 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+)
+
+// Pos is a place in a plan file: lines and columns count from 1, columns in characters. The zero Pos is the file as a whole.
+type Pos struct {
+	File         string
+	Line, Column int
+}
+
+func (p Pos) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Problem is one thing that is wrong with a plan, where it stands, and what to do about it.
+type Problem struct {
+	Pos  Pos
+	What string // what is wrong, lower case, no full stop
+	Try  string // what to do, may be empty
+}
+
+func (p Problem) Error() string {
+	if p.Try == "" {
+		return p.Pos.String() + ": " + p.What
+	}
+	return p.Pos.String() + ": " + p.What + "; " + p.Try
+}
+
+// Problems is the error of a refused plan: everything that is wrong with it, in the order of the file.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// nearest returns the candidate closest to word when the slip is small enough to be one, else "".
+func nearest(word string, candidates []string) string {
+	best, distance := "", 1+len(word)/3
+	for _, c := range candidates {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), c); d <= distance && (best == "" || d < distance) {
+			best, distance = c, d
+		}
+	}
+	return best
+}
+
+// pointTo words the way out of an unknown word: the likely one, or all of them.
+func pointTo(word string, candidates []string) string {
+	if near := nearest(word, candidates); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return "known here: " + strings.Join(candidates, ", ")
+}

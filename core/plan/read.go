@@ -1,0 +1,428 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Suffix is how plan files end.
+const Suffix = ".duel.yaml"
+
+// maxPlanBytes bounds a plan file; a real one has a few kilobytes.
+const maxPlanBytes = 1 << 20
+
+// Options are what a plan is read with.
+type Options struct {
+	Kinds  []Kind
+	Lookup func(name string) (string, bool) // environment; nil: nothing is set
+	Sets   []string                         // KEY=VALUE with dotted keys, laid over the file in order
+	Only   []string                         // keep these contenders and the baseline; empty: all
+}
+
+// document is the plan file as written. Its tags are the reference of the top-level keys.
+type document struct {
+	Duel       string   `json:"duel" jsonschema:"required,minLength=1" jsonschema_description:"the name of the duel"`
+	Question   string   `json:"question,omitempty" jsonschema_description:"what is to be decided, in a sentence"`
+	Baseline   string   `json:"baseline" jsonschema:"required,minLength=1" jsonschema_description:"the contender that the others are compared with"`
+	Course     ast.Node `json:"course,omitempty" jsonschema_description:"what all are asked; a contender's own settings are laid over it"`
+	Contenders ast.Node `json:"contenders" jsonschema:"required" jsonschema_description:"two to eight alternatives by name"`
+	Pace       Pace     `json:"pace" jsonschema:"required" jsonschema_description:"how each is driven in a heat"`
+	Rounds     int      `json:"rounds,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how often every contender has its heat; 10 unless said"`
+	Seed       uint64   `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
+	Interest   Fraction `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
+	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
+	Allow      []string `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
+}
+
+// entry is one contender as written; its kind's key stands beside these.
+type entry struct {
+	Note  string `json:"note,omitempty" jsonschema_description:"why it is there"`
+	Avoid string `json:"avoid,omitempty" jsonschema_description:"when it must not be used"`
+}
+
+// ReadFile reads the plan at path. The error is Problems when the file was read but is no good plan.
+func ReadFile(path string, opt Options) (*Plan, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("read plan: %w", err)
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.Size() > maxPlanBytes {
+		return nil, Problems{{Pos: Pos{File: path}, What: fmt.Sprintf("%d bytes is too large for a plan", info.Size()), Try: "name a " + Suffix + " file"}}
+	}
+	src, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("read plan: %w", err)
+	}
+	return Read(path, src, opt)
+}
+
+// Read reads a plan from src; file names it in messages, and its folder is where relative paths start.
+func Read(file string, src []byte, opt Options) (*Plan, error) {
+	if opt.Lookup == nil {
+		opt.Lookup = func(string) (string, bool) { return "", false }
+	}
+	d := &decoder{file: file, lookup: opt.Lookup, anchors: map[string]ast.Node{}, places: map[string]Pos{}, vars: map[string]string{}}
+	body, problem := parse(file, src)
+	if problem != nil {
+		return nil, Problems{*problem}
+	}
+	ast.Walk(d, body)
+
+	r := reader{d: d, opt: opt, dir: filepath.Dir(file)}
+	r.layer(file, body)
+	for _, set := range opt.Sets {
+		node, problem := parseSet(set)
+		if problem != nil {
+			d.problems = append(d.problems, *problem)
+			continue
+		}
+		r.layer("--set "+set, node)
+	}
+	if len(d.problems) > 0 {
+		return nil, d.problems
+	}
+	p := r.build()
+	if len(d.problems) > 0 {
+		return nil, d.problems
+	}
+	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
+	p.vars = d.vars
+	return p, nil
+}
+
+// parse turns text into the node of its one document. The parser is given no chance to take the program down.
+func parse(file string, src []byte) (body ast.Node, problem *Problem) {
+	defer func() {
+		if r := recover(); r != nil {
+			body, problem = nil, &Problem{Pos: Pos{File: file}, What: "this is not YAML that can be read", Try: "paceduel new prints a plan to start from"}
+		}
+	}()
+	tree, err := parser.ParseBytes(src, 0)
+	if err != nil {
+		p := Problem{Pos: Pos{File: file}, What: "this is not YAML", Try: "paceduel new prints a plan to start from"}
+		var syntax *yaml.SyntaxError
+		if errors.As(err, &syntax) {
+			p.What = "this is not YAML: " + syntax.Message
+			p.Pos = tokenPos(file, syntax.Token)
+		}
+		return nil, &p
+	}
+	if len(tree.Docs) == 0 || isNull(tree.Docs[0].Body) {
+		return nil, &Problem{Pos: Pos{File: file}, What: "the plan is empty", Try: "paceduel new prints one to start from"}
+	}
+	if len(tree.Docs) > 1 {
+		return nil, &Problem{Pos: tokenPos(file, tree.Docs[1].Start), What: "more than one document in a plan", Try: "give each duel its own file"}
+	}
+	return tree.Docs[0].Body, nil
+}
+
+func tokenPos(file string, t *token.Token) Pos {
+	p := Pos{File: file}
+	if t != nil && t.Position != nil {
+		p.Line, p.Column = t.Position.Line, t.Position.Column
+	}
+	return p
+}
+
+// parseSet turns "pace.clients=16" into the plan fragment that says the same.
+func parseSet(set string) (ast.Node, *Problem) {
+	file := "--set " + set
+	key, value, ok := strings.Cut(set, "=")
+	if !ok || key == "" || strings.ContainsAny(key, " \t\n{}[],#&*'\"") {
+		return nil, &Problem{Pos: Pos{File: file}, What: "this is not KEY=VALUE", Try: "for example --set pace.clients=16"}
+	}
+	names := strings.Split(key, ".")
+	var text strings.Builder
+	for i, name := range names {
+		fmt.Fprintf(&text, "%s%s:", strings.Repeat(" ", i), name)
+		if i < len(names)-1 {
+			text.WriteString("\n")
+		}
+	}
+	return parse(file, []byte(text.String()+" "+value+"\n"))
+}
+
+// reader gathers the layers of a plan (the file, then each --set) and builds the plan from them.
+type reader struct {
+	d          *decoder
+	opt        Options
+	dir        string
+	doc        document
+	courses    []source
+	contenders []source
+}
+
+// source is a node and the file it stands in.
+type source struct {
+	file string
+	node ast.Node
+}
+
+func (r *reader) layer(file string, n ast.Node) {
+	r.d.file = file
+	r.doc.Course, r.doc.Contenders = nil, nil
+	r.d.lay(n, reflect.ValueOf(&r.doc).Elem(), "", 0)
+	if r.doc.Course != nil {
+		r.courses = append(r.courses, source{file, r.doc.Course})
+	}
+	if r.doc.Contenders != nil {
+		r.contenders = append(r.contenders, source{file, r.doc.Contenders})
+	}
+}
+
+func (r *reader) at(path string) Pos {
+	if p, ok := r.d.places[path]; ok {
+		return p
+	}
+	return Pos{File: r.d.file}
+}
+
+func (r *reader) fault(path, try, what string, args ...any) {
+	r.d.problems = append(r.d.problems, Problem{Pos: r.at(path), What: fmt.Sprintf(what, args...), Try: try})
+}
+
+func (r *reader) build() *Plan {
+	p := &Plan{
+		Name: r.doc.Duel, Question: r.doc.Question, Baseline: r.doc.Baseline, Pace: r.doc.Pace, Rounds: r.doc.Rounds,
+		Seed: r.doc.Seed, Interest: r.doc.Interest, Decides: Figure(r.doc.Decides), Dir: r.dir,
+	}
+	for _, required := range []string{"duel", "baseline", "contenders", "pace"} {
+		if _, ok := r.d.places[required]; !ok {
+			r.fault("", "add "+required+": …", "the key %q is missing", required)
+		}
+	}
+	if len(r.d.problems) > 0 {
+		return nil
+	}
+	if p.Rounds == 0 {
+		p.Rounds = DefaultRounds
+	}
+	if _, said := r.d.places["interest"]; !said {
+		p.Interest = DefaultInterest
+	}
+	r.completePace(&p.Pace)
+	if p.Decides == Throughput && p.Pace.Sequential() {
+		r.fault("decides", "name mean", "with repeat, throughput says no more than the mean does")
+	}
+	p.Contenders = r.readContenders()
+	if len(r.d.problems) > 0 {
+		return p
+	}
+	if _, ok := p.Find(p.Baseline); !ok {
+		r.fault("baseline", pointTo(p.Baseline, names(p.Contenders)), "no contender is called %q", p.Baseline)
+		return p
+	}
+	r.keepOnly(p)
+	if n := len(p.Contenders); n < MinContenders || n > MaxContenders {
+		r.fault("contenders", fmt.Sprintf("name %d to %d", MinContenders, MaxContenders), "a duel needs %d to %d contenders, this one has %d", MinContenders, MaxContenders, n)
+	}
+	return p
+}
+
+func (r *reader) completePace(p *Pace) {
+	switch {
+	case p.Repeat > 0 && p.Clients > 0:
+		r.fault("pace", "keep one of them", "both repeat and clients are set")
+	case p.Repeat == 0 && p.Clients == 0:
+		r.fault("pace", "set repeat: N for one after another, or clients: N for many at once", "no pace is set")
+	case p.Repeat > 0 && (p.For > 0 || p.Shots > 0):
+		r.fault("pace", "repeat alone sets how many shots a heat has", "for and shots belong to clients")
+	case p.For > 0 && p.Shots > 0:
+		r.fault("pace", "keep one of them", "both for and shots are set")
+	case p.For.D() > MaxHeat:
+		r.fault("pace.for", "the longest is "+MaxHeat.String(), "%s is too long for a heat", p.For.D())
+	case p.Warmup != nil && p.Warmup.For.D() > MaxHeat:
+		r.fault("pace.warmup", "the longest is "+MaxHeat.String(), "%s is too long for a warm-up", p.Warmup.For.D())
+	case p.Clients > 0 && p.For == 0 && p.Shots == 0:
+		p.For = Span(DefaultFor)
+	case p.Clients > p.Shots && p.Shots > 0:
+		r.fault("pace.shots", "ask for at least one shot a client", "%d shots leave some of %d clients without one", p.Shots, p.Clients)
+	}
+	if p.Warmup == nil {
+		if p.Sequential() {
+			p.Warmup = &Warmup{Shots: 1}
+		} else {
+			p.Warmup = &Warmup{For: Span(DefaultWarmup)}
+		}
+	}
+}
+
+// readContenders decodes each contender over the course, layer by layer.
+func (r *reader) readContenders() (list []Contender) {
+	type layered struct {
+		name   string
+		layers []source
+	}
+	var all []layered
+	for _, src := range r.contenders {
+		r.d.file = src.file
+		pairs, ok := r.d.entries(src.node, "contenders")
+		if !ok {
+			r.d.fault(src.node, "name each and say how it differs", "contenders must hold names and settings, this is %s", describe(r.d.bare(src.node)))
+			return nil
+		}
+		for _, pair := range pairs {
+			name := keyName(pair)
+			i := slices.IndexFunc(all, func(l layered) bool { return l.name == name })
+			if i < 0 {
+				i = len(all)
+				all = append(all, layered{name: name})
+			}
+			if i >= 0 && len(name) > 40 || strings.TrimSpace(name) == "" {
+				r.d.fault(pair.Key, "use 1 to 40 characters", "%q is no name for a contender", name)
+			}
+			all[i].layers = append(all[i].layers, source{src.file, pair.Value})
+		}
+	}
+	allow := r.doc.Allow
+	for _, l := range all {
+		if c, ok := r.readContender(l.name, l.layers, allow); ok {
+			list = append(list, c)
+		}
+	}
+	return list
+}
+
+func (r *reader) readContender(name string, layers []source, allow []string) (Contender, bool) {
+	path := join("contenders", name)
+	kind, ok := r.kindOf(name, layers)
+	if !ok {
+		return Contender{}, false
+	}
+	before := len(r.d.problems)
+	settings := kind.New()
+	own := entry{}
+	// The base is the course, written under the contender's own path so that a fault there finds its place.
+	for _, c := range r.courses {
+		r.d.file = c.file
+		r.layKind(c.node, kind, nil, settings, path, "course")
+	}
+	for _, l := range layers {
+		r.d.file = l.file
+		r.layKind(l.node, kind, &own, settings, path, path)
+	}
+	if len(r.d.problems) == before {
+		for _, f := range settings.Check(Surroundings{Dir: r.dir, Allow: allow}) {
+			at := join(join(path, kind.Name), f.Key)
+			if _, ok := r.d.places[at]; !ok {
+				at = path
+			}
+			r.fault(at, f.Try, "%s: %s", name, f.What)
+		}
+	}
+	return Contender{Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings}, len(r.d.problems) == before
+}
+
+// kindOf finds the one kind that a contender, or else the course, names.
+func (r *reader) kindOf(name string, layers []source) (Kind, bool) {
+	mentioned := func(srcs []source) (found []Kind) {
+		for _, k := range r.opt.Kinds {
+			for _, s := range srcs {
+				pairs, _ := r.d.entries(s.node, "")
+				if slices.ContainsFunc(pairs, func(p *ast.MappingValueNode) bool { return keyName(p) == k.Name }) {
+					found = append(found, k)
+					break
+				}
+			}
+		}
+		return found
+	}
+	found := mentioned(layers)
+	if len(found) == 0 {
+		found = mentioned(r.courses)
+	}
+	if len(found) == 1 {
+		return found[0], true
+	}
+	r.d.file = layers[0].file
+	choice := "say one of " + strings.Join(kindNames(r.opt.Kinds), ", ")
+	if len(found) == 0 {
+		// An unknown key is the likelier mistake, and the more useful message.
+		before := len(r.d.problems)
+		r.layKind(layers[0].node, Kind{}, &entry{}, nil, join("contenders", name), join("contenders", name))
+		if len(r.d.problems) == before {
+			r.d.fault(layers[0].node, choice, "%s: nothing says what kind of contender this is", name)
+		}
+	} else {
+		r.d.fault(layers[0].node, choice, "%s: more than one kind is named: %s", name, strings.Join(kindNames(found), ", "))
+	}
+	return Kind{}, false
+}
+
+// layKind lays one node of course or contender: the kind's key over settings, the rest over own. A nil own is the
+// course, where other kinds' keys may stand too.
+func (r *reader) layKind(n ast.Node, kind Kind, own *entry, settings Settings, path, shown string) {
+	if isNull(r.d.bare(n)) {
+		return
+	}
+	known := kindNames(r.opt.Kinds)
+	if own != nil {
+		known = append(known, keysOf(reflect.TypeFor[entry]())...)
+	}
+	pairs, ok := r.d.entries(n, shown)
+	if !ok {
+		r.d.fault(n, "its keys: "+strings.Join(known, ", "), "%s must hold keys and values, this is %s", shown, describe(r.d.bare(n)))
+		return
+	}
+	r.d.places[path] = r.d.pos(n)
+	for _, p := range pairs {
+		key := keyName(p)
+		switch {
+		case key == kind.Name && settings != nil:
+			r.d.lay(p.Value, reflect.ValueOf(settings).Elem(), join(path, key), 0)
+		case own != nil && slices.Contains(keysOf(reflect.TypeFor[entry]()), key):
+			field, _ := fieldOf(reflect.TypeFor[entry](), key)
+			r.d.lay(p.Value, reflect.ValueOf(own).Elem().FieldByIndex(field.Index), join(path, key), 0)
+		case slices.Contains(known, key):
+			// Another kind's settings in the course: not this contender's business.
+		default:
+			r.d.fault(p.Key, pointTo(key, known), "unknown key %q in %s", key, shown)
+		}
+	}
+}
+
+// keepOnly drops the contenders that were not asked for; the baseline always stays.
+func (r *reader) keepOnly(p *Plan) {
+	for _, name := range r.opt.Only {
+		if _, ok := p.Find(name); !ok {
+			r.d.problems = append(r.d.problems, Problem{Pos: Pos{File: "--only " + name}, What: fmt.Sprintf("no contender is called %q", name), Try: pointTo(name, names(p.Contenders))})
+		}
+	}
+	if len(r.opt.Only) > 0 {
+		p.Contenders = slices.DeleteFunc(p.Contenders, func(c Contender) bool {
+			return c.Name != p.Baseline && !slices.Contains(r.opt.Only, c.Name)
+		})
+	}
+}
+
+func names(cs []Contender) (out []string) {
+	for _, c := range cs {
+		out = append(out, c.Name)
+	}
+	return out
+}
+
+func kindNames(ks []Kind) (out []string) {
+	for _, k := range ks {
+		out = append(out, k.Name)
+	}
+	return out
+}
+
+func plural(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -1,0 +1,150 @@
+package plan
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/invopop/jsonschema"
+)
+
+// scalar is a plan value written as one word: how it is read from the file's text.
+type scalar interface {
+	// Read takes the value's text; the error says what was expected.
+	Read(text string) error
+}
+
+// Span is a length of time, written as in "500ms", "2s" or "1m30s"; never negative.
+type Span time.Duration
+
+const spanPattern = `^([0-9]+(\.[0-9]+)?(ns|us|µs|ms|s|m|h))+$`
+
+// Read accepts what time.ParseDuration does, without signs.
+func (s *Span) Read(text string) error {
+	d, err := time.ParseDuration(text)
+	if err != nil || strings.ContainsAny(text, "+-") || text == "0" {
+		return fmt.Errorf("%q is no length of time, write it as 500ms, 2s or 1m30s", text)
+	}
+	*s = Span(d)
+	return nil
+}
+
+// D is the span as a time.Duration.
+func (s Span) D() time.Duration { return time.Duration(s) }
+
+// JSONSchema describes a span for the published schema.
+func (Span) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: spanPattern, Description: "a length of time, as 500ms, 2s or 1m30s"}
+}
+
+// Fraction is a share of one, written "2%" or 0.02; from 0 up to and including 1.
+type Fraction float64
+
+const fractionPattern = `^([0-9]{1,2}(\.[0-9]+)?|100(\.0+)?)%$`
+
+// Read accepts a percentage with its sign or a number from 0 to 1.
+func (f *Fraction) Read(text string) error {
+	number, isPercent := strings.CutSuffix(text, "%")
+	v, err := strconv.ParseFloat(number, 64)
+	if isPercent {
+		v /= 100
+	}
+	if err != nil || !(v >= 0 && v <= 1) || strings.ContainsAny(number, "+-xXpP_") {
+		return fmt.Errorf("%q is no share, write it as 2%% or 0.02", text)
+	}
+	*f = Fraction(v)
+	return nil
+}
+
+// JSONSchema describes a fraction for the published schema.
+func (Fraction) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "a share, as 2% or 0.02", OneOf: []*jsonschema.Schema{
+		{Type: "string", Pattern: fractionPattern},
+		{Type: "number", Minimum: "0", Maximum: "1"},
+	}}
+}
+
+// Bytes is an amount of data, written as "64MiB", "10 kB" or a plain number of bytes.
+type Bytes int64
+
+const bytesPattern = `^[0-9]{1,15}(\.[0-9]+)? ?([kKMGT]?i?B)?$`
+
+// Read accepts a number with an optional decimal (kB, MB) or binary (KiB, MiB) unit.
+func (b *Bytes) Read(text string) error {
+	n, err := humanize.ParseBytes(text)
+	if err != nil || n > 1<<50 || strings.ContainsAny(text, "+-,") {
+		return fmt.Errorf("%q is no amount of data, write it as 64MiB or a number of bytes", text)
+	}
+	*b = Bytes(n)
+	return nil
+}
+
+// JSONSchema describes an amount of data for the published schema.
+func (Bytes) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "an amount of data, as 64MiB or a number of bytes", OneOf: []*jsonschema.Schema{
+		{Type: "string", Pattern: bytesPattern},
+		{Type: "integer", Minimum: "0"},
+	}}
+}
+
+// Warmup is what comes before the judged part of every heat: a length of time or a number of shots, never both.
+type Warmup struct {
+	For   Span
+	Shots int
+}
+
+// Read accepts a whole number of shots or a span.
+func (w *Warmup) Read(text string) error {
+	if n, err := strconv.Atoi(text); err == nil {
+		if n < 0 || n > 1_000_000 {
+			return fmt.Errorf("%d warm-up shots is out of range, 0 to 1000000", n)
+		}
+		*w = Warmup{Shots: n}
+		return nil
+	}
+	var s Span
+	if err := s.Read(text); err != nil {
+		return fmt.Errorf("%q is no warm-up, write a time (500ms) or a number of shots (3)", text)
+	}
+	*w = Warmup{For: s}
+	return nil
+}
+
+func (w Warmup) String() string {
+	switch {
+	case w.For > 0:
+		return w.For.D().String()
+	case w.Shots == 1:
+		return "1 shot"
+	case w.Shots > 0:
+		return fmt.Sprintf("%d shots", w.Shots)
+	}
+	return "none"
+}
+
+// JSONSchema describes a warm-up for the published schema.
+func (Warmup) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "before the judged part of each heat: a length of time (500ms) or a number of shots (3)", OneOf: []*jsonschema.Schema{
+		{Type: "string", Pattern: spanPattern},
+		{Type: "integer", Minimum: "0", Maximum: "1000000"},
+	}}
+}
+
+// Word is a single word that may look like a number: arguments, header values, settings of the environment. Its text
+// is kept as it was written.
+type Word string
+
+// Read accepts any text.
+func (w *Word) Read(text string) error {
+	*w = Word(text)
+	return nil
+}
+
+// JSONSchema describes a word for the published schema.
+func (Word) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "a word or a number, taken as written", OneOf: []*jsonschema.Schema{
+		{Type: "string"}, {Type: "number"}, {Type: "boolean"},
+	}}
+}

@@ -1,0 +1,324 @@
+// Package result is the document of a run: all that was measured and under which conditions, in versioned JSON.
+// docs/result.md is its reference.
+//
+// It promises that every figure can be computed again from the document alone, that it holds no value taken from the
+// environment, and that a document of any earlier version can be read. What the figures mean is left to package judge.
+package result
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"paceduel/core/meter"
+	"paceduel/core/plan"
+	"paceduel/core/tally"
+)
+
+// Version is the version of the document that this program writes.
+const Version = 1
+
+// Result is a run. It is written by package rounds and treated as read-only by everybody else.
+type Result struct {
+	Version  int        `json:"paceduel_result"` // of this format
+	Program  string     `json:"program"`         // our version
+	ID       string     `json:"id"`
+	Plan     Plan       `json:"plan"`
+	Seed     uint64     `json:"seed"`
+	Started  time.Time  `json:"started"`
+	Ended    time.Time  `json:"ended,omitzero"` // zero while it runs, or when it was cut off
+	Ending   Ending     `json:"ending"`
+	Reason   string     `json:"reason,omitempty"` // why a run failed, in words
+	Host     meter.Host `json:"host"`
+	Entrants []Entrant  `json:"contenders"` // in the order of the plan
+	Order    [][]string `json:"order"`      // contenders by name, a list for each planned round
+	Heats    []Heat     `json:"heats"`      // in the order in which they were run
+}
+
+// Ending says how a run came to its end.
+type Ending string
+
+// The endings. A run that is neither of the others was killed: what had ended is there.
+const (
+	Running     Ending = "running"
+	Done        Ending = "done"
+	Interrupted Ending = "interrupted"
+	CutOff      Ending = "cut off"
+	Failed      Ending = "failed"
+)
+
+// Plan is the plan of the run as written, with what was laid over it, and what came of it.
+type Plan struct {
+	Name     string        `json:"name"`
+	Question string        `json:"question,omitempty"`
+	Baseline string        `json:"baseline"`
+	File     string        `json:"file"`
+	Source   string        `json:"source"` // before variables were filled in
+	SHA256   string        `json:"sha256"` // of source
+	Sets     []string      `json:"sets,omitempty"`
+	Vars     []string      `json:"variables,omitempty"` // names only
+	Rounds   int           `json:"rounds"`
+	Interest plan.Fraction `json:"interest"` // a fraction
+	Decides  plan.Figure   `json:"decides,omitempty"`
+	Pace     Pace          `json:"pace"`
+}
+
+// Pace is how the contenders were driven.
+type Pace struct {
+	Repeat      int           `json:"repeat,omitempty"`
+	Clients     int           `json:"clients,omitempty"`
+	For         time.Duration `json:"for_ns,omitempty"`
+	Shots       int           `json:"shots,omitempty"`
+	WarmupFor   time.Duration `json:"warmup_for_ns,omitempty"`
+	WarmupShots int           `json:"warmup_shots,omitempty"`
+	Words       string        `json:"words"` // the same for people
+}
+
+// Sequential reports whether shots followed one another.
+func (p Pace) Sequential() bool { return p.Repeat > 0 }
+
+// Entrant is a contender and its first touch.
+type Entrant struct {
+	Name  string `json:"name"`
+	Note  string `json:"note,omitempty"`
+	Avoid string `json:"avoid,omitempty"`
+	Kind  string `json:"kind"`
+	Does  string `json:"does"` // the command or request
+	Touch *Touch `json:"first_touch,omitempty"`
+}
+
+// Touch is the one shot before timing.
+type Touch struct {
+	Class    string        `json:"class"`
+	Outcome  string        `json:"outcome,omitempty"` // "200 OK", "exit code 0"
+	Latency  time.Duration `json:"latency_ns"`
+	Bytes    int64         `json:"bytes"`    // of answer or output
+	Received int64         `json:"received"` // on the wire, heads included
+	Type     string        `json:"type,omitempty"`
+	Headers  []string      `json:"headers,omitempty"`
+	Body     string        `json:"body,omitempty"` // its head
+	Stderr   string        `json:"stderr,omitempty"`
+	Err      string        `json:"error,omitempty"`
+	Try      string        `json:"try,omitempty"` // what might help
+}
+
+// Heat is one timed block. Times are nanoseconds; At and Dots count from the start of the run.
+type Heat struct {
+	Round      int              `json:"round"` // from 1
+	Contender  string           `json:"contender"`
+	At         time.Duration    `json:"at_ns"`
+	Wall       time.Duration    `json:"wall_ns"` // of the judged part
+	Clients    int              `json:"clients"`
+	Cut        bool             `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
+	OK         int64            `json:"ok"`            // shots that succeeded
+	Failures   map[string]int64 `json:"failures,omitempty"`
+	Causes     []string         `json:"causes,omitempty"` // the first failures in their own words
+	Latencies  string           `json:"latencies"`        // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
+	LatencySum time.Duration    `json:"latency_sum_ns"`   // of the same, exact
+	Busy       time.Duration    `json:"busy_ns"`          // start to end of its last shot, summed over clients
+	CPU        time.Duration    `json:"cpu_ns"`           // user and system time of the contender's processes
+	CPUKnown   bool             `json:"cpu_known"`        // whether cpu_ns means anything for this kind
+	Sent       int64            `json:"sent_bytes"`
+	Received   int64            `json:"received_bytes"`
+	Connects   int64            `json:"connections,omitempty"` // opened
+	ConnectSum time.Duration    `json:"connect_sum_ns,omitempty"`
+	Warmup     int64            `json:"warmup_shots"` // performed before, not judged
+	Conditions meter.Conditions `json:"conditions"`
+	Dots       []Dot            `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
+}
+
+// Dot is one shot in a picture.
+type Dot struct {
+	At      time.Duration `json:"t"` // nanoseconds since the start of the run
+	Latency time.Duration `json:"l"`
+	Class   string        `json:"c,omitempty"` // empty: ok
+}
+
+// Failed is how many shots failed.
+func (h *Heat) Failed() (n int64) {
+	for _, f := range h.Failures {
+		n += f
+	}
+	return n
+}
+
+// Shots is how many there were.
+func (h *Heat) Shots() int64 { return h.OK + h.Failed() }
+
+// Histogram decodes the latencies. The caller owns what it gets.
+func (h *Heat) Histogram() (*hdrhistogram.Histogram, error) {
+	if h.Latencies == "" {
+		return tally.NewHistogram(), nil
+	}
+	out, err := hdrhistogram.Decode([]byte(h.Latencies))
+	if err != nil {
+		return nil, fmt.Errorf("latencies of %s in round %d: %w", h.Contender, h.Round, err)
+	}
+	if out.TotalCount() != h.OK {
+		return nil, fmt.Errorf("latencies of %s in round %d: the histogram holds %d shots, the heat %d", h.Contender, h.Round, out.TotalCount(), h.OK)
+	}
+	return out, nil
+}
+
+// EncodeHistogram is the text form of h.
+func EncodeHistogram(h *hdrhistogram.Histogram) (string, error) {
+	data, err := h.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
+	if err != nil {
+		return "", fmt.Errorf("encode latencies: %w", err)
+	}
+	return string(data), nil
+}
+
+// Mean is the exact mean latency of the successful shots; NaN without any.
+func (h *Heat) Mean() float64 {
+	if h.OK == 0 {
+		return math.NaN()
+	}
+	return h.LatencySum.Seconds() / float64(h.OK)
+}
+
+// Throughput is successful shots a second: each client's, over the time until its own last shot ended, added up. Shots
+// under way when the time was over thus count with the time they took. NaN without any.
+func (h *Heat) Throughput() float64 {
+	if h.OK == 0 || h.Busy <= 0 {
+		return math.NaN()
+	}
+	return float64(h.OK) * float64(h.Clients) / h.Busy.Seconds()
+}
+
+// CPUPerShot is in seconds, over all shots; NaN where it is not known.
+func (h *Heat) CPUPerShot() float64 {
+	if !h.CPUKnown || h.Shots() == 0 {
+		return math.NaN()
+	}
+	return h.CPU.Seconds() / float64(h.Shots())
+}
+
+// Of returns the heats of one contender that count, in the order of the rounds.
+func (r *Result) Of(contender string) (out []*Heat) {
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == contender && !h.Cut {
+			out = append(out, h)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *Heat) int { return a.Round - b.Round })
+	return out
+}
+
+// Entrant finds a contender by name; nil when there is none.
+func (r *Result) Entrant(name string) *Entrant {
+	for i := range r.Entrants {
+		if r.Entrants[i].Name == name {
+			return &r.Entrants[i]
+		}
+	}
+	return nil
+}
+
+// maxDocumentBytes bounds what Read takes in.
+const maxDocumentBytes = 1 << 30
+
+// Read reads a document and checks that it hangs together.
+func Read(in io.Reader) (*Result, error) {
+	var r Result
+	dec := json.NewDecoder(io.LimitReader(in, maxDocumentBytes))
+	if err := dec.Decode(&r); err != nil {
+		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+	}
+	switch {
+	case r.Version == 0:
+		return nil, fmt.Errorf("this is no result of Pace Duel: paceduel_result is missing")
+	case r.Version > Version:
+		return nil, fmt.Errorf("this result has format %d, this program knows up to %d; use a newer one", r.Version, Version)
+	}
+	if err := r.check(); err != nil {
+		return nil, fmt.Errorf("this result does not hang together: %w", err)
+	}
+	return &r, nil
+}
+
+func (r *Result) check() error {
+	if len(r.Entrants) < plan.MinContenders || len(r.Entrants) > plan.MaxContenders {
+		return fmt.Errorf("%d contenders", len(r.Entrants))
+	}
+	if r.Entrant(r.Plan.Baseline) == nil {
+		return fmt.Errorf("the baseline %q is no contender", r.Plan.Baseline)
+	}
+	type place struct {
+		round     int
+		contender string
+	}
+	seen := map[place]bool{}
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		at := place{h.Round, h.Contender}
+		switch {
+		case r.Entrant(h.Contender) == nil:
+			return fmt.Errorf("heat %d is of %q, who is no contender", i+1, h.Contender)
+		case h.Round < 1 || h.Round > plan.MaxRounds:
+			return fmt.Errorf("heat %d is in round %d", i+1, h.Round)
+		case h.Clients < 1 || h.Wall < 0 || h.Busy < 0 || h.OK < 0 || h.LatencySum < 0 || h.CPU < 0 || h.Failed() < 0:
+			return fmt.Errorf("heat %d has impossible figures", i+1)
+		case seen[at]:
+			return fmt.Errorf("%s has two heats in round %d", h.Contender, h.Round)
+		}
+		seen[at] = true
+		if _, err := h.Histogram(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ReadFile reads the document at path.
+func ReadFile(path string) (*Result, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fmt.Errorf("open result: %w", err)
+	}
+	defer f.Close()
+	r, err := Read(f)
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", path, err)
+	}
+	return r, nil
+}
+
+// Write writes the document, indented.
+func (r *Result) Write(out io.Writer) error {
+	enc := json.NewEncoder(out)
+	enc.SetIndent("", " ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(r)
+}
+
+// WriteFile writes the document to path: first beside it, then renamed, so that a full disk leaves no half file.
+func (r *Result) WriteFile(path string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".paceduel-*")
+	if err != nil {
+		return fmt.Errorf("write result: %w", err)
+	}
+	defer os.Remove(f.Name())
+	if err := r.Write(f); err != nil {
+		f.Close()
+		return fmt.Errorf("write result %s: %w", path, err)
+	}
+	if err := f.Chmod(0o644); err != nil {
+		f.Close()
+		return fmt.Errorf("write result %s: %w", path, err)
+	}
+	if err := f.Close(); err != nil {
+		return fmt.Errorf("write result %s: %w", path, err)
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return fmt.Errorf("write result: %w", err)
+	}
+	return nil
+}

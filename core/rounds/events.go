@@ -1,0 +1,74 @@
+package rounds
+
+import (
+	"time"
+
+	"paceduel/core/pace"
+	"paceduel/core/result"
+)
+
+// Event is something that happened in a run. Events come in one stream, in order; whoever takes them owns them.
+type Event interface{ event() }
+
+// Started is the first event: the result's head, without heats.
+type Started struct{ Result *result.Result }
+
+// Touched is a contender's first shot, in the order of the plan.
+type Touched struct {
+	Contender string
+	Touch     *result.Touch
+}
+
+// HeatBegan says that a heat is about to begin.
+type HeatBegan struct {
+	Round     int // from 1
+	Contender string
+	At        time.Duration // since the start of the run
+	Left      time.Duration // estimate for the whole run; negative when there is nothing to go by
+}
+
+// StageBegan says that a heat's warm-up or judged part begins. It is left out when nobody keeps up.
+type StageBegan struct {
+	Round     int
+	Contender string
+	Stage     pace.Stage
+	At        time.Duration
+}
+
+// Progress is a glance at a heat under way. Some are left out when nobody keeps up.
+type Progress struct {
+	Round     int
+	Contender string
+	Stage     pace.Stage
+	At        time.Duration
+	Left      time.Duration
+	Shots     int64         // of this stage so far
+	Rate      float64       // shots a second over this stage so far
+	Recent    []result.Dot  // some of the shots since the last glance, oldest first
+	P50, P99  time.Duration // of the latest shots, to watch by; the judged figures are computed after the heat
+}
+
+// HeatEnded carries a finished heat, or one that was cut.
+type HeatEnded struct {
+	Heat result.Heat
+	Left time.Duration
+}
+
+// Ended is the last event: the whole result, and what kept the run from completing, if anything did.
+type Ended struct {
+	Result *result.Result
+	Err    error
+}
+
+func (Started) event()    {}
+func (Touched) event()    {}
+func (HeatBegan) event()  {}
+func (StageBegan) event() {}
+func (Progress) event()   {}
+func (HeatEnded) event()  {}
+func (Ended) event()      {}
+
+// NotKept says that the run goes on but is no longer stored; it comes from whoever stores it, at most once.
+type NotKept struct{ Err error }
+
+func (NotKept) event() {}

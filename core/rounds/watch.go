@@ -1,0 +1,158 @@
+package rounds
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+	"time"
+
+	"paceduel/core/pace"
+	"paceduel/core/result"
+	"paceduel/core/tally"
+)
+
+const (
+	maxDots   = 400  // of a heat, kept for pictures
+	maxRecent = 160  // dots in one glance
+	maxSorted = 2000 // shots that a glance computes its percentiles from
+)
+
+// watcher looks at the heat under way now and then. Its cost is bounded whatever the rate: a glance reads at most
+// maxSorted shots.
+type watcher struct {
+	r         *runner
+	round     int
+	contender string
+	done      chan struct{}
+	wg        sync.WaitGroup
+
+	mu      sync.Mutex
+	current pace.Stage
+	began   time.Duration
+}
+
+func (r *runner) watch(round int, contender string) *watcher {
+	w := &watcher{r: r, round: round, contender: contender, done: make(chan struct{})}
+	w.wg.Go(w.loop)
+	return w
+}
+
+// stage is told by the driving goroutine which part begins.
+func (w *watcher) stage(s pace.Stage, at time.Duration) {
+	w.mu.Lock()
+	w.current, w.began = s, at
+	w.mu.Unlock()
+	w.r.offer(StageBegan{w.round, w.contender, s, at})
+}
+
+// stop ends the watching and waits for it, so that the recorders may be reset.
+func (w *watcher) stop() {
+	close(w.done)
+	w.wg.Wait()
+}
+
+func (w *watcher) loop() {
+	tick := time.NewTicker(w.r.cfg.Glance)
+	defer tick.Stop()
+	left, since := w.r.left(), w.r.clock.Now()
+	seen := make([]int, len(w.r.judged))
+	for {
+		select {
+		case <-w.done:
+			return
+		case <-tick.C:
+		}
+		w.mu.Lock()
+		stage, began := w.current, w.began
+		w.mu.Unlock()
+		now := w.r.clock.Now()
+		p := Progress{Round: w.round, Contender: w.contender, Stage: stage, At: now, Left: left}
+		if left >= 0 {
+			p.Left = max(0, left-(now-since))
+		}
+		recorders := w.r.warm
+		if stage == pace.Judged {
+			recorders = w.r.judged
+		}
+		w.glance(&p, recorders, seen)
+		if took := (now - began).Seconds(); took > 0 {
+			p.Rate = float64(p.Shots) / took
+		}
+		w.r.offer(p)
+	}
+}
+
+// glance fills in what the recorders show; seen holds how far the judged ones have been read.
+func (w *watcher) glance(p *Progress, recorders []*tally.Recorder, seen []int) {
+	var latest []time.Duration
+	per := max(1, maxSorted/len(recorders))
+	for i, rec := range recorders {
+		p.Shots += rec.Total()
+		points := rec.Points()
+		for _, pt := range points[max(0, len(points)-per):] {
+			if pt.Class == 0 {
+				latest = append(latest, pt.Latency)
+			}
+		}
+		if p.Stage == pace.Judged {
+			fresh := points[min(seen[i], len(points)):]
+			seen[i] = len(points)
+			p.Recent = append(p.Recent, pick(fresh, max(1, maxRecent/len(recorders)))...)
+		}
+	}
+	slices.SortFunc(p.Recent, func(a, b result.Dot) int { return cmp.Compare(a.At, b.At) })
+	if n := len(latest); n > 0 {
+		slices.Sort(latest)
+		p.P50, p.P99 = latest[n/2], latest[min(n-1, n*99/100)]
+	}
+}
+
+// offer hands out an event that may be left out when nobody keeps up.
+func (r *runner) offer(e Event) {
+	select {
+	case r.out <- e:
+	default:
+	}
+}
+
+// dots is an even choice of up to limit shots of a heat in the order in which they ended, see pick.
+func dots(recorders []*tally.Recorder, limit int) []result.Dot {
+	var all []result.Dot
+	per := max(1, limit/len(recorders))
+	for _, rec := range recorders {
+		all = append(all, pick(rec.Points(), per)...)
+	}
+	slices.SortFunc(all, func(a, b result.Dot) int { return cmp.Compare(a.At, b.At) })
+	return all
+}
+
+// pick chooses up to n points evenly by their number. A failure in the stretch that a point stands for goes before it,
+// and the slowest of all is always among them, so that neither is lost from the picture.
+func pick(points []tally.Point, n int) []result.Dot {
+	if len(points) == 0 {
+		return nil
+	}
+	n = min(n, len(points))
+	slowest := 0
+	for i, p := range points {
+		if p.Latency > points[slowest].Latency {
+			slowest = i
+		}
+	}
+	out := make([]result.Dot, 0, n)
+	for i := range n {
+		from, to := i*len(points)/n, (i+1)*len(points)/n
+		chosen := points[from]
+		if failed := slices.IndexFunc(points[from:to], func(p tally.Point) bool { return p.Class.Failed() }); failed >= 0 {
+			chosen = points[from+failed]
+		} else if slowest >= from && slowest < to {
+			chosen = points[slowest]
+		}
+		d := result.Dot{At: chosen.At, Latency: chosen.Latency}
+		if chosen.Class.Failed() {
+			d.Class = chosen.Class.String()
+		}
+		out = append(out, d)
+	}
+	return out
+}

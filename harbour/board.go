@@ -1,0 +1,157 @@
+package harbour
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+)
+
+// Board is what lies at the berths in one tide.
+type Board struct {
+	Tide   string  `json:"tide"`
+	Height float64 `json:"height_m"`
+	At     string  `json:"at"`
+	Berths []Stay  `json:"berths"`
+}
+
+// Stay is one vessel at one berth.
+type Stay struct {
+	Quay    string  `json:"quay"`
+	Number  int     `json:"number"`
+	Depth   float64 `json:"depth_m"`
+	Vessel  string  `json:"vessel"`
+	Kind    string  `json:"kind"`
+	Length  float64 `json:"length_m"`
+	Draught float64 `json:"draught_m"`
+	Pilot   string  `json:"pilot"`
+	Licence string  `json:"licence"`
+	Cargo   string  `json:"cargo"`
+	Tonnes  int     `json:"tonnes"`
+}
+
+// errNoTide is the answer to an unknown tide.
+var errNoTide = errors.New("no such tide")
+
+// boards answer the same question with the same result, each in its own way.
+type boards struct {
+	tide, calls, vessel, berth, pilot, joined *sql.Stmt
+	snapshot                                  map[string]*Board
+}
+
+func newBoards(ctx context.Context, db *sql.DB) (*boards, error) {
+	b := &boards{}
+	for _, s := range []struct {
+		into  **sql.Stmt
+		query string
+	}{
+		{&b.tide, "SELECT id, height_m, at FROM tides WHERE name = ?"},
+		{&b.calls, "SELECT vessel, berth, pilot, cargo, tonnes FROM calls WHERE tide = ? ORDER BY id"},
+		{&b.vessel, "SELECT name, kind, length_m, draught_m FROM vessels WHERE id = ?"},
+		{&b.berth, "SELECT quay, number, depth_m FROM berths WHERE id = ?"},
+		{&b.pilot, "SELECT name, licence FROM pilots WHERE id = ?"},
+		{&b.joined, `SELECT b.quay, b.number, b.depth_m, v.name, v.kind, v.length_m, v.draught_m, p.name, p.licence, c.cargo, c.tonnes
+			FROM calls c JOIN vessels v ON v.id = c.vessel JOIN berths b ON b.id = c.berth JOIN pilots p ON p.id = c.pilot
+			WHERE c.tide = ? ORDER BY c.id`},
+	} {
+		st, err := db.PrepareContext(ctx, s.query)
+		if err != nil {
+			return nil, fmt.Errorf("prepare %q: %w", s.query, err)
+		}
+		*s.into = st
+	}
+	b.snapshot = make(map[string]*Board, tideCount)
+	for i := range tideCount {
+		board, err := b.oneQuery(ctx, TideName(i))
+		if err != nil {
+			return nil, err
+		}
+		b.snapshot[TideName(i)] = board
+	}
+	return b, nil
+}
+
+// ways maps the names that plans use to the implementations.
+func (b *boards) ways() map[string]func(context.Context, string) (*Board, error) {
+	return map[string]func(context.Context, string) (*Board, error){
+		"per-vessel": b.queryPerVessel, "joined": b.oneQuery, "snapshot": b.fromMemory,
+	}
+}
+
+func (b *boards) heading(ctx context.Context, tide string) (int, *Board, error) {
+	board, id := &Board{Tide: tide}, 0
+	err := b.tide.QueryRowContext(ctx, tide).Scan(&id, &board.Height, &board.At)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil, errNoTide
+	}
+	return id, board, err
+}
+
+// queryPerVessel lists the calls of the tide and then looks up each vessel, berth and pilot by its number.
+func (b *boards) queryPerVessel(ctx context.Context, tide string) (*Board, error) {
+	id, board, err := b.heading(ctx, tide)
+	if err != nil {
+		return nil, err
+	}
+	type call struct{ vessel, berth, pilot int }
+	var calls []call
+	rows, err := b.calls.QueryContext(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c call
+		var s Stay
+		if err := rows.Scan(&c.vessel, &c.berth, &c.pilot, &s.Cargo, &s.Tonnes); err != nil {
+			return nil, err
+		}
+		calls, board.Berths = append(calls, c), append(board.Berths, s)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	for i, c := range calls {
+		s := &board.Berths[i]
+		if err := b.vessel.QueryRowContext(ctx, c.vessel).Scan(&s.Vessel, &s.Kind, &s.Length, &s.Draught); err != nil {
+			return nil, err
+		}
+		if err := b.berth.QueryRowContext(ctx, c.berth).Scan(&s.Quay, &s.Number, &s.Depth); err != nil {
+			return nil, err
+		}
+		if err := b.pilot.QueryRowContext(ctx, c.pilot).Scan(&s.Pilot, &s.Licence); err != nil {
+			return nil, err
+		}
+	}
+	return board, nil
+}
+
+// oneQuery asks the database once, with joins.
+func (b *boards) oneQuery(ctx context.Context, tide string) (*Board, error) {
+	id, board, err := b.heading(ctx, tide)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := b.joined.QueryContext(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var s Stay
+		if err := rows.Scan(&s.Quay, &s.Number, &s.Depth, &s.Vessel, &s.Kind, &s.Length, &s.Draught, &s.Pilot, &s.Licence, &s.Cargo, &s.Tonnes); err != nil {
+			return nil, err
+		}
+		board.Berths = append(board.Berths, s)
+	}
+	return board, rows.Err()
+}
+
+// fromMemory answers from the snapshot taken when the service started.
+func (b *boards) fromMemory(_ context.Context, tide string) (*Board, error) {
+	board, ok := b.snapshot[tide]
+	if !ok {
+		return nil, errNoTide
+	}
+	return board, nil
+}

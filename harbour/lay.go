@@ -1,0 +1,83 @@
+package harbour
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+//go:embed plans/*.duel.yaml
+var plans embed.FS
+
+// BerthBoard and Packer are the file names of the demo's plans, the first being the one to start with.
+const (
+	BerthBoard = "berth-board.duel.yaml"
+	Packer     = "manifest-packer.duel.yaml"
+)
+
+// Lay writes the demo's plans and data into dir, creating it. What is there already is left alone when it is the same,
+// else written anew.
+func Lay(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("lay out the harbour: %w", err)
+	}
+	entries, err := plans.ReadDir("plans")
+	if err != nil {
+		return fmt.Errorf("lay out the harbour: %w", err)
+	}
+	for _, e := range entries {
+		text, err := plans.ReadFile("plans/" + e.Name())
+		if err != nil {
+			return fmt.Errorf("lay out the harbour: %w", err)
+		}
+		if err := put(filepath.Join(dir, e.Name()), text); err != nil {
+			return err
+		}
+	}
+	if err := put(filepath.Join(dir, "tides.csv"), tidesCSV()); err != nil {
+		return err
+	}
+	var manifest bytes.Buffer
+	if err := WriteManifest(&manifest); err != nil {
+		return fmt.Errorf("make the manifest: %w", err)
+	}
+	return put(filepath.Join(dir, "manifest.txt"), manifest.Bytes())
+}
+
+// tidesCSV lists every tide in an order that is no calendar's, as requests come.
+func tidesCSV() []byte {
+	var out strings.Builder
+	out.WriteString("tide\n")
+	for _, i := range rand.New(rand.NewPCG(seed, 3)).Perm(tideCount) {
+		out.WriteString(TideName(i) + "\n")
+	}
+	return []byte(out.String())
+}
+
+// put writes a file through a neighbour, so that nobody ever reads half of it.
+func put(path string, text []byte) error {
+	if old, err := os.ReadFile(path); err == nil && bytes.Equal(old, text) {
+		return nil
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".harbour-*")
+	if err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	defer os.Remove(f.Name())
+	if _, err := io.Copy(f, bytes.NewReader(text)); err != nil {
+		f.Close()
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	if err := f.Close(); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	return nil
+}
