@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -38,6 +39,9 @@ func (s *settings) demoCommand() *cobra.Command {
 				demo.logbook = filepath.Join(d.dir, "logbook.sqlite")
 			}
 			if headless {
+				if err := d.awaitReady(); err != nil {
+					return err
+				}
 				return demo.headlessDemo(cmd.Context(), d.dir, seed)
 			}
 			return demo.openDir(cmd.Context(), d.dir, "the demo harbour")
@@ -71,6 +75,7 @@ type demo struct {
 	env     lookup
 	service *exec.Cmd
 	seat    *keeper.Seat
+	out     *bufio.Reader // what the service prints
 }
 
 // demoDir is the folder of the demo's plans, data and logbook: beside the user's logbook, or a temporary one where that
@@ -118,7 +123,8 @@ func (s *settings) startDemo(ctx context.Context) (*demo, error) {
 		return nil, fmt.Errorf("start the harbour: %w", err)
 	}
 	d.seat.Hold(d.service.Process.Pid)
-	line, err := bufio.NewReader(out).ReadString('\n')
+	d.out = bufio.NewReader(out)
+	line, err := d.out.ReadString('\n')
 	url, ok := harbour.ReadAnnouncement(line)
 	if err != nil || !ok {
 		d.close()
@@ -134,6 +140,15 @@ func (s *settings) startDemo(ctx context.Context) (*demo, error) {
 		return s.env(name)
 	}
 	return d, nil
+}
+
+// awaitReady waits until the harbour's data is made, so that nobody's first touch pays for it.
+func (d *demo) awaitReady() error {
+	line, err := d.out.ReadString('\n')
+	if err != nil || strings.TrimSpace(line) != harbour.Ready {
+		return errors.Join(fmt.Errorf("make the harbour's data: it said %q", line), err)
+	}
+	return nil
 }
 
 func (d *demo) close() {

@@ -27,7 +27,11 @@ func harbourCommand() *cobra.Command {
 			if err := s.Announce(os.Stdout); err != nil {
 				return err
 			}
-			go s.Prepare() // an answer waits for it, and carries its error
+			// Who asks meanwhile waits to be let in.
+			if err := s.Prepare(); err != nil {
+				return err
+			}
+			fmt.Println(harbour.Ready)
 			return s.Serve(cmd.Context())
 		},
 	}

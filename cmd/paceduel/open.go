@@ -3,14 +3,141 @@ package main
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"paceduel/core/chart"
+	"paceduel/core/chart/paper"
+	"paceduel/core/contender/all"
+	"paceduel/core/judge"
 	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/screen/app"
 )
 
-func (s *settings) openCommand() *cobra.Command                                   { return &cobra.Command{Use: "open"} }
-func (s *settings) exportCommand() *cobra.Command                                 { return &cobra.Command{Use: "export"} }
-func (s *settings) open(cmd *cobra.Command, args []string) error                  { return errors.New("not yet") }
-func (s *settings) openPlan(ctx context.Context, p *plan.Plan, seed uint64) error { return nil }
-func (s *settings) openDir(ctx context.Context, dir, title string) error          { return nil }
+func (s *settings) openCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "open [FILE|DIR]",
+		Short: "the full-screen application: a folder's duels, one plan, or a saved result",
+		Args:  cobra.MaximumNArgs(1),
+		RunE:  func(cmd *cobra.Command, args []string) error { return s.open(cmd, args) },
+	}
+}
+
+// open opens a folder, the folder of a plan, or a result.
+func (s *settings) open(cmd *cobra.Command, args []string) error {
+	path := "."
+	if len(args) > 0 {
+		path = args[0]
+	}
+	info, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return usageError{fmt.Errorf("open: %w; paceduel --help lists the commands", err)}
+	case info.IsDir():
+		return s.openDir(cmd.Context(), path, folderTitle(path))
+	case strings.HasSuffix(path, plan.Suffix):
+		dir := filepath.Dir(path)
+		return s.openDir(cmd.Context(), dir, folderTitle(dir))
+	}
+	r, err := result.ReadFile(path)
+	if err != nil {
+		return usageError{err}
+	}
+	cfg := s.appConfig(".", folderTitle("."))
+	cfg.Open = r
+	return s.runApp(cmd.Context(), cfg)
+}
+
+func folderTitle(dir string) string {
+	if abs, err := filepath.Abs(dir); err == nil {
+		return "the folder " + filepath.Base(abs)
+	}
+	return "this folder"
+}
+
+func (s *settings) openDir(ctx context.Context, dir, title string) error {
+	return s.runApp(ctx, s.appConfig(dir, title))
+}
+
+// openPlan opens the application and runs p at once.
+func (s *settings) openPlan(ctx context.Context, p *plan.Plan, seed uint64) error {
+	cfg := s.appConfig(".", folderTitle("."))
+	cfg.Start, cfg.Seed = p, seed
+	return s.runApp(ctx, cfg)
+}
+
+func (s *settings) appConfig(dir, title string) app.Config {
+	return app.Config{
+		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Program: version, SaveDir: ".", Plain: s.plain(),
+	}
+}
+
+// plain reports whether colours are to be left out: NO_COLOR set to anything but nothing (no-color.org).
+func (s *settings) plain() bool {
+	value, _ := s.env("NO_COLOR")
+	return value != ""
+}
+
+func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
+	if !isTerminal(os.Stdout) {
+		return usageError{errors.New("the application needs a terminal; paceduel run PLAN works without one")}
+	}
+	cfg.Book, cfg.BookErr = s.book()
+	if cfg.Book != nil {
+		defer cfg.Book.Close()
+	}
+	return app.Run(ctx, cfg)
+}
+
+func (s *settings) exportCommand() *cobra.Command {
+	var dir string
+	var log bool
+	c := &cobra.Command{
+		Use:   "export ID|FILE",
+		Short: "write an earlier run's ladders as SVG and PDF and its result as JSON",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			r, err := s.find(args[0])
+			if err != nil {
+				return err
+			}
+			return export(r, dir, log)
+		},
+	}
+	c.Flags().StringVar(&dir, "to", ".", "the `DIR` to write to; created when there is none")
+	c.Flags().BoolVar(&log, "log-scale", false, "draw the ladders to a logarithmic scale")
+	return c
+}
+
+func export(r *result.Result, dir string, log bool) error {
+	v, err := judge.Judge(r)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("export to %s: %w", dir, err)
+	}
+	var files []string
+	if v.Rounds > 0 {
+		for i := range v.Faces {
+			saved, err := paper.Save(chart.NewLadder(r, v, i, log), dir, paper.Name(r, v, i))
+			if err != nil {
+				return err
+			}
+			files = append(files, saved...)
+		}
+	}
+	path := filepath.Join(dir, paper.Slug(r.Plan.Name)+"-"+r.ID+".json")
+	if err := r.WriteFile(path); err != nil {
+		return err
+	}
+	for _, f := range append(files, path) {
+		fmt.Println(f)
+	}
+	return nil
+}

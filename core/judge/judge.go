@@ -71,6 +71,12 @@ type Face struct {
 	Holds     bool // every figure found better or worse is better: it wins
 }
 
+// Lane is what one contender did, by itself, over the heats that count. Times are in seconds, NaN without enough shots.
+type Lane struct {
+	P50, P99, Throughput float64
+	Shots, Failed        int64
+}
+
 // Row is a line of the scorecard: something counted, for every contender in the order of the plan.
 type Row struct {
 	Name   string
@@ -93,7 +99,8 @@ type Verdict struct {
 	Faces     []Face // one for each other contender, in the order of the plan
 	Scorecard []Row
 	Cautions  []Caution
-	Rounds    int // in which every contender finished
+	Lanes     map[string]Lane // by contender
+	Rounds    int             // in which every contender finished
 	Decides   plan.Figure
 	Note      string // how the words were reached: which figure decides, or what was corrected for
 }
@@ -126,6 +133,14 @@ func Judge(r *result.Result) (*Verdict, error) {
 			face.Figures = append(face.Figures, field.assess(f, e.Name))
 		}
 		v.Faces = append(v.Faces, face)
+	}
+	v.Lanes = map[string]Lane{}
+	for _, e := range r.Entrants {
+		failed, shots := failures(r, e.Name)
+		v.Lanes[e.Name] = Lane{
+			P50: field.value(plan.P50, e.Name).V, P99: field.value(plan.P99, e.Name).V, Throughput: field.value(plan.Throughput, e.Name).V,
+			Shots: shots, Failed: failed,
+		}
 	}
 	v.Note = settle(v, field, float64(r.Plan.Interest))
 	for i := range v.Faces {

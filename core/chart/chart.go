@@ -1,0 +1,222 @@
+// Package chart says what a picture shows, as data: who stands where, how long each bar is, where a dot lies, what the
+// axis reads. Screen and paper draw the same data, so that a picture has the same scale and signs in both.
+//
+// Lengths and places are fractions of the room they have, 0 to 1. Nothing here knows of cells, points or colours' effect.
+package chart
+
+import (
+	"math"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// Sign is a contender's mark: a shape and a colour for dark and light ground, the same wherever it appears. Shapes alone
+// tell contenders apart.
+type Sign struct {
+	Glyph       string // one cell
+	Dark, Light string // #rrggbb on dark and on light ground
+}
+
+var signs = [plan.MaxContenders]Sign{
+	{"▲", "#6fb7e9", "#1f6fa8"},
+	{"●", "#d39ae0", "#8a3f9e"},
+	{"◆", "#5cc6b6", "#0f7d6d"},
+	{"■", "#d2c29d", "#7b6a3b"},
+	{"▼", "#96a3f5", "#4450b8"},
+	{"✚", "#e3a98a", "#97552f"},
+	{"★", "#b8c4cf", "#55626e"},
+	{"◗", "#e2b6d1", "#8f4a70"},
+}
+
+// SignOf is the sign of the i-th contender of a plan.
+func SignOf(i int) Sign { return signs[i%len(signs)] }
+
+// SignFor is the sign of a run's contender.
+func SignFor(r *result.Result, name string) Sign {
+	for i, e := range r.Entrants {
+		if e.Name == name {
+			return SignOf(i)
+		}
+	}
+	return SignOf(0)
+}
+
+// Side is who stands on one side of the spine.
+type Side struct {
+	Name     string
+	Sign     Sign
+	Baseline bool
+}
+
+// Bar grows outward from the spine.
+type Bar struct {
+	Text      string  // the value with its unit, or why there is none
+	Length    float64 // 0 to 1; 0 without a value
+	Low, High float64 // where the middle half of the heats lies, 0 to 1; NaN when unknown
+}
+
+// Rung is one figure, face to face.
+type Rung struct {
+	Label       string
+	Left, Right Bar
+	Ratio       string // "3.4x", or empty
+	Interval    string // "3.1 to 3.7", or empty
+	Say         string // what may be said of it
+	Word        judge.Word
+	Scale       int // index of the scale that it is drawn to
+}
+
+// Ladder is the picture of the verdict: the rungs of a face, mirrored about a spine that carries the scale.
+type Ladder struct {
+	Title       string
+	Sentence    string
+	Left, Right Side
+	Rungs       []Rung
+	Scales      []Scale
+	Log         bool
+	Note        string   // how to read it
+	Conditions  []string // of the run
+}
+
+// NewLadder arranges the i-th face of a verdict. On a log scale short bars are told apart, on a linear one lengths are
+// proportional.
+func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
+	f := v.Faces[i]
+	l := &Ladder{
+		Title: r.Plan.Name, Sentence: f.Sentence, Log: log,
+		Left:  Side{v.Baseline, SignFor(r, v.Baseline), true},
+		Right: Side{f.Contender, SignFor(r, f.Contender), false},
+		Note:  "bars: all shots; shaded: the middle half of the heats; ratio: typical round, 95 % interval. " + capital(v.Note) + ".",
+		Conditions: []string{
+			r.Plan.Pace.Words + ", " + units.Plural(v.Rounds, "round") + ", seed " + units.Count(int64(r.Seed)),
+			r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
+		},
+	}
+	scaleOf := map[string]int{}
+	for _, a := range f.Figures {
+		kind := scaleKind(a.Figure)
+		if _, ok := scaleOf[kind]; !ok {
+			scaleOf[kind] = len(l.Scales)
+			l.Scales = append(l.Scales, scaleFor(f.Figures, kind, log))
+		}
+		s := scaleOf[kind]
+		rung := Rung{
+			Label: judge.Label(a.Figure), Left: bar(a.Figure, a.Baseline, l.Scales[s]), Right: bar(a.Figure, a.Contender, l.Scales[s]),
+			Say: a.Say(), Word: a.Word, Scale: s,
+		}
+		if a.Rounds > 0 {
+			rung.Ratio, rung.Interval = a.Factor(), a.Interval()
+		}
+		l.Rungs = append(l.Rungs, rung)
+	}
+	return l
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return string(s[0]-'a'+'A') + s[1:]
+}
+
+// scaleKind groups figures that are drawn to one scale.
+func scaleKind(f plan.Figure) string {
+	switch f {
+	case plan.Throughput, plan.CPU:
+		return string(f)
+	}
+	return "latency"
+}
+
+func bar(f plan.Figure, v judge.Value, s Scale) Bar {
+	return Bar{Text: judge.Show(f, v.V), Length: s.At(v.V), Low: within(s, v.Low), High: within(s, v.High)}
+}
+
+func within(s Scale, v float64) float64 {
+	if math.IsNaN(v) {
+		return v
+	}
+	return s.At(v)
+}
+
+func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
+	var values []float64
+	show := units.Seconds
+	for _, a := range as {
+		if scaleKind(a.Figure) != kind {
+			continue
+		}
+		if a.Figure == plan.Throughput {
+			show = units.Rate
+		}
+		values = append(values, a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High)
+		if log {
+			values = append(values, a.Baseline.Low, a.Contender.Low)
+		}
+	}
+	return NewScale(values, log, show)
+}
+
+// Lanes is the picture of the rounds: a lane for each contender, time across in rounds, latency up on a log scale that
+// all lanes share.
+type Lanes struct {
+	Scale  Scale
+	Rounds int
+	Lanes  []Lane
+}
+
+// Lane is one contender's shots.
+type Lane struct {
+	Side
+	Dots []Dot
+}
+
+// Dot is one shot: X across the rounds, Y up the scale, both 0 to 1.
+type Dot struct {
+	X, Y   float64
+	Failed bool
+}
+
+// NewLanes arranges the dots of finished heats and of the one under way, whose span so far is guessed from the heats
+// before it.
+func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat) *Lanes {
+	all := heats
+	if now != nil {
+		all = append(all[:len(all):len(all)], *now)
+	}
+	var values []float64
+	for i := range all {
+		for _, d := range all[i].Dots {
+			values = append(values, d.Latency.Seconds())
+		}
+	}
+	l := &Lanes{Rounds: r.Plan.Rounds, Scale: NewScale(values, true, units.Seconds)}
+	for i, e := range r.Entrants {
+		l.Lanes = append(l.Lanes, Lane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}})
+	}
+	for i := range all {
+		h := &all[i]
+		for j := range l.Lanes {
+			if l.Lanes[j].Name == h.Contender {
+				l.Lanes[j].Dots = append(l.Lanes[j].Dots, place(h, l)...)
+			}
+		}
+	}
+	return l
+}
+
+func place(h *result.Heat, l *Lanes) []Dot {
+	dots := make([]Dot, 0, len(h.Dots))
+	width := max(h.Wall, time.Nanosecond)
+	for _, d := range h.Dots {
+		across := min(max(float64(d.At-h.At)/float64(width), 0), 1)
+		dots = append(dots, Dot{
+			X: (float64(h.Round-1) + across) / float64(l.Rounds), Y: l.Scale.At(d.Latency.Seconds()), Failed: d.Class != "",
+		})
+	}
+	return dots
+}

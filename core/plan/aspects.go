@@ -1,0 +1,71 @@
+package plan
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"paceduel/core/units"
+)
+
+// Aspect is one setting as people read it: a key and its value, defaults included.
+type Aspect struct{ Key, Value string }
+
+// Aspects splits the contenders' settings into what all share and what is each one's own, in the order of the plan.
+// Values taken from the environment are shown by name.
+func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
+	own = make([][]Aspect, len(p.Contenders))
+	for i, c := range p.Contenders {
+		own[i] = flatten("", reflect.ValueOf(c.Settings).Elem())
+		for j := range own[i] {
+			own[i][j].Value = p.Mask(own[i][j].Value)
+		}
+	}
+	for _, a := range own[0] {
+		if !slices.ContainsFunc(own[1:], func(list []Aspect) bool { return !slices.Contains(list, a) }) {
+			shared = append(shared, a)
+		}
+	}
+	for i := range own {
+		own[i] = slices.DeleteFunc(own[i], func(a Aspect) bool { return slices.Contains(shared, a) })
+	}
+	return shared, own
+}
+
+func flatten(prefix string, v reflect.Value) (out []Aspect) {
+	for f := range v.Type().Fields() {
+		name, field := tagName(f), v.FieldByIndex(f.Index)
+		if name == "" || field.IsZero() {
+			continue
+		}
+		key := join(prefix, name)
+		if field.Kind() == reflect.Map {
+			names := field.MapKeys()
+			slices.SortFunc(names, func(a, b reflect.Value) int { return strings.Compare(a.String(), b.String()) })
+			for _, n := range names {
+				out = append(out, Aspect{key + "." + n.String(), write(field.MapIndex(n))})
+			}
+			continue
+		}
+		out = append(out, Aspect{key, write(field)})
+	}
+	return out
+}
+
+func write(v reflect.Value) string {
+	switch x := v.Interface().(type) {
+	case Span:
+		return x.D().String()
+	case Bytes:
+		return units.Bytes(float64(x))
+	}
+	if v.Kind() == reflect.Slice {
+		words := make([]string, v.Len())
+		for i := range words {
+			words[i] = write(v.Index(i))
+		}
+		return strings.Join(words, " ")
+	}
+	return fmt.Sprint(v.Interface())
+}

@@ -1,0 +1,307 @@
+// Package app is the frame of the full-screen application: the trail, the views on it, the duel under way.
+//
+// Run blocks until the user leaves, and waits for whatever it started. Contents belong to the views; input and output
+// happen in the commands of commands.go.
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+
+	"paceduel/core/contender"
+	"paceduel/core/logbook"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/screen"
+	"paceduel/screen/ask"
+	"paceduel/screen/log"
+	"paceduel/screen/look"
+	"paceduel/screen/rounds"
+	"paceduel/screen/verdict"
+	"paceduel/screen/weighin"
+)
+
+// Config is what the application starts with.
+type Config struct {
+	Title   string // of the folder, for people
+	Dir     string // where the duels are
+	Options plan.Options
+	Kinds   []contender.Kind
+	Program string // our version
+	Book    *logbook.Book
+	BookErr error  // why Book is nil
+	SaveDir string // where pictures and plans are saved
+	Seed    uint64
+	// Start, when set, is run at once. Open, when set, is shown.
+	Start *plan.Plan
+	Open  *result.Result
+	// Plain leaves colours out.
+	Plain bool
+}
+
+// Run runs the application on the terminal until the user leaves or ctx ends. A duel under way is ended and kept.
+func Run(ctx context.Context, cfg Config) error {
+	m := newModel(ctx, cfg)
+	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30), tea.WithoutSignalHandler()}
+	if cfg.Plain {
+		options = append(options, tea.WithColorProfile(colorprofile.ASCII))
+	}
+	last, err := tea.NewProgram(m, options...).Run()
+	if end, ok := last.(Model); ok {
+		end.session.end()
+	}
+	m.session.end()
+	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return fmt.Errorf("run the application on this terminal: %w", err)
+	}
+	return nil
+}
+
+// session is the duel under way. Its methods accept nil: no duel.
+type session struct {
+	cancel context.CancelFunc
+	done   chan struct{}
+	feed   *feed
+}
+
+// halt asks the duel to end; what was measured is kept.
+func (s *session) halt() {
+	if s != nil {
+		s.cancel()
+	}
+}
+
+// end halts the duel and waits until everything of it has ended.
+func (s *session) end() {
+	if s != nil {
+		s.cancel()
+		<-s.done
+	}
+}
+
+type keyMap struct{ stops, next, help, quit, close, yes key.Binding }
+
+func keys() keyMap {
+	return keyMap{
+		stops: key.NewBinding(key.WithKeys("a", "w", "r", "v", "l"), key.WithHelp("a w r v l", "the stops of the trail")),
+		next:  key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "next stop")),
+		help:  key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys")),
+		quit:  key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit")),
+		close: key.NewBinding(key.WithKeys("esc", "?"), key.WithHelp("esc", "back")),
+		yes:   key.NewBinding(key.WithKeys("q", "enter", "ctrl+c"), key.WithHelp("q", "quit and keep")),
+	}
+}
+
+// Model is the frame. It is a value; only Run makes one.
+type Model struct {
+	ctx     context.Context // of the whole program; the root owns it
+	cfg     Config
+	keys    keyMap
+	scene   screen.Scene
+	views   [screen.Stops]screen.View
+	at      screen.Stop
+	w, h    int
+	help    bool // the keys are shown
+	leaving bool // asked whether to quit during a run
+	notice  notice
+	session *session
+	serial  int // of the session, so that states of an older one are dropped
+	frame   string
+}
+
+// notice is a line for the user that goes away by itself.
+type notice struct {
+	text    string
+	trouble bool
+	serial  int
+}
+
+func newModel(ctx context.Context, cfg Config) Model {
+	m := Model{ctx: ctx, cfg: cfg, keys: keys()}
+	m.views = [screen.Stops]screen.View{ask.New(), weighin.New(), rounds.New(), verdict.New(), log.New()}
+	m.scene = screen.Scene{Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr}
+	if cfg.Open != nil {
+		m.scene.Run = opened(cfg.Open)
+		m.at = screen.Verdict
+	}
+	return m
+}
+
+// Init implements tea.Model.
+func (m Model) Init() tea.Cmd {
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg), readRuns(m.cfg.Book)}
+	if m.cfg.Start != nil {
+		cmds = append(cmds, screen.Send(screen.StartMsg{Duel: screen.Duel{File: m.cfg.Start.File, Plan: m.cfg.Start}}))
+	}
+	return tea.Batch(cmds...)
+}
+
+// Update implements tea.Model.
+func (m Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	next, cmd := m.update(msg)
+	next.frame = next.draw()
+	return next, cmd
+}
+
+// View implements tea.Model; the frame was drawn when something changed.
+func (m Model) View() tea.View {
+	v := tea.NewView(m.frame)
+	v.AltScreen = true
+	v.WindowTitle = "Pace Duel"
+	return v
+}
+
+func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.w, m.h = msg.Width, msg.Height
+		return m, nil
+	case tea.BackgroundColorMsg:
+		m.scene.Theme = look.New(msg.IsDark())
+		return m, nil
+	case tea.KeyPressMsg:
+		return m.press(msg)
+	case folderMsg:
+		m.scene.Duels = msg.duels
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		return m, nil
+	case runsMsg:
+		m.scene.Runs = msg.runs
+		if msg.err != nil {
+			m.scene.BookTrouble = msg.err
+		}
+		return m, nil
+	case stateMsg:
+		return m.follow(msg)
+	case openedMsg:
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		m.scene.Run = msg.run
+		m.at = screen.Verdict
+		return m, nil
+	case saidMsg:
+		return m.say(msg.text, msg.err)
+	case noticeOverMsg:
+		if msg.serial == m.notice.serial {
+			m.notice.text = ""
+		}
+		return m, nil
+	}
+	return m.request(msg)
+}
+
+// request does what a view asked for.
+func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case screen.StartMsg:
+		return m.start(msg.Duel.Plan)
+	case screen.HaltMsg:
+		m.session.halt()
+		return m, nil
+	case screen.OpenMsg:
+		return m, openRun(m.cfg.Book, msg.ID)
+	case screen.GoMsg:
+		m.at = msg.Stop
+		return m, nil
+	case screen.ReloadMsg:
+		return m, tea.Batch(readFolder(m.cfg), readRuns(m.cfg.Book))
+	case screen.SaveMsg:
+		return m, saveLadder(m.cfg.SaveDir, *m.scene.Run, msg)
+	case screen.KeepPlanMsg:
+		return m, keepPlan(m.cfg.SaveDir, m.scene.Run.Result)
+	}
+	return m, nil
+}
+
+// start runs a duel unless one is on.
+func (m Model) start(p *plan.Plan) (Model, tea.Cmd) {
+	if m.scene.Run != nil && m.scene.Run.Live {
+		return m.say("a duel is on; halt it first", true)
+	}
+	m.session.end() // the last one is over; this only waits for its goroutine
+	m.session = startSession(m.ctx, m.cfg, p)
+	m.serial++
+	m.at = screen.Rounds
+	m.scene.Run = nil
+	return m, nextState(m.ctx, m.session, m.serial)
+}
+
+// follow brings the newest state of the duel into view.
+func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
+	if msg.serial != m.serial || msg.run == nil {
+		return m, nil
+	}
+	wasLive := m.scene.Run == nil || m.scene.Run.Live
+	m.scene.Run = msg.run
+	if msg.run.Live {
+		return m, nextState(m.ctx, m.session, m.serial)
+	}
+	if !wasLive {
+		return m, nil
+	}
+	if m.at == screen.Rounds {
+		m.at = screen.Verdict
+		if len(msg.run.Heats) == 0 {
+			m.at = screen.WeighIn
+		}
+	}
+	return m, readRuns(m.cfg.Book)
+}
+
+const noticeTime = 6 * time.Second
+
+// say shows a line for a while.
+func (m Model) say(text string, trouble bool) (Model, tea.Cmd) {
+	m.notice = notice{text, trouble, m.notice.serial + 1}
+	serial := m.notice.serial
+	return m, tea.Tick(noticeTime, func(time.Time) tea.Msg { return noticeOverMsg{serial} })
+}
+
+func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
+	switch {
+	case m.leaving:
+		if key.Matches(msg, m.keys.yes) {
+			m.session.halt()
+			return m, tea.Quit
+		}
+		m.leaving = false
+		return m, nil
+	case m.help && key.Matches(msg, m.keys.close):
+		m.help = false
+		return m, nil
+	case key.Matches(msg, m.keys.quit):
+		if m.scene.Run != nil && m.scene.Run.Live {
+			m.leaving, m.help = true, false
+			return m, nil
+		}
+		return m, tea.Quit
+	case key.Matches(msg, m.keys.help):
+		m.help = true
+		return m, nil
+	case key.Matches(msg, m.keys.stops):
+		for s := range screen.Stops {
+			if s.String()[:1] == msg.String() {
+				m.at, m.help = s, false
+			}
+		}
+		return m, nil
+	case key.Matches(msg, m.keys.next):
+		m.at, m.help = (m.at+1)%screen.Stops, false
+		return m, nil
+	}
+	var cmd tea.Cmd
+	m.views[m.at], cmd = m.views[m.at].Update(msg, m.scene)
+	return m, cmd
+}

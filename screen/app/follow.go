@@ -1,0 +1,114 @@
+package app
+
+import (
+	"sync/atomic"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/pace"
+	"paceduel/core/result"
+	"paceduel/core/rounds"
+	"paceduel/screen"
+)
+
+// feed hands the newest state of a run to the screen: publishing never waits, and what nobody took in time is replaced.
+type feed struct {
+	last  atomic.Pointer[screen.Run]
+	ready chan struct{} // capacity 1
+}
+
+func newFeed() *feed { return &feed{ready: make(chan struct{}, 1)} }
+
+func (f *feed) publish(r screen.Run) {
+	f.last.Store(&r)
+	select {
+	case f.ready <- struct{}{}:
+	default:
+	}
+}
+
+// follower turns a run's events into states of the run. It belongs to the goroutine that takes the events; what it
+// publishes shares memory with it that is only ever appended to.
+type follower struct {
+	feed    *feed
+	run     screen.Run
+	typical map[string]time.Duration // the latest judged span by contender, to place dots of the heat under way
+}
+
+func newFollower(f *feed) *follower {
+	return &follower{feed: f, typical: map[string]time.Duration{}, run: screen.Run{Live: true, Left: -1}}
+}
+
+// follow takes the next event. It runs between heats, except for glances, which it only copies.
+func (f *follower) follow(e rounds.Event) {
+	switch e := e.(type) {
+	case rounds.Started:
+		f.run.Result = e.Result
+	case rounds.Touched:
+		head := *f.run.Result
+		head.Entrants = append([]result.Entrant(nil), head.Entrants...)
+		for i := range head.Entrants {
+			if head.Entrants[i].Name == e.Contender {
+				head.Entrants[i].Touch = e.Touch
+			}
+		}
+		f.run.Result = &head
+	case rounds.HeatBegan:
+		f.begin(e)
+	case rounds.StageBegan:
+		f.stage(e)
+	case rounds.Progress:
+		f.glance(e)
+	case rounds.HeatEnded:
+		f.run.Now, f.run.Left = nil, e.Left
+		f.run.Heats = append(f.run.Heats, e.Heat)
+		f.typical[e.Heat.Contender] = e.Heat.Wall
+		f.judge()
+	case rounds.NotKept:
+		f.run.NotKept = e.Err
+	case rounds.Ended:
+		f.run.Live, f.run.Now, f.run.Err, f.run.Result, f.run.Heats = false, nil, e.Err, e.Result, e.Result.Heats
+		f.judge()
+	}
+	f.feed.publish(f.run)
+}
+
+func (f *follower) begin(e rounds.HeatBegan) {
+	n := &screen.Now{Round: e.Round, Contender: e.Contender, Stage: pace.WarmingUp}
+	n.Heat = result.Heat{Round: e.Round, Contender: e.Contender, At: e.At, Wall: f.span(e.Contender)}
+	f.run.Now, f.run.Left = n, e.Left
+}
+
+// span guesses how long the judged part of a heat will be.
+func (f *follower) span(contender string) time.Duration {
+	if d := f.run.Result.Plan.Pace.For; d > 0 {
+		return d
+	}
+	if d, ok := f.typical[contender]; ok {
+		return d
+	}
+	return time.Second
+}
+
+func (f *follower) stage(e rounds.StageBegan) {
+	n := *f.run.Now
+	n.Stage = e.Stage
+	n.Heat.At = e.At
+	f.run.Now = &n
+}
+
+func (f *follower) glance(e rounds.Progress) {
+	n := *f.run.Now
+	n.Stage, n.Shots, n.Rate, n.P50, n.P99 = e.Stage, e.Shots, e.Rate, e.P50, e.P99
+	n.Heat.Dots = append(n.Heat.Dots[:len(n.Heat.Dots):len(n.Heat.Dots)], e.Recent...)
+	f.run.Now, f.run.Left = &n, e.Left
+}
+
+// judge weighs the finished heats, so that the verdict can be watched as it settles.
+func (f *follower) judge() {
+	whole := *f.run.Result
+	whole.Heats = f.run.Heats
+	if v, err := judge.Judge(&whole); err == nil {
+		f.run.Verdict = v
+	}
+}

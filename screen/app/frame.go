@@ -1,0 +1,314 @@
+package app
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	"charm.land/lipgloss/v2"
+
+	"paceduel/core/chart"
+	"paceduel/core/result"
+	"paceduel/core/units"
+	"paceduel/core/weighin"
+	"paceduel/screen"
+	"paceduel/screen/parts"
+)
+
+// The least window that everything fits in.
+const (
+	minWidth  = 80
+	minHeight = 24
+)
+
+const (
+	margin      = 2 // cells left and right of the body
+	maxSentence = 3 // lines
+)
+
+// draw renders the whole window: exactly h lines of w cells.
+func (m Model) draw() string {
+	switch {
+	case m.w == 0 || m.h == 0:
+		return ""
+	case m.w < minWidth || m.h < minHeight:
+		return m.tooSmall()
+	}
+	inner := m.w - 2*margin
+	rule := m.scene.Theme.Faint.Render(strings.Repeat("─", m.w))
+	top := []string{m.bar(), m.trail(), rule}
+	bottom := []string{m.noticeLine(), m.keyLine()}
+	var body string
+	rest := m.h - len(top) - len(bottom)
+	switch {
+	case m.leaving:
+		body = m.leavingBody(inner, rest)
+	case m.help:
+		body = m.helpBody(inner, rest)
+	default:
+		body = m.viewBody(inner, rest)
+	}
+	pad := strings.Repeat(" ", margin)
+	lines := top
+	for line := range strings.SplitSeq(parts.Fit(body, inner, rest), "\n") {
+		lines = append(lines, pad+line+pad)
+	}
+	return parts.Fit(strings.Join(append(lines, bottom...), "\n"), m.w, m.h)
+}
+
+func (m Model) tooSmall() string {
+	text := []string{"", fmt.Sprintf(" This window is %dx%d;", m.w, m.h), fmt.Sprintf(" Pace Duel needs %dx%d.", minWidth, minHeight), " Enlarge it, or press q."}
+	if m.scene.Run != nil && m.scene.Run.Live {
+		text = append(text, " The duel goes on.")
+	}
+	if m.leaving {
+		text = []string{"", " A duel is on.", " q: quit and keep it", " any other key: go on"}
+	}
+	return parts.Fit(strings.Join(text, "\n"), m.w, m.h)
+}
+
+// viewBody is the sentence, a gap, and the view.
+func (m Model) viewBody(w, h int) string {
+	v := m.views[m.at]
+	sentence := parts.Wrap(v.Sentence(m.scene), min(w, 120))
+	if len(sentence) > maxSentence {
+		sentence = sentence[:maxSentence]
+		sentence[maxSentence-1] += " …"
+	}
+	for i := range sentence {
+		sentence[i] = m.scene.Theme.Strong.Render(sentence[i])
+	}
+	head := append(sentence, "")
+	if h > 30 {
+		head = append([]string{""}, head...)
+	}
+	return strings.Join(head, "\n") + "\n" + v.Body(m.scene, w, h-len(head))
+}
+
+// bar is the first line: who we are, what is in view, how far it is.
+func (m Model) bar() string {
+	left := " " + m.scene.Theme.Faint.Render("pace duel") + "   "
+	right := ""
+	if r := m.scene.Run; r != nil {
+		left += m.scene.Theme.Strong.Render(r.Result.Plan.Name)
+		right = m.progress(r)
+	} else {
+		left += m.scene.Theme.Strong.Render(m.scene.Title)
+	}
+	gap := m.w - lipgloss.Width(left) - lipgloss.Width(right) - 1
+	if gap < 1 {
+		return parts.Cell(left, m.w)
+	}
+	return left + strings.Repeat(" ", gap) + right + " "
+}
+
+func (m Model) progress(r *screen.Run) string {
+	var text []string
+	if r.Live {
+		if r.Now != nil {
+			text = append(text, fmt.Sprintf("round %d of %d", r.Now.Round, r.Result.Plan.Rounds))
+		}
+		if r.Left >= 0 {
+			text = append(text, units.Left(r.Left))
+		}
+	} else {
+		text = append(text, r.Result.Started.Format("2 Jan 2006 15:04"), "run "+r.Result.ID)
+	}
+	return m.scene.Theme.Faint.Render(strings.Join(append(text, fmt.Sprintf("seed %d", r.Result.Seed)), " · "))
+}
+
+// state of a stop on the trail.
+type state int
+
+const (
+	ahead state = iota
+	done
+	busy
+	trouble
+)
+
+func (m Model) stateOf(s screen.Stop) state {
+	r := m.scene.Run
+	if r == nil || s == screen.Log {
+		return ahead
+	}
+	touched, passed := 0, 0
+	for _, e := range r.Result.Entrants {
+		if e.Touch != nil {
+			touched++
+		}
+		if weighin.Passed(e.Touch) {
+			passed++
+		}
+	}
+	switch s {
+	case screen.Ask:
+		return done
+	case screen.WeighIn:
+		switch {
+		case passed < touched:
+			return trouble
+		case passed == len(r.Result.Entrants):
+			return done
+		case r.Live:
+			return busy
+		}
+	case screen.Rounds:
+		switch {
+		case r.Live && r.Now != nil:
+			return busy
+		case r.Live:
+			return ahead
+		case r.Result.Ending == result.Done:
+			return done
+		case len(r.Heats) > 0:
+			return trouble
+		}
+	case screen.Verdict:
+		if !r.Live && r.Verdict != nil && r.Verdict.Rounds > 0 {
+			return done
+		}
+	}
+	return ahead
+}
+
+// trail is the line of stops; the first letter of each is its key. Who is who stands at its end.
+func (m Model) trail() string {
+	t := m.scene.Theme
+	var out strings.Builder
+	out.WriteString(" ")
+	for s := range screen.Stops {
+		if s > 0 {
+			out.WriteString(t.Faint.Render(" ─ "))
+		}
+		name, style := s.String(), t.Faint
+		mark := ""
+		switch m.stateOf(s) {
+		case done:
+			mark, style = "✓", t.Ink
+		case busy:
+			mark, style = "▸", t.Ink
+		case trouble:
+			mark, style = "!", t.Trouble
+		}
+		if s == m.at {
+			style = t.Here
+		}
+		out.WriteString(style.Render(mark) + style.Underline(true).Render(name[:1]) + style.Underline(false).Render(name[1:]))
+	}
+	left := out.String()
+	right := m.legend(m.w - lipgloss.Width(left) - 4)
+	return left + strings.Repeat(" ", max(1, m.w-lipgloss.Width(left)-lipgloss.Width(right)-1)) + right
+}
+
+// legend names the contenders with their signs in at most w cells; names go first when there is little room.
+func (m Model) legend(w int) string {
+	r := m.scene.Run
+	if r == nil {
+		return ""
+	}
+	var long, short []string
+	for i, e := range r.Result.Entrants {
+		sign := chart.SignOf(i)
+		style := m.scene.Theme.Sign(sign)
+		short = append(short, style.Render(sign.Glyph))
+		name := style.Render(sign.Glyph + " " + e.Name)
+		if e.Name == r.Result.Plan.Baseline {
+			name += m.scene.Theme.Faint.Render(" (baseline)")
+		}
+		long = append(long, name)
+	}
+	for _, text := range []string{strings.Join(long, "  "), strings.Join(short, " ")} {
+		if lipgloss.Width(text) <= w {
+			return text
+		}
+	}
+	return ""
+}
+
+func (m Model) noticeLine() string {
+	t := m.scene.Theme
+	switch {
+	case m.notice.text != "" && m.notice.trouble:
+		return " " + t.Trouble.Render(m.notice.text)
+	case m.notice.text != "":
+		return " " + m.notice.text
+	case m.scene.Run != nil && m.scene.Run.NotKept != nil:
+		return " " + t.Trouble.Render(strings.ReplaceAll(m.scene.Run.NotKept.Error(), "\n", ": "))
+	}
+	return ""
+}
+
+// keyLine shows the few keys that matter now.
+func (m Model) keyLine() string {
+	bindings := m.views[m.at].Keys(m.scene)
+	switch {
+	case m.leaving:
+		bindings = []key.Binding{m.keys.yes, m.keys.close}
+	case m.help:
+		bindings = []key.Binding{m.keys.close, m.keys.quit}
+	default:
+		bindings = append(bindings, m.keys.next, m.keys.help, m.keys.quit)
+	}
+	t := m.scene.Theme
+	line := ""
+	for _, b := range bindings {
+		if !b.Enabled() {
+			continue
+		}
+		item := " " + t.Strong.Render(b.Help().Key) + " " + t.Faint.Render(b.Help().Desc) + "  "
+		if lipgloss.Width(line)+lipgloss.Width(item) > m.w {
+			break
+		}
+		line += item
+	}
+	return line
+}
+
+func (m Model) leavingBody(w, h int) string {
+	n := 0
+	if m.scene.Run != nil {
+		n = len(m.scene.Run.Heats)
+	}
+	t := m.scene.Theme
+	lines := []string{
+		t.Strong.Render("A duel is on."), "",
+		fmt.Sprintf("Quitting ends it; %s are kept and can be opened under log.", units.Plural(n, "finished heat")), "",
+		t.Strong.Render("q") + "    quit and keep", t.Strong.Render("esc") + "  go on",
+	}
+	return centre(lines, w, h)
+}
+
+// helpBody lists the keys of the view at hand and of everywhere.
+func (m Model) helpBody(w, h int) string {
+	t := m.scene.Theme
+	row := func(b key.Binding) string {
+		return parts.Right(t.Strong.Render(b.Help().Key), 12) + "   " + b.Help().Desc
+	}
+	lines := []string{t.Strong.Render("Keys of " + m.at.String()), ""}
+	for _, b := range m.views[m.at].Keys(m.scene) {
+		if b.Enabled() {
+			lines = append(lines, row(b))
+		}
+	}
+	lines = append(lines, "", t.Strong.Render("Everywhere"), "")
+	for _, b := range []key.Binding{m.keys.stops, m.keys.next, m.keys.help, m.keys.quit} {
+		lines = append(lines, row(b))
+	}
+	lines = append(lines, "", t.Faint.Render("✓ done   ▸ busy   ! in trouble      × in the lanes: a shot that failed"))
+	return centre(lines, w, h)
+}
+
+// centre puts a block in the middle of the body.
+func centre(lines []string, w, h int) string {
+	widest := 0
+	for _, l := range lines {
+		widest = max(widest, lipgloss.Width(l))
+	}
+	pad := strings.Repeat(" ", max((w-widest)/2, 0))
+	out := make([]string, max((h-len(lines))/3, 0))
+	for _, l := range lines {
+		out = append(out, pad+l)
+	}
+	return strings.Join(out, "\n")
+}

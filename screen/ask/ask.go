@@ -1,0 +1,301 @@
+// Package ask is the first stop: the duels of the folder, each with its last verdict, and the chosen one face to face.
+package ask
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"paceduel/core/chart"
+	"paceduel/core/logbook"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+	"paceduel/screen"
+	"paceduel/screen/parts"
+)
+
+type keys struct{ up, down, start, again key.Binding }
+
+// View is the list of duels and where in it the user is.
+type View struct {
+	at   int
+	keys keys
+}
+
+// New returns the view at the first duel.
+func New() screen.View {
+	return View{keys: keys{
+		up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "choose")),
+		down:  key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "next duel")),
+		start: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start the duel")),
+		again: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update from the folder")),
+	}}
+}
+
+// Keys implements screen.View.
+func (v View) Keys(s screen.Scene) []key.Binding {
+	if len(s.Duels) == 0 {
+		return []key.Binding{v.keys.again}
+	}
+	start := v.keys.start
+	start.SetEnabled(v.chosen(s).Plan != nil && !running(s))
+	return []key.Binding{start, v.keys.up, v.keys.again}
+}
+
+func running(s screen.Scene) bool { return s.Run != nil && s.Run.Live }
+
+func (v View) chosen(s screen.Scene) screen.Duel { return s.Duels[min(v.at, len(s.Duels)-1)] }
+
+// Update implements screen.View.
+func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	press, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		return v, nil
+	}
+	switch {
+	case key.Matches(press, v.keys.again):
+		return v, screen.Send(screen.ReloadMsg{})
+	case len(s.Duels) == 0:
+		return v, nil
+	case key.Matches(press, v.keys.up):
+		v.at = max(v.at-1, 0)
+	case key.Matches(press, v.keys.down):
+		v.at = min(v.at+1, len(s.Duels)-1)
+	case key.Matches(press, v.keys.start):
+		if v.chosen(s).Plan != nil && !running(s) {
+			return v, screen.Send(screen.StartMsg{Duel: v.chosen(s)})
+		}
+	}
+	return v, nil
+}
+
+// Sentence implements screen.View.
+func (v View) Sentence(s screen.Scene) string {
+	if len(s.Duels) == 0 {
+		return "There is no duel in " + s.Title + " yet."
+	}
+	d := v.chosen(s)
+	if d.Plan == nil {
+		return fmt.Sprintf("%s cannot be run as it is; its troubles are shown with their lines.", d.Base())
+	}
+	text := fmt.Sprintf("%s in %s. %s asks %s against %s: %s, %s.", units.Plural(len(s.Duels), "duel"), s.Title, d.Plan.Name,
+		others(d.Plan), d.Plan.Baseline, units.Plural(d.Plan.Rounds, "round"), d.Plan.Pace)
+	return text
+}
+
+func others(p *plan.Plan) string {
+	var names []string
+	for _, c := range p.Contenders {
+		if c.Name != p.Baseline {
+			names = append(names, c.Name)
+		}
+	}
+	if len(names) == 1 {
+		return names[0]
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
+// Body implements screen.View.
+func (v View) Body(s screen.Scene, w, h int) string {
+	if len(s.Duels) == 0 {
+		return v.empty(s, w)
+	}
+	const gap = 4
+	if w < 100 {
+		list := v.list(s, w, 2)
+		top := min(len(list), max(h/3, 4))
+		return strings.Join(append(parts.Window(list, v.line(s, 2), top), append([]string{""}, v.face(s, w, h-top-1)...)...), "\n")
+	}
+	left := w * 2 / 5
+	list := parts.Window(v.list(s, left, 4), v.line(s, 4), h)
+	return parts.Beside(gap, parts.Fit(strings.Join(list, "\n"), left, h), parts.Fit(strings.Join(v.face(s, w-left-gap, h), "\n"), w-left-gap, h))
+}
+
+func (v View) empty(s screen.Scene, w int) string {
+	lines := []string{
+		"A duel is a plan file, NAME" + plan.Suffix + ". To make one:", "",
+		"  " + s.Theme.Strong.Render("paceduel new NAME") + "          writes a commented plan here; then press u",
+		"  " + s.Theme.Strong.Render("paceduel between A B") + "       compares two command lines or URLs without a plan",
+		"  " + s.Theme.Strong.Render("paceduel demo") + "              opens an invented harbour with duels to try",
+	}
+	for i := range lines {
+		lines[i] = parts.Cell(lines[i], w)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// each duel takes this many lines of the list: the name, its verdict, a gap.
+func (v View) list(s screen.Scene, w, each int) (lines []string) {
+	for i, d := range s.Duels {
+		mark, name := "  ", s.Theme.Ink
+		if i == min(v.at, len(s.Duels)-1) {
+			mark, name = s.Theme.Strong.Render("▌ "), s.Theme.Strong
+		}
+		history := runsOf(s.Runs, d)
+		trace := s.Theme.Faint.Render(parts.Trace(leads(history), 12))
+		head := parts.Cell(mark+name.Render(d.Name()), w-14) + "  " + parts.Right(trace, 12)
+		lines = append(lines, head)
+		said := parts.Wrap(lastSaid(d, history), w-4)
+		for k := range each - 2 {
+			text := ""
+			if k < len(said) {
+				text = said[k]
+			}
+			if k == each-3 && len(said) > k+1 {
+				text += " …"
+			}
+			style := s.Theme.Faint
+			if d.Plan == nil {
+				style = s.Theme.Trouble
+			}
+			lines = append(lines, mark+parts.Cell(style.Render(text), w-2))
+		}
+		lines = append(lines, "")
+	}
+	return lines
+}
+
+// line is where the chosen duel begins in the list.
+func (v View) line(s screen.Scene, each int) int { return min(v.at, len(s.Duels)-1) * max(each, 2) }
+
+// runsOf lists a duel's runs, the newest first: those of its file, or of its name for plans that never had one.
+func runsOf(runs []logbook.Entry, d screen.Duel) (out []logbook.Entry) {
+	for _, r := range runs {
+		if d.File != "" && r.File == d.File {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func leads(history []logbook.Entry) (out []float64) {
+	for _, e := range slices.Backward(history) {
+		out = append(out, e.Lead)
+	}
+	return out
+}
+
+func lastSaid(d screen.Duel, history []logbook.Entry) string {
+	if d.Plan == nil {
+		return "cannot be read"
+	}
+	if len(history) == 0 {
+		return "not run yet"
+	}
+	last := history[0]
+	when := last.Started.Format("2 Jan 15:04")
+	if last.Ending != result.Done {
+		return fmt.Sprintf("%s, %s after %d of %d heats. %s", when, last.Ending, last.Heats, last.Planned, last.Sentence)
+	}
+	return when + ": " + last.Sentence
+}
+
+// face shows the chosen duel: what is shared, and what differs side by side.
+func (v View) face(s screen.Scene, w, h int) []string {
+	d := v.chosen(s)
+	if d.Plan == nil {
+		return v.problems(s, d, w)
+	}
+	p := d.Plan
+	var lines []string
+	for _, l := range parts.Wrap(p.Question, w) {
+		lines = append(lines, s.Theme.Strong.Render(l))
+	}
+	shared, own := p.Aspects()
+	lines = append(lines, "", s.Theme.Faint.Render("shared by all"))
+	lines = append(lines, aspects(s, shared, w)...)
+	lines = append(lines, "", s.Theme.Faint.Render("what differs"))
+	columns := len(p.Contenders)
+	const gap = 3
+	each := (w - gap*(columns-1)) / columns
+	if each < 24 {
+		for i := range p.Contenders {
+			lines = append(lines, v.contender(s, p, i, own[i], w)...)
+			lines = append(lines, "")
+		}
+	} else {
+		blocks, tallest := make([]string, columns), 0
+		rendered := make([][]string, columns)
+		for i := range p.Contenders {
+			rendered[i] = v.contender(s, p, i, own[i], each)
+			tallest = max(tallest, len(rendered[i]))
+		}
+		for i := range rendered {
+			blocks[i] = parts.Fit(strings.Join(rendered[i], "\n"), each, tallest)
+		}
+		lines = append(lines, strings.Split(parts.Beside(gap, blocks...), "\n")...)
+	}
+	lines = append(lines, "", s.Theme.Faint.Render("file  ")+parts.Cell(d.File, max(w-6, 0)))
+	return lines
+}
+
+func (v View) contender(s screen.Scene, p *plan.Plan, i int, own []plan.Aspect, w int) (lines []string) {
+	c, sign := p.Contenders[i], chart.SignOf(i)
+	style := s.Theme.Sign(sign)
+	name := style.Bold(true).Render(sign.Glyph + " " + c.Name)
+	if c.Name == p.Baseline {
+		name += s.Theme.Faint.Render("  baseline")
+	}
+	lines = append(lines, parts.Cell(name, w), style.Render(strings.Repeat("─", max(w, 0))))
+	for _, l := range parts.Wrap(c.Note, w) {
+		lines = append(lines, l)
+	}
+	if c.Avoid != "" {
+		lines = append(lines, mark(s.Theme.Caution.Render, "not when "+c.Avoid, w)...)
+	}
+	return append(lines, aspects(s, own, w)...)
+}
+
+func mark(style func(...string) string, text string, w int) (lines []string) {
+	for _, l := range parts.Wrap(text, w) {
+		lines = append(lines, style(l))
+	}
+	return lines
+}
+
+// aspects lists settings with their values in a column, or below their keys where they are long.
+func aspects(s screen.Scene, list []plan.Aspect, w int) (lines []string) {
+	longest := 0
+	for _, a := range list {
+		longest = max(longest, len(a.Key))
+	}
+	longest = min(longest, w/2)
+	for _, a := range list {
+		value := parts.Wrap(a.Value, w-longest-2)
+		for i, part := range value {
+			label := ""
+			if i == 0 {
+				label = a.Key
+			}
+			lines = append(lines, s.Theme.Faint.Render(parts.Cell(label, longest))+"  "+part)
+		}
+	}
+	return lines
+}
+
+// problems shows what is wrong with a plan, each with its line.
+func (v View) problems(s screen.Scene, d screen.Duel, w int) (lines []string) {
+	var problems plan.Problems
+	if !errors.As(d.Problems, &problems) {
+		return mark(s.Theme.Trouble.Render, d.Problems.Error(), w)
+	}
+	for _, p := range problems {
+		at := d.Base()
+		if p.Pos.Line > 0 {
+			at = fmt.Sprintf("%s, line %d, column %d", at, p.Pos.Line, p.Pos.Column)
+		}
+		lines = append(lines, s.Theme.Faint.Render(at))
+		lines = append(lines, mark(s.Theme.Trouble.Render, p.What, w)...)
+		if p.Try != "" {
+			lines = append(lines, parts.Wrap("→ "+p.Try, w)...)
+		}
+		lines = append(lines, "")
+	}
+	return append(lines, s.Theme.Faint.Render("mend the file, then press u"))
+}

@@ -1,0 +1,115 @@
+// Package log is the stop where earlier runs are kept: what was asked, when, and what was found.
+package log
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"paceduel/core/logbook"
+	"paceduel/core/result"
+	"paceduel/core/units"
+	"paceduel/screen"
+	"paceduel/screen/parts"
+)
+
+type keys struct{ up, down, open key.Binding }
+
+// View is where in the list the user is.
+type View struct {
+	at   int
+	keys keys
+}
+
+// New returns the view at the newest run.
+func New() screen.View {
+	return View{keys: keys{
+		up:   key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "choose")),
+		down: key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "next run")),
+		open: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the run")),
+	}}
+}
+
+// Keys implements screen.View.
+func (v View) Keys(s screen.Scene) []key.Binding {
+	if len(s.Runs) == 0 {
+		return nil
+	}
+	open := v.keys.open
+	open.SetEnabled(s.Run == nil || !s.Run.Live)
+	return []key.Binding{open, v.keys.up}
+}
+
+// Update implements screen.View.
+func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	press, ok := msg.(tea.KeyPressMsg)
+	if !ok || len(s.Runs) == 0 {
+		return v, nil
+	}
+	switch {
+	case key.Matches(press, v.keys.up):
+		v.at = max(v.at-1, 0)
+	case key.Matches(press, v.keys.down):
+		v.at = min(v.at+1, len(s.Runs)-1)
+	case key.Matches(press, v.keys.open) && (s.Run == nil || !s.Run.Live):
+		return v, screen.Send(screen.OpenMsg{ID: s.Runs[min(v.at, len(s.Runs)-1)].ID})
+	}
+	return v, nil
+}
+
+// Sentence implements screen.View.
+func (v View) Sentence(s screen.Scene) string {
+	switch {
+	case s.BookTrouble != nil:
+		return "There is no logbook: " + s.BookTrouble.Error() + "."
+	case len(s.Runs) == 0:
+		return "The logbook is empty; every run is kept here, the finished ones and the interrupted ones."
+	}
+	done := 0
+	for _, e := range s.Runs {
+		if e.Ending == result.Done {
+			done++
+		}
+	}
+	return fmt.Sprintf("%s, %d of them to the end; the newest is %s of %s.", units.Plural(len(s.Runs), "run"), done, s.Runs[0].Name, when(s.Runs[0]))
+}
+
+func when(e logbook.Entry) string { return e.Started.Format("2 Jan 15:04") }
+
+// Body implements screen.View.
+func (v View) Body(s screen.Scene, w, h int) string {
+	var lines []string
+	const each = 3
+	for i, e := range s.Runs {
+		lines = append(lines, v.entry(s, e, i == min(v.at, len(s.Runs)-1), w)...)
+	}
+	return strings.Join(parts.Window(lines, min(v.at, len(s.Runs)-1)*each, h), "\n")
+}
+
+// entry takes three lines: what and when, what was found, a gap.
+func (v View) entry(s screen.Scene, e logbook.Entry, here bool, w int) []string {
+	mark, name := "  ", s.Theme.Ink
+	if here {
+		mark, name = s.Theme.Strong.Render("▌ "), s.Theme.Strong
+	}
+	ending := ""
+	switch e.Ending {
+	case result.Done:
+	case result.Running:
+		ending = s.Theme.Strong.Render(fmt.Sprintf("running, %d of %d heats", e.Heats, e.Planned))
+	case result.Failed:
+		ending = s.Theme.Trouble.Render("failed")
+	default:
+		ending = s.Theme.Caution.Render(fmt.Sprintf("%s, %d of %d heats kept", e.Ending, e.Heats, e.Planned))
+	}
+	const id, date = 13, 14
+	title := max(w-2-id-date-34, 16)
+	head := mark + parts.Cell(name.Render(e.Name), title) + s.Theme.Faint.Render(parts.Cell(when(e), date)+parts.Cell(e.ID, id)) + ending
+	said := e.Sentence
+	if said == "" {
+		said = "no verdict"
+	}
+	return []string{parts.Cell(head, w), mark + s.Theme.Faint.Render(parts.Cell(said, w-2)), ""}
+}

@@ -1,0 +1,145 @@
+// Package screen is the full-screen application's common ground: what a view is, what all views see, and what a view may
+// ask for. The folder app is the frame around them, look the colours, parts what several views are made of; each other
+// folder is one view, named for its stop on the trail.
+//
+// Views hold no arithmetic about figures and do no input or output: what they show was computed in core, and what they
+// want done they ask for with a message that the frame handles.
+package screen
+
+import (
+	"path/filepath"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"paceduel/core/judge"
+	"paceduel/core/logbook"
+	"paceduel/core/pace"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+	"paceduel/screen/look"
+)
+
+// View is one stop of the trail. Its state is its own; Update returns the changed view.
+type View interface {
+	Update(tea.Msg, Scene) (View, tea.Cmd)
+	// Sentence says what the view shows, in one plain sentence or two.
+	Sentence(Scene) string
+	// Body draws the view below its sentence. What does not fit in w by h cells is cut off.
+	Body(s Scene, w, h int) string
+	// Keys are the keys that do something just now, the most used first.
+	Keys(Scene) []key.Binding
+}
+
+// Stop is a place on the trail.
+type Stop int
+
+// The stops, in working order.
+const (
+	Ask Stop = iota
+	WeighIn
+	Rounds
+	Verdict
+	Log
+	Stops // how many
+)
+
+var stopNames = [Stops]string{"ask", "weigh-in", "rounds", "verdict", "log"}
+
+func (s Stop) String() string { return stopNames[s] }
+
+// Scene is what all views see. It is a value: nothing in it changes once it is handed out.
+type Scene struct {
+	Theme look.Theme
+	Title string // of the folder, for people
+	Duels []Duel // of the folder, by file name
+	Runs  []logbook.Entry
+	// BookTrouble says why there is no logbook.
+	BookTrouble error
+	Run         *Run // in view: under way, or opened; nil before the first
+}
+
+// Duel is a plan file of the folder; Plan is nil when Problems says what is wrong with it.
+type Duel struct {
+	File     string
+	Plan     *plan.Plan
+	Problems error
+}
+
+// Base is the file's name without its folder.
+func (d Duel) Base() string { return filepath.Base(d.File) }
+
+// Name is the duel's name, or the file's when it could not be read.
+func (d Duel) Name() string {
+	if d.Plan != nil {
+		return d.Plan.Name
+	}
+	return d.Base()
+}
+
+// Run is a run as far as it has come.
+type Run struct {
+	Result  *result.Result // without heats while it is under way
+	Heats   []result.Heat  // finished
+	Verdict *judge.Verdict // of the finished heats; nil before the first round is complete
+	Live    bool
+	Now     *Now // the heat under way
+	Left    time.Duration
+	Err     error // what kept it from completing
+	NotKept error // why the logbook does not have it
+}
+
+// Now is a heat under way.
+type Now struct {
+	Round     int
+	Contender string
+	Stage     pace.Stage
+	Shots     int64
+	Rate      float64
+	P50, P99  time.Duration // of the latest shots
+	Heat      result.Heat   // its dots so far; everything else is a guess
+}
+
+// Messages by which a view asks the frame for something.
+type (
+	// StartMsg asks for a duel to be started.
+	StartMsg struct{ Duel Duel }
+	// HaltMsg asks for the run under way to be ended and kept.
+	HaltMsg struct{}
+	// OpenMsg asks for an earlier run to be brought into view.
+	OpenMsg struct{ ID string }
+	// GoMsg asks for another stop.
+	GoMsg struct{ Stop Stop }
+	// SaveMsg asks for the picture at hand to be saved.
+	SaveMsg struct {
+		Face int  // of the verdict
+		Log  bool // scale
+	}
+	// KeepPlanMsg asks for the plan of the run in view to be written to a file.
+	KeepPlanMsg struct{}
+	// ReloadMsg asks for the folder to be read again.
+	ReloadMsg struct{}
+)
+
+// Send returns a command that sends msg to the frame.
+func Send(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
+
+// LaneFigures are a contender's figures over its finished heats, written out.
+type LaneFigures struct {
+	P50, P99, Rate, Shots string
+	Failed                int64
+}
+
+// Lane returns a contender's figures so far, as the verdict has them.
+func (r *Run) Lane(name string) LaneFigures {
+	f := LaneFigures{P50: units.None, P99: units.None, Rate: units.None, Shots: units.None}
+	if r.Verdict == nil {
+		return f
+	}
+	if l, ok := r.Verdict.Lanes[name]; ok {
+		f = LaneFigures{P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Rate: units.Rate(l.Throughput), Shots: units.Count(l.Shots), Failed: l.Failed}
+	}
+	return f
+}

@@ -1,0 +1,256 @@
+// Package verdict is the stop where the figures are weighed: the sentence, the ladder mirrored about its spine, the
+// scorecard with a lean towards the better side, the cautions.
+package verdict
+
+import (
+	"math"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"paceduel/core/chart"
+	"paceduel/core/judge"
+	"paceduel/core/units"
+	"paceduel/screen"
+	"paceduel/screen/parts"
+)
+
+type keys struct{ face, decades, save, keep, up, down key.Binding }
+
+// View has which pair is face to face, the kind of scale, and how far it is scrolled.
+type View struct {
+	face int
+	log  bool
+	from int
+	keys keys
+}
+
+// New returns the view of the first pair on a linear scale.
+func New() screen.View {
+	return View{keys: keys{
+		face:    key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "face another")),
+		decades: key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "decades (log scale)")),
+		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save as SVG and PDF")),
+		keep:    key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "plan to a file")),
+		up:      key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
+		down:    key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
+	}}
+}
+
+func judged(s screen.Scene) bool {
+	return s.Run != nil && s.Run.Verdict != nil && s.Run.Verdict.Rounds > 0
+}
+
+// Keys implements screen.View.
+func (v View) Keys(s screen.Scene) []key.Binding {
+	if !judged(s) {
+		return nil
+	}
+	out := []key.Binding{v.keys.save, v.keys.decades}
+	if len(s.Run.Verdict.Faces) > 1 {
+		out = append(out, v.keys.face)
+	}
+	return append(out, v.keys.up, v.keys.keep)
+}
+
+// Update implements screen.View.
+func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	press, ok := msg.(tea.KeyPressMsg)
+	if !ok || !judged(s) {
+		return v, nil
+	}
+	switch {
+	case key.Matches(press, v.keys.face):
+		v.face = (v.at(s) + 1) % len(s.Run.Verdict.Faces)
+	case key.Matches(press, v.keys.decades):
+		v.log = !v.log
+	case key.Matches(press, v.keys.save):
+		return v, screen.Send(screen.SaveMsg{Face: v.at(s), Log: v.log})
+	case key.Matches(press, v.keys.keep):
+		return v, screen.Send(screen.KeepPlanMsg{})
+	case key.Matches(press, v.keys.up):
+		v.from = max(v.from-1, 0)
+	case key.Matches(press, v.keys.down):
+		v.from = min(v.from+1, 200)
+	}
+	return v, nil
+}
+
+// at is the pair in view; another run may have fewer.
+func (v View) at(s screen.Scene) int { return min(v.face, len(s.Run.Verdict.Faces)-1) }
+
+// Sentence implements screen.View.
+func (v View) Sentence(s screen.Scene) string {
+	switch {
+	case s.Run == nil:
+		return "There is no verdict yet; start a duel under ask, or open an earlier run under log."
+	case s.Run.Err != nil && !judged(s):
+		return "There is no verdict: " + s.Run.Err.Error() + "."
+	case s.Run.Live && !judged(s):
+		return "There is nothing to weigh before the first round is complete."
+	case !judged(s):
+		return "No round was finished, so there is nothing to compare."
+	case s.Run.Live:
+		return "So far: " + s.Run.Verdict.Sentence
+	}
+	return s.Run.Verdict.Sentence
+}
+
+// Body implements screen.View.
+func (v View) Body(s screen.Scene, w, h int) string {
+	if !judged(s) {
+		return ""
+	}
+	verdict := s.Run.Verdict
+	lines := v.ladder(s, chart.NewLadder(s.Run.Result, verdict, v.at(s), v.log), w)
+	lines = append(lines, "")
+	lines = append(lines, v.scorecard(s, w)...)
+	lines = append(lines, cautions(s, verdict.Cautions, w)...)
+	from := min(v.from, max(len(lines)-h, 0))
+	return strings.Join(lines[from:], "\n")
+}
+
+// columns are the widths of the ladder: value and bar on each side of the spine, and what is said at the right.
+type columns struct{ value, bar, spine, said int }
+
+func layout(w int) columns {
+	c := columns{value: 9, spine: 12, said: 50}
+	switch {
+	case w < 84:
+		c.said, c.spine = 20, 11
+	case w < 120:
+		c.said = 34
+	}
+	c.bar = max((w-c.said-c.spine-2*c.value-2)/2, 4)
+	return c
+}
+
+// ladder draws the rungs of one face.
+func (v View) ladder(s screen.Scene, l *chart.Ladder, w int) (lines []string) {
+	c := layout(w)
+	left, right := s.Theme.Sign(l.Left.Sign), s.Theme.Sign(l.Right.Sign)
+	side := c.bar + c.value
+	head := parts.Right(left.Bold(true).Render(l.Left.Name+" "+l.Left.Sign.Glyph), side) + parts.Center("", c.spine) +
+		parts.Cell(right.Bold(true).Render(l.Right.Sign.Glyph+" "+l.Right.Name), side) + "  " + s.Theme.Faint.Render(l.Right.Name+" is")
+	lines = append(lines, head)
+	scale := -1
+	for i, r := range l.Rungs {
+		if r.Scale != scale {
+			if scale >= 0 {
+				lines = append(lines, v.axis(s, l, scale, c))
+			}
+			scale = r.Scale
+		}
+		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Strong.Render(r.Label), c.spine-2) + s.Theme.Faint.Render("│")
+		line := parts.OutwardLeft(r.Left, c.bar, left) + parts.Right(r.Left.Text+" ", c.value) + spine +
+			parts.Cell(" "+r.Right.Text, c.value) + parts.OutwardRight(r.Right, c.bar, right) + "  " + said(s, r, c.said)
+		lines = append(lines, line)
+		if i == len(l.Rungs)-1 {
+			lines = append(lines, v.axis(s, l, scale, c))
+		}
+	}
+	return lines
+}
+
+// axis draws the scale below its rungs, mirrored about the spine.
+func (v View) axis(s screen.Scene, l *chart.Ladder, scale int, c columns) string {
+	ticks := l.Scales[scale].Ticks
+	text := parts.Axis(ticks, c.bar, true) + strings.Repeat(" ", c.value) + s.Theme.Faint.Render("│") + strings.Repeat(" ", c.spine-2) + s.Theme.Faint.Render("│") +
+		strings.Repeat(" ", c.value) + parts.Axis(ticks, c.bar, false)
+	return s.Theme.Faint.Render(text)
+}
+
+// said is what stands at the end of a rung.
+func said(s screen.Scene, r chart.Rung, w int) string {
+	style := s.Theme.Ink
+	switch r.Word {
+	case judge.Better:
+		style = s.Theme.Lead
+	case judge.Open, judge.TooFew, judge.NoWord:
+		style = s.Theme.Faint
+	}
+	text := style.Render(r.Say)
+	if r.Ratio != "" {
+		text = parts.Right(style.Render(r.Ratio), 5) + " " + text
+		if r.Interval != "" && (r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike) {
+			text += s.Theme.Faint.Render("  " + r.Interval)
+		}
+	}
+	return parts.Cell(text, w)
+}
+
+// scorecard draws what is counted, face to face, with an arrow at the better side.
+func (v View) scorecard(s screen.Scene, w int) (lines []string) {
+	c := layout(w)
+	verdict := s.Run.Verdict
+	li, ri := indexOf(s, verdict.Baseline), indexOf(s, verdict.Faces[v.at(s)].Contender)
+	side := c.bar + c.value
+	middle := max(c.spine, 24)
+	side -= (middle - c.spine) / 2
+	for _, row := range verdict.Scorecard {
+		left, right := row.Values[li], row.Values[ri]
+		l, r := " ", " "
+		switch lean := leanOf(row, li, ri); {
+		case lean < 0:
+			l, left = s.Theme.Lead.Render("◂"), s.Theme.Lead.Render(left)
+		case lean > 0:
+			r, right = s.Theme.Lead.Render("▸"), s.Theme.Lead.Render(right)
+		}
+		lines = append(lines, parts.Right(left+" "+l, side)+parts.Center(s.Theme.Faint.Render(row.Name), middle)+parts.Cell(r+" "+right, side)+"  "+others(s, row, li, ri))
+	}
+	return lines
+}
+
+// others lists the values of contenders that are not face to face just now.
+func others(s screen.Scene, row judge.Row, li, ri int) string {
+	var out []string
+	for i, value := range row.Values {
+		if i != li && i != ri {
+			sign := chart.SignOf(i)
+			out = append(out, s.Theme.Sign(sign).Render(sign.Glyph)+s.Theme.Faint.Render(" "+value))
+		}
+	}
+	return strings.Join(out, "  ")
+}
+
+func indexOf(s screen.Scene, name string) int {
+	for i, e := range s.Run.Result.Entrants {
+		if e.Name == name {
+			return i
+		}
+	}
+	return 0
+}
+
+// leanOf is negative when the left side is better, positive when the right one is.
+func leanOf(row judge.Row, li, ri int) int {
+	l, r := row.Amount[li], row.Amount[ri]
+	if row.Plain || math.IsNaN(l) || math.IsNaN(r) || l == r {
+		return 0
+	}
+	if (l < r) == row.Lower {
+		return -1
+	}
+	return 1
+}
+
+func cautions(s screen.Scene, list []judge.Caution, w int) (lines []string) {
+	if len(list) == 0 {
+		return nil
+	}
+	lines = append(lines, "", s.Theme.Caution.Render(units.Plural(len(list), "caution")))
+	for _, c := range list {
+		for i, l := range parts.Wrap(c.What, w-4) {
+			lead := "    "
+			if i == 0 {
+				lead = s.Theme.Caution.Render("  ! ")
+			}
+			lines = append(lines, lead+l)
+		}
+		for _, l := range parts.Wrap(c.Try, w-4) {
+			lines = append(lines, "    "+s.Theme.Faint.Render(l))
+		}
+	}
+	return lines
+}
