@@ -1,6 +1,10 @@
 package chart
 
-import "math"
+import (
+	"math"
+
+	"paceduel/core/units"
+)
 
 // Scale maps values to fractions of the room, 0 to 1.
 type Scale struct {
@@ -41,7 +45,7 @@ func NewScale(values []float64, log bool, show func(float64) string) Scale {
 	step := roundUp(high / (maxTicks - 1))
 	s.Max = math.Ceil(high/step-1e-9) * step
 	for v := 0.0; v <= s.Max*(1+1e-9); v += step {
-		s.Ticks = append(s.Ticks, Tick{v / s.Max, show(v)})
+		s.Ticks = append(s.Ticks, Tick{v / s.Max, units.Trim(show(v))})
 	}
 	return s
 }
@@ -68,7 +72,7 @@ func (s *Scale) logTicks(show func(float64) string) {
 	for i, v := range all {
 		isDecade := math.Abs(math.Log10(v)-math.Round(math.Log10(v))) < 1e-6
 		if !decades || isDecade || i == 0 || i == len(all)-1 {
-			s.Ticks = append(s.Ticks, Tick{s.At(v), show(v)})
+			s.Ticks = append(s.Ticks, Tick{s.At(v), units.Trim(show(v))})
 		}
 	}
 }

@@ -84,6 +84,21 @@ type Row struct {
 	Amount []float64 // the same as numbers; NaN where unknown
 	Lower  bool      // whether less is better; otherwise more is
 	Plain  bool      // neither is better
+
+	interest float64
+}
+
+// Lean is negative when the i-th contender is better than the j-th, positive when the j-th is, and 0 when they differ by
+// no more than the smallest difference that the plan calls interesting, or neither can be better.
+func (r Row) Lean(i, j int) int {
+	a, b := r.Amount[i], r.Amount[j]
+	if r.Plain || math.IsNaN(a) || math.IsNaN(b) || math.Abs(a-b) <= r.interest*min(a, b) {
+		return 0
+	}
+	if (a < b) == r.Lower {
+		return -1
+	}
+	return 1
 }
 
 // Caution weakens a verdict.
@@ -97,6 +112,7 @@ type Verdict struct {
 	Sentence  string // the whole in a sentence or two
 	Baseline  string
 	Faces     []Face // one for each other contender, in the order of the plan
+	Best      int    // the face to look at first: of the contender that wins by most, or the first
 	Scorecard []Row
 	Cautions  []Caution
 	Lanes     map[string]Lane // by contender
@@ -147,6 +163,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 		v.Faces[i].Sentence = sentence(r, &v.Faces[i])
 		v.Faces[i].Holds = holds(v.Faces[i].Figures)
 	}
+	v.Best = best(v)
 	v.Scorecard = scorecard(r)
 	v.Cautions = cautions(r, v)
 	v.Sentence = overall(r, v)

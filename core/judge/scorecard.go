@@ -31,13 +31,15 @@ func scorecard(r *result.Result) []Row {
 	add(row(r, "received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes))
 	add(row(r, "sent a shot", true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
 	add(row(r, "new connections a shot", true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
-	first := row(r, "first touch", true, func(totals) float64 { return math.NaN() }, units.Seconds)
+	first := row(r, "first touch", true, // one shot each: to be seen, not to be compared
+		func(totals) float64 { return math.NaN() }, units.Seconds)
 	for i, e := range r.Entrants {
 		if e.Touch != nil {
 			first.Amount[i] = e.Touch.Latency.Seconds()
 			first.Values[i] = units.Seconds(first.Amount[i])
 		}
 	}
+	first.Plain = true
 	add(first)
 	return rows
 }
@@ -79,7 +81,7 @@ func total(r *result.Result, name string) (t totals) {
 }
 
 func row(r *result.Result, name string, lower bool, amount func(totals) float64, show func(float64) string) Row {
-	out := Row{Name: name, Lower: lower}
+	out := Row{Name: name, Lower: lower, interest: float64(r.Plan.Interest)}
 	for _, e := range r.Entrants {
 		t := total(r, e.Name)
 		x := math.NaN()

@@ -140,55 +140,93 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 	if len(said) == 0 {
 		return fmt.Sprintf("There is not enough yet to compare %s with %s.", f.Contender, base)
 	}
-	groups := map[Word][]string{}
+	if text := unsettled(f, said, base); text != "" {
+		return text
+	}
+	groups := map[Word][]Assessment{}
 	var order []Word
 	for _, a := range said {
 		if groups[a.Word] == nil {
 			order = append(order, a.Word)
 		}
-		groups[a.Word] = append(groups[a.Word], phrase(a))
+		groups[a.Word] = append(groups[a.Word], a)
 	}
 	var parts []string
+	named := false // the other side, in the first comparison
 	for _, w := range order {
-		list := enumerate(groups[w])
-		switch w {
-		case Better, Worse:
-			parts = append(parts, fmt.Sprintf("is %s", list))
-		case Alike:
-			parts = append(parts, fmt.Sprintf("is too close to call %s", list))
-		case Open:
-			parts = append(parts, fmt.Sprintf("is still open %s", list))
+		var list []string
+		for i, a := range groups[w] {
+			than := ""
+			if !named && (w == Better || w == Worse) {
+				than, named = " than "+base, true
+			}
+			list = append(list, phrase(a, i == 0, than))
 		}
-	}
-	text := fmt.Sprintf("%s %s", f.Contender, strings.Join(parts, "; "))
-	// The first comparison names the other side.
-	for _, w := range []string{"faster", "slower", "more throughput", "less throughput", "less CPU", "more CPU"} {
-		if before, after, ok := strings.Cut(text, " "+w); ok {
-			return before + " " + w + " than " + base + after + "."
+		lead := "is "
+		if w == Alike || w == Open {
+			lead = "is " + string(w) + " "
 		}
+		parts = append(parts, lead+enumerate(list))
 	}
-	return text + " against " + base + "."
+	text := f.Contender + " " + strings.Join(parts, "; ")
+	if !named {
+		text += " against " + base
+	}
+	return text + "."
 }
 
-func phrase(a Assessment) string {
-	at := "at " + string(a.Figure)
+// unsettled words a comparison of too few rounds for any interval; empty when there are enough.
+func unsettled(f *Face, said []Assessment, base string) string {
+	var list []string
+	for _, a := range said {
+		if !math.IsNaN(a.Low) {
+			return ""
+		}
+		word := Better
+		if a.Ratio < 1 {
+			word = Worse
+		}
+		at := "at " + string(a.Figure)
+		if a.Figure == plan.Mean {
+			at = "in the mean"
+		}
+		list = append(list, fmt.Sprintf("%s %s %s", a.Factor(), comparative(a.Figure, word), at))
+	}
+	return fmt.Sprintf("After %s %s is about %s, as against %s; nothing is settled, an interval needs %d rounds.",
+		units.Plural(said[0].Rounds, "round"), f.Contender, enumerate(list), base, minRounds)
+}
+
+// phrase puts one figure into a sentence: "3.4x faster than per-vessel at p50 (3.1 to 3.7)"; the comparative stands only
+// with the first of several.
+func phrase(a Assessment, first bool, than string) string {
+	at := " at " + string(a.Figure)
 	switch a.Figure {
 	case plan.Mean:
-		at = "in the mean"
+		at = " in the mean"
 	case plan.Throughput, plan.CPU:
 		at = ""
 	}
+	heats := ""
 	if a.HeatShots > 0 {
-		at += fmt.Sprintf(" of heats of %s shots", units.Count(a.HeatShots))
+		heats = fmt.Sprintf("heats of %s shots", units.Count(a.HeatShots))
 	}
-	switch a.Word {
-	case Better, Worse:
-		return strings.TrimSpace(fmt.Sprintf("%s %s %s (%s)", a.Factor(), comparative(a.Figure, a.Word), at, a.Interval()))
+	if a.Word != Better && a.Word != Worse {
+		if at == "" {
+			at = " in " + Label(a.Figure)
+		}
+		if heats != "" {
+			heats = " (" + heats + ")"
+		}
+		return strings.TrimSpace(at) + heats
 	}
-	if at == "" {
-		return "in " + Label(a.Figure)
+	if heats != "" {
+		heats = ", " + heats
 	}
-	return at
+	how := ""
+	if first {
+		how = " " + comparative(a.Figure, a.Word) + than
+	}
+	return a.Factor() + how + at + " (" + a.Interval() + heats + ")"
 }
 
 func enumerate(items []string) string {
@@ -251,17 +289,19 @@ func overall(r *result.Result, v *Verdict) string {
 	if len(v.Faces) == 1 {
 		return text[0]
 	}
+	text[0], text[v.Best] = text[v.Best], text[0]
+	return strings.Join(text, " ")
+}
+
+// best is the face of the contender that wins by most, or the first when none wins.
+func best(v *Verdict) int {
 	best := -1
 	for i := range v.Faces {
 		if a := lead(&v.Faces[i], v.Decides); v.Faces[i].Holds && (best < 0 || a.Ratio > lead(&v.Faces[best], v.Decides).Ratio) {
 			best = i
 		}
 	}
-	if best < 0 {
-		return strings.Join(text, " ")
-	}
-	text[0], text[best] = text[best], text[0]
-	return strings.Join(text, " ")
+	return max(best, 0)
 }
 
 // lead is the figure that a face is first spoken of by.

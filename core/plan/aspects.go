@@ -9,11 +9,11 @@ import (
 	"paceduel/core/units"
 )
 
-// Aspect is one setting as people read it: a key and its value, defaults included.
+// Aspect is one setting as people read it: a key and its value.
 type Aspect struct{ Key, Value string }
 
 // Aspects splits the contenders' settings into what all share and what is each one's own, in the order of the plan.
-// Values taken from the environment are shown by name.
+// What all leave at its default is left out; values taken from the environment are shown by name.
 func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 	own = make([][]Aspect, len(p.Contenders))
 	for i, c := range p.Contenders {
@@ -30,6 +30,8 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 	for i := range own {
 		own[i] = slices.DeleteFunc(own[i], func(a Aspect) bool { return slices.Contains(shared, a) })
 	}
+	defaults := flatten("", reflect.ValueOf(p.Contenders[0].blank).Elem())
+	shared = slices.DeleteFunc(shared, func(a Aspect) bool { return slices.Contains(defaults, a) })
 	return shared, own
 }
 
@@ -58,7 +60,7 @@ func write(v reflect.Value) string {
 	case Span:
 		return x.D().String()
 	case Bytes:
-		return units.Bytes(float64(x))
+		return units.Trim(units.Bytes(float64(x)))
 	}
 	if v.Kind() == reflect.Slice {
 		words := make([]string, v.Len())

@@ -31,8 +31,8 @@ func (d *decoder) fault(n ast.Node, try, what string, args ...any) {
 
 func (d *decoder) pos(n ast.Node) Pos {
 	p := Pos{File: d.file}
-	if n == nil {
-		return p
+	if n == nil || strings.HasPrefix(d.file, setPrefix) {
+		return p // lines of a --set mean nothing to whoever typed it
 	}
 	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && m.Start != nil && m.Start.Type != token.MappingStartType {
 		n = m.Values[0].Key

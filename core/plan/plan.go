@@ -75,6 +75,8 @@ type Contender struct {
 	Avoid    string // when it must not be used
 	Kind     string
 	Settings Settings
+
+	blank Settings // the kind's defaults
 }
 
 // Find returns the contender of that name.

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -87,18 +89,20 @@ func Read(file string, src []byte, opt Options) (*Plan, error) {
 			d.problems = append(d.problems, *problem)
 			continue
 		}
-		r.layer("--set "+set, node)
-	}
-	if len(d.problems) > 0 {
-		return nil, d.problems
+		r.layer(setPrefix+set, node)
 	}
 	p := r.build()
 	if len(d.problems) > 0 {
+		slices.SortStableFunc(d.problems, byPlace)
 		return nil, d.problems
 	}
 	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
 	p.vars = d.vars
 	return p, nil
+}
+
+func byPlace(a, b Problem) int {
+	return cmp.Or(cmp.Compare(a.Pos.File, b.Pos.File), cmp.Compare(a.Pos.Line, b.Pos.Line), cmp.Compare(a.Pos.Column, b.Pos.Column))
 }
 
 // parse turns text into the node of its one document. The parser is given no chance to take the program down.
@@ -135,9 +139,12 @@ func tokenPos(file string, t *token.Token) Pos {
 	return p
 }
 
+// setPrefix begins the name under which a --set is reported.
+const setPrefix = "--set "
+
 // parseSet turns "pace.clients=16" into the plan fragment that says the same.
 func parseSet(set string) (ast.Node, *Problem) {
-	file := "--set " + set
+	file := setPrefix + set
 	key, value, ok := strings.Cut(set, "=")
 	if !ok || key == "" || strings.ContainsAny(key, " \t\n{}[],#&*'\"") {
 		return nil, &Problem{Pos: Pos{File: file}, What: "this is not KEY=VALUE", Try: "for example --set pace.clients=16"}
@@ -161,6 +168,7 @@ type reader struct {
 	doc        document
 	courses    []source
 	contenders []source
+	names      []string // of the contenders, readable or not
 }
 
 // source is a node and the file it stands in.
@@ -202,7 +210,7 @@ func (r *reader) build() *Plan {
 			r.fault("", "add "+required+": …", "the key %q is missing", required)
 		}
 	}
-	if len(r.d.problems) > 0 {
+	if len(r.contenders) == 0 {
 		return nil
 	}
 	if p.Rounds == 0 {
@@ -216,11 +224,10 @@ func (r *reader) build() *Plan {
 		r.fault("decides", "name mean", "with repeat, throughput says no more than the mean does")
 	}
 	p.Contenders = r.readContenders()
-	if len(r.d.problems) > 0 {
-		return p
+	if p.Baseline != "" && len(r.names) > 0 && !slices.Contains(r.names, p.Baseline) {
+		r.fault("baseline", pointTo(p.Baseline, r.names), "no contender is called %q", p.Baseline)
 	}
-	if _, ok := p.Find(p.Baseline); !ok {
-		r.fault("baseline", pointTo(p.Baseline, names(p.Contenders)), "no contender is called %q", p.Baseline)
+	if len(r.d.problems) > 0 {
 		return p
 	}
 	r.keepOnly(p)
@@ -231,7 +238,10 @@ func (r *reader) build() *Plan {
 }
 
 func (r *reader) completePace(p *Pace) {
+	_, given := r.d.places["pace"]
+	troubled := len(r.d.problems) > 0 // then a figure may only seem to be missing
 	switch {
+	case troubled && p.Repeat == 0 && p.Clients == 0, !given:
 	case p.Repeat > 0 && p.Clients > 0:
 		r.fault("pace", "keep one of them", "both repeat and clients are set")
 	case p.Repeat == 0 && p.Clients == 0:
@@ -258,6 +268,11 @@ func (r *reader) completePace(p *Pace) {
 	}
 }
 
+// maxName bounds a contender's name, which has to fit beside its bars.
+const maxName = 40
+
+func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
+
 // readContenders decodes each contender over the course, layer by layer.
 func (r *reader) readContenders() (list []Contender) {
 	type layered struct {
@@ -279,14 +294,15 @@ func (r *reader) readContenders() (list []Contender) {
 				i = len(all)
 				all = append(all, layered{name: name})
 			}
-			if i >= 0 && len(name) > 40 || strings.TrimSpace(name) == "" {
-				r.d.fault(pair.Key, "use 1 to 40 characters", "%q is no name for a contender", name)
+			if len([]rune(name)) > maxName || hasControl(name) || strings.TrimSpace(name) == "" {
+				r.d.fault(pair.Key, fmt.Sprintf("use 1 to %d printable characters", maxName), "%q is no name for a contender", name)
 			}
 			all[i].layers = append(all[i].layers, source{src.file, pair.Value})
 		}
 	}
 	allow := r.doc.Allow
 	for _, l := range all {
+		r.names = append(r.names, l.name)
 		if c, ok := r.readContender(l.name, l.layers, allow); ok {
 			list = append(list, c)
 		}
@@ -321,7 +337,7 @@ func (r *reader) readContender(name string, layers []source, allow []string) (Co
 			r.fault(at, f.Try, "%s: %s", name, f.What)
 		}
 	}
-	return Contender{Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings}, len(r.d.problems) == before
+	return Contender{Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings, blank: kind.New()}, len(r.d.problems) == before
 }
 
 // kindOf finds the one kind that a contender, or else the course, names.

@@ -154,6 +154,21 @@ func Significant(x float64) string {
 	return text
 }
 
+// Trim drops the zeros behind a round figure, for axes: "20.0 ms" becomes "20 ms".
+func Trim(text string) string {
+	number, unit, _ := strings.Cut(text, " ")
+	slash := strings.IndexByte(number, '/')
+	if slash >= 0 {
+		number, unit = number[:slash], number[slash:]
+	} else if unit != "" {
+		unit = " " + unit
+	}
+	if strings.Contains(number, ".") {
+		number = strings.TrimRight(strings.TrimRight(number, "0"), ".")
+	}
+	return number + unit
+}
+
 // Plural writes a count with its noun: "1 round", "7 rounds".
 func Plural(n int, noun string) string {
 	if n == 1 {

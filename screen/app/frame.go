@@ -242,22 +242,29 @@ func (m Model) noticeLine() string {
 // keyLine shows the few keys that matter now.
 func (m Model) keyLine() string {
 	bindings := m.views[m.at].Keys(m.scene)
+	tail := []key.Binding{m.keys.help, m.keys.quit}
 	switch {
 	case m.leaving:
-		bindings = []key.Binding{m.keys.yes, m.keys.close}
+		bindings, tail = nil, []key.Binding{m.keys.yes, m.keys.close}
 	case m.help:
-		bindings = []key.Binding{m.keys.close, m.keys.quit}
+		bindings, tail = nil, []key.Binding{m.keys.close, m.keys.quit}
 	default:
-		bindings = append(bindings, m.keys.next, m.keys.help, m.keys.quit)
+		bindings = append(bindings, m.keys.next)
 	}
+	// The way to all keys and the way out are always there; the others as far as there is room.
+	end := m.keyItems(tail, m.w)
+	return m.keyItems(bindings, m.w-lipgloss.Width(end)) + end
+}
+
+// keyItems lists bindings in at most w cells.
+func (m Model) keyItems(bindings []key.Binding, w int) (line string) {
 	t := m.scene.Theme
-	line := ""
 	for _, b := range bindings {
 		if !b.Enabled() {
 			continue
 		}
 		item := " " + t.Strong.Render(b.Help().Key) + " " + t.Faint.Render(b.Help().Desc) + "  "
-		if lipgloss.Width(line)+lipgloss.Width(item) > m.w {
+		if lipgloss.Width(line)+lipgloss.Width(item) > w {
 			break
 		}
 		line += item

@@ -138,7 +138,10 @@ func (v View) list(s screen.Scene, w, each int) (lines []string) {
 			mark, name = s.Theme.Strong.Render("▌ "), s.Theme.Strong
 		}
 		history := runsOf(s.Runs, d)
-		trace := s.Theme.Faint.Render(parts.Trace(leads(history), 12))
+		trace := ""
+		if len(history) > 1 {
+			trace = s.Theme.Faint.Render(parts.Trace(leads(history), 12))
+		}
 		head := parts.Cell(mark+name.Render(d.Name()), w-14) + "  " + parts.Right(trace, 12)
 		lines = append(lines, head)
 		said := parts.Wrap(lastSaid(d, history), w-4)
@@ -208,7 +211,7 @@ func (v View) face(s screen.Scene, w, h int) []string {
 		lines = append(lines, s.Theme.Strong.Render(l))
 	}
 	shared, own := p.Aspects()
-	lines = append(lines, "", s.Theme.Faint.Render("shared by all"))
+	lines = append(lines, "", s.Theme.Faint.Render("asked of all"))
 	lines = append(lines, aspects(s, shared, w)...)
 	lines = append(lines, "", s.Theme.Faint.Render("what differs"))
 	columns := len(p.Contenders)
@@ -259,21 +262,25 @@ func mark(style func(...string) string, text string, w int) (lines []string) {
 	return lines
 }
 
-// aspects lists settings with their values in a column, or below their keys where they are long.
+// aspects lists settings with their values in a column, or below their keys where those are long.
 func aspects(s screen.Scene, list []plan.Aspect, w int) (lines []string) {
 	longest := 0
 	for _, a := range list {
 		longest = max(longest, len(a.Key))
 	}
-	longest = min(longest, w/2)
+	stacked := longest > w/2
 	for _, a := range list {
-		value := parts.Wrap(a.Value, w-longest-2)
-		for i, part := range value {
+		indent, room := longest+2, w-longest-2
+		if stacked {
+			lines = append(lines, s.Theme.Faint.Render(a.Key))
+			indent, room = 2, w-2
+		}
+		for i, part := range parts.Wrap(a.Value, room) {
 			label := ""
-			if i == 0 {
+			if i == 0 && !stacked {
 				label = a.Key
 			}
-			lines = append(lines, s.Theme.Faint.Render(parts.Cell(label, longest))+"  "+part)
+			lines = append(lines, s.Theme.Faint.Render(parts.Cell(label, indent))+part)
 		}
 	}
 	return lines

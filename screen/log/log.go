@@ -104,7 +104,7 @@ func (v View) entry(s screen.Scene, e logbook.Entry, here bool, w int) []string 
 	default:
 		ending = s.Theme.Caution.Render(fmt.Sprintf("%s, %d of %d heats kept", e.Ending, e.Heats, e.Planned))
 	}
-	const id, date = 13, 14
+	const id, date = 15, 14
 	title := max(w-2-id-date-34, 16)
 	head := mark + parts.Cell(name.Render(e.Name), title) + s.Theme.Faint.Render(parts.Cell(when(e), date)+parts.Cell(e.ID, id)) + ending
 	said := e.Sentence

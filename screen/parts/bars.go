@@ -59,25 +59,36 @@ func shade(b chart.Bar, w, full int) []string {
 	return cells
 }
 
-// Axis draws the ticks of a scale over w cells that grow to the right, or to the left when mirrored. Labels that would
-// touch are left out.
+// axisGap is the least room between two labels of an axis.
+const axisGap = 2
+
+// Axis draws the ticks of a scale over w cells that grow to the right, or to the left when mirrored. The ends come
+// first; labels that would come too close to another are left out.
 func Axis(ticks []chart.Tick, w int, mirrored bool) string {
-	line := []rune(strings.Repeat(" ", w))
-	for _, t := range ticks {
+	line := []rune(strings.Repeat(" ", max(w, 0)))
+	put := func(t chart.Tick) {
 		label := []rune(t.Label)
 		at := int(math.Round(t.At * float64(w-1)))
 		from := min(max(at-len(label)/2, 0), w-len(label))
 		if mirrored {
 			from = w - from - len(label)
 		}
-		free := from >= 0
-		for i := max(0, from-1); i < min(w, from+len(label)+1) && free; i++ {
-			free = line[i] == ' '
+		if from < 0 {
+			return
 		}
-		if !free {
-			continue
+		for _, r := range line[max(0, from-axisGap):min(w, from+len(label)+axisGap)] {
+			if r != ' ' {
+				return
+			}
 		}
 		copy(line[from:], label)
+	}
+	if n := len(ticks); n > 0 {
+		put(ticks[0])
+		put(ticks[n-1])
+		for _, t := range ticks {
+			put(t)
+		}
 	}
 	return string(line)
 }

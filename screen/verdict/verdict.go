@@ -3,7 +3,6 @@
 package verdict
 
 import (
-	"math"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -20,7 +19,7 @@ type keys struct{ face, decades, save, keep, up, down key.Binding }
 
 // View has which pair is face to face, the kind of scale, and how far it is scrolled.
 type View struct {
-	face int
+	turn int // faces on from the one to look at first
 	log  bool
 	from int
 	keys keys
@@ -62,7 +61,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	}
 	switch {
 	case key.Matches(press, v.keys.face):
-		v.face = (v.at(s) + 1) % len(s.Run.Verdict.Faces)
+		v.turn++
 	case key.Matches(press, v.keys.decades):
 		v.log = !v.log
 	case key.Matches(press, v.keys.save):
@@ -77,8 +76,10 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	return v, nil
 }
 
-// at is the pair in view; another run may have fewer.
-func (v View) at(s screen.Scene) int { return min(v.face, len(s.Run.Verdict.Faces)-1) }
+// at is the pair in view.
+func (v View) at(s screen.Scene) int {
+	return (s.Run.Verdict.Best + v.turn) % len(s.Run.Verdict.Faces)
+}
 
 // Sentence implements screen.View.
 func (v View) Sentence(s screen.Scene) string {
@@ -103,10 +104,23 @@ func (v View) Body(s screen.Scene, w, h int) string {
 		return ""
 	}
 	verdict := s.Run.Verdict
-	lines := v.ladder(s, chart.NewLadder(s.Run.Result, verdict, v.at(s), v.log), w)
+	first := v.at(s)
+	card := v.scorecard(s, w)
+	notes := cautions(s, verdict.Cautions, w)
+	lines := v.ladder(s, chart.NewLadder(s.Run.Result, verdict, first, v.log), w, false)
+	if room := h - len(lines) - len(card) - len(notes) - 1; room >= len(verdict.Faces[first].Figures) {
+		lines = v.ladder(s, chart.NewLadder(s.Run.Result, verdict, first, v.log), w, true)
+	}
+	// The other pairs follow where the window has room for them.
+	for i := 1; i < len(verdict.Faces); i++ {
+		next := v.ladder(s, chart.NewLadder(s.Run.Result, verdict, (first+i)%len(verdict.Faces), v.log), w, false)
+		if len(lines)+1+len(next)+1+len(card)+len(notes) > h {
+			break
+		}
+		lines = append(append(lines, ""), next...)
+	}
 	lines = append(lines, "")
-	lines = append(lines, v.scorecard(s, w)...)
-	lines = append(lines, cautions(s, verdict.Cautions, w)...)
+	lines = append(append(lines, card...), notes...)
 	from := min(v.from, max(len(lines)-h, 0))
 	return strings.Join(lines[from:], "\n")
 }
@@ -115,24 +129,24 @@ func (v View) Body(s screen.Scene, w, h int) string {
 type columns struct{ value, bar, spine, said int }
 
 func layout(w int) columns {
-	c := columns{value: 9, spine: 12, said: 50}
+	c := columns{value: 10, spine: 14, said: 40}
 	switch {
 	case w < 84:
-		c.said, c.spine = 20, 11
+		c.said, c.spine, c.value = 22, 12, 9
 	case w < 120:
-		c.said = 34
+		c.said = 30
 	}
 	c.bar = max((w-c.said-c.spine-2*c.value-2)/2, 4)
 	return c
 }
 
-// ladder draws the rungs of one face.
-func (v View) ladder(s screen.Scene, l *chart.Ladder, w int) (lines []string) {
+// ladder draws the rungs of one face, with a gap between them when airy.
+func (v View) ladder(s screen.Scene, l *chart.Ladder, w int, airy bool) (lines []string) {
 	c := layout(w)
 	left, right := s.Theme.Sign(l.Left.Sign), s.Theme.Sign(l.Right.Sign)
 	side := c.bar + c.value
 	head := parts.Right(left.Bold(true).Render(l.Left.Name+" "+l.Left.Sign.Glyph), side) + parts.Center("", c.spine) +
-		parts.Cell(right.Bold(true).Render(l.Right.Sign.Glyph+" "+l.Right.Name), side) + "  " + s.Theme.Faint.Render(l.Right.Name+" is")
+		parts.Cell(right.Bold(true).Render(l.Right.Sign.Glyph+" "+l.Right.Name), side) + "  " + s.Theme.Faint.Render(l.Right.Name+" is"+scaleNote(l))
 	lines = append(lines, head)
 	scale := -1
 	for i, r := range l.Rungs {
@@ -141,6 +155,8 @@ func (v View) ladder(s screen.Scene, l *chart.Ladder, w int) (lines []string) {
 				lines = append(lines, v.axis(s, l, scale, c))
 			}
 			scale = r.Scale
+		} else if airy {
+			lines = append(lines, strings.Repeat(" ", side)+s.Theme.Faint.Render("│"+strings.Repeat(" ", c.spine-2)+"│"))
 		}
 		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Strong.Render(r.Label), c.spine-2) + s.Theme.Faint.Render("│")
 		line := parts.OutwardLeft(r.Left, c.bar, left) + parts.Right(r.Left.Text+" ", c.value) + spine +
@@ -153,13 +169,22 @@ func (v View) ladder(s screen.Scene, l *chart.Ladder, w int) (lines []string) {
 	return lines
 }
 
+func scaleNote(l *chart.Ladder) string {
+	if l.Log {
+		return "     bars: log scale"
+	}
+	return ""
+}
+
 // axis draws the scale below its rungs, mirrored about the spine.
 func (v View) axis(s screen.Scene, l *chart.Ladder, scale int, c columns) string {
 	ticks := l.Scales[scale].Ticks
-	text := parts.Axis(ticks, c.bar, true) + strings.Repeat(" ", c.value) + s.Theme.Faint.Render("│") + strings.Repeat(" ", c.spine-2) + s.Theme.Faint.Render("│") +
-		strings.Repeat(" ", c.value) + parts.Axis(ticks, c.bar, false)
-	return s.Theme.Faint.Render(text)
+	gap := strings.Repeat(" ", c.value)
+	return s.Theme.Faint.Render(parts.Axis(ticks, c.bar, true) + gap + "│" + strings.Repeat(" ", c.spine-2) + "│" + gap + parts.Axis(ticks, c.bar, false))
 }
+
+// briefBelow is the width under which a rung is commented with its word alone.
+const briefBelow = 30
 
 // said is what stands at the end of a rung.
 func said(s screen.Scene, r chart.Rung, w int) string {
@@ -170,7 +195,12 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 	case judge.Open, judge.TooFew, judge.NoWord:
 		style = s.Theme.Faint
 	}
-	text := style.Render(r.Say)
+	say := r.Say
+	if w < briefBelow {
+		say, _, _ = strings.Cut(say, ":")
+		say, _, _ = strings.Cut(say, ",")
+	}
+	text := style.Render(say)
 	if r.Ratio != "" {
 		text = parts.Right(style.Render(r.Ratio), 5) + " " + text
 		if r.Interval != "" && (r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike) {
@@ -191,7 +221,7 @@ func (v View) scorecard(s screen.Scene, w int) (lines []string) {
 	for _, row := range verdict.Scorecard {
 		left, right := row.Values[li], row.Values[ri]
 		l, r := " ", " "
-		switch lean := leanOf(row, li, ri); {
+		switch lean := row.Lean(li, ri); {
 		case lean < 0:
 			l, left = s.Theme.Lead.Render("◂"), s.Theme.Lead.Render(left)
 		case lean > 0:
@@ -221,18 +251,6 @@ func indexOf(s screen.Scene, name string) int {
 		}
 	}
 	return 0
-}
-
-// leanOf is negative when the left side is better, positive when the right one is.
-func leanOf(row judge.Row, li, ri int) int {
-	l, r := row.Amount[li], row.Amount[ri]
-	if row.Plain || math.IsNaN(l) || math.IsNaN(r) || l == r {
-		return 0
-	}
-	if (l < r) == row.Lower {
-		return -1
-	}
-	return 1
 }
 
 func cautions(s screen.Scene, list []judge.Caution, w int) (lines []string) {

@@ -7,6 +7,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"paceduel/core/chart"
 	"paceduel/core/result"
@@ -136,7 +137,7 @@ func (v View) said(s screen.Scene, t *result.Touch, w int) (lines []string) {
 		}
 		lines = append(lines, "", s.Theme.Faint.Render(part.name))
 		for line := range strings.SplitSeq(strings.TrimRight(part.text, "\n"), "\n") {
-			lines = append(lines, parts.Wrap(printable(line), w)...)
+			lines = append(lines, strings.Split(ansi.Hardwrap(printable(line), w, true), "\n")...)
 		}
 	}
 	return lines[min(v.from, max(len(lines)-1, 0)):]
