@@ -213,6 +213,9 @@ func (d *decoder) laySlice(n ast.Node, out reflect.Value, path string, depth int
 
 func (d *decoder) layBasic(n ast.Node, out reflect.Value, path string) {
 	value := d.bare(n)
+	if value == nil {
+		return // said already
+	}
 	wrong := func(want string) { d.fault(n, "", "%s must be %s, this is %s", path, want, describe(value)) }
 	switch out.Kind() {
 	case reflect.String:

@@ -1,0 +1,249 @@
+package plan_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/contender/all"
+	"paceduel/core/contender/command"
+	"paceduel/core/contender/http"
+	"paceduel/core/plan"
+)
+
+const berthBoard = `duel: Berth board
+baseline: per-vessel
+course:
+  http: { url: "${HARBOUR}/berths", headers: { Accept: application/json, X-Tide: 7 } }
+contenders:
+  per-vessel: { note: what runs today, http: { headers: { X-Board: per-vessel } } }
+  joined: { avoid: the moon is full, http: { headers: { X-Board: joined }, timeout: 3s } }
+pace: { clients: 8, for: 2s, warmup: 500ms }
+rounds: 8
+`
+
+func env(name string) (string, bool) {
+	v, ok := map[string]string{"HARBOUR": "http://127.0.0.1:8080", "TOKEN": "oyster-catcher"}[name]
+	return v, ok
+}
+
+func options() plan.Options { return plan.Options{Kinds: all.PlanKinds(), Lookup: env} }
+
+func read(t *testing.T, src string, opt plan.Options) *plan.Plan {
+	t.Helper()
+	p, err := plan.Read("berth.duel.yaml", []byte(src), opt)
+	if err != nil {
+		t.Fatalf("Read: %v", err)
+	}
+	return p
+}
+
+func TestContenderSettingsLieOverTheCourse(t *testing.T) {
+	p := read(t, berthBoard, options())
+	if len(p.Contenders) != 2 || p.Contenders[0].Name != "per-vessel" || p.Contenders[1].Name != "joined" {
+		t.Fatalf("contenders = %+v; want per-vessel and joined in the order of the file", p.Contenders)
+	}
+	joined := p.Contenders[1].Settings.(*http.Settings)
+	want := map[string]plan.Word{"Accept": "application/json", "X-Tide": "7", "X-Board": "joined"}
+	if !reflect.DeepEqual(joined.Headers, want) {
+		t.Errorf("headers of joined = %v; want %v", joined.Headers, want)
+	}
+	if joined.URL != "http://127.0.0.1:8080/berths" || joined.Timeout.D() != 3*time.Second {
+		t.Errorf("joined asks %q for %s; want the course's URL and its own timeout", joined.URL, joined.Timeout.D())
+	}
+	other := p.Contenders[0].Settings.(*http.Settings)
+	if other.Headers["X-Board"] != "per-vessel" || other.Timeout.D() != 10*time.Second {
+		t.Errorf("per-vessel took over settings of joined: %+v", other)
+	}
+	if p.Contenders[1].Avoid != "the moon is full" || p.Contenders[0].Note != "what runs today" {
+		t.Errorf("notes were lost: %+v", p.Contenders)
+	}
+	if p.Interest != plan.DefaultInterest || p.Pace.Warmup.For.D() != 500*time.Millisecond || p.Rounds != 8 {
+		t.Errorf("pace and defaults = %+v", p)
+	}
+}
+
+func TestCommandArgumentsKeepTheirText(t *testing.T) {
+	p := read(t, `duel: Pack
+baseline: quick
+course: { command: { stdout: discard } }
+contenders:
+  quick: { command: { run: [gzip, -1, -c, 007, 1e3] } }
+  dense: { command: { shell: "gzip -9 -c x | wc -c" } }
+pace: { repeat: 5 }
+`, options())
+	quick := p.Contenders[0].Settings.(*command.Settings)
+	if got, want := quick.Summary(), "gzip -1 -c 007 1e3"; got != want {
+		t.Errorf("Summary() = %q; want %q", got, want)
+	}
+	if p.Pace.Warmup.Shots != 1 || p.Rounds != plan.DefaultRounds || !p.Pace.Sequential() {
+		t.Errorf("pace = %+v, rounds %d; want one warm-up shot and the default rounds", p.Pace, p.Rounds)
+	}
+}
+
+func TestTroublesNamePlaceAndWayOut(t *testing.T) {
+	base := func(old, new string) string { return strings.Replace(berthBoard, old, new, 1) }
+	tests := []struct {
+		name, src string
+		want      []string // lines of the error
+	}{
+		{"no YAML", "duel: [", []string{`berth.duel.yaml:1:7: this is not YAML: sequence end token ']' not found; paceduel new prints a plan to start from`}},
+		{"empty", "", []string{"berth.duel.yaml: the plan is empty; paceduel new prints one to start from"}},
+		{"unknown key", base("rounds: 8", "roundz: 8"), []string{`berth.duel.yaml:9:1: unknown key "roundz" in the plan; did you mean "rounds"?`}},
+		{"unknown key of a pace", base("clients: 8", "client: 8"), []string{`berth.duel.yaml:8:9: unknown key "client" in pace; did you mean "clients"?`}},
+		{"unknown key of a kind", base("timeout: 3s", "timeot: 3s"), []string{`berth.duel.yaml:7:76: unknown key "timeot" in contenders.joined.http; did you mean "timeout"?`}},
+		{"unknown kind", base("joined: { avoid: the moon is full, http:", "joined: { htpp:"), []string{`berth.duel.yaml:7:13: unknown key "htpp" in contenders.joined; did you mean "http"?`}},
+		{"wrong type", base("clients: 8", "clients: many"), []string{`berth.duel.yaml:8:18: pace.clients must be a whole number, this is the text "many"`}},
+		{"no text", base("duel: Berth board", "duel: 12"), []string{`berth.duel.yaml:1:7: duel must be text, this is 12; put it in quotes`}},
+		{"a list for keys", base("{ clients: 8, for: 2s, warmup: 500ms }", "[8]"), []string{`berth.duel.yaml:8:7: pace must hold keys and values, this is a list; its keys: repeat, clients, for, shots, warmup`}},
+		{"impossible number", base("rounds: 8", "rounds: 0"), []string{`berth.duel.yaml:9:9: rounds: 0 is out of range; the minimum is 1`}},
+		{"too many", base("clients: 8", "clients: 5000"), []string{`berth.duel.yaml:8:18: pace.clients: 5000 is out of range; the maximum is 1024`}},
+		{"no duration", base("for: 2s", "for: 2"), []string{`berth.duel.yaml:8:26: pace.for: "2" is no length of time, write it as 500ms, 2s or 1m30s`}},
+		{"missing baseline", base("baseline: per-vessel\n", ""), []string{`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`}},
+		{"unknown baseline", base("baseline: per-vessel", "baseline: per-vesel"), []string{`berth.duel.yaml:2:11: no contender is called "per-vesel"; did you mean "per-vessel"?`}},
+		{"unset variable", base("${HARBOUR}", "${HARBOR}"), []string{`berth.duel.yaml:4:16: the variable HARBOR is not set; set it before the run: export HARBOR=…`}},
+		{"not a variable", base("${HARBOUR}", "${HARB OUR}"), []string{`berth.duel.yaml:4:16: a ${ that names no variable; write ${NAME}, or $${ for the two characters themselves`}},
+		{"one contender", base("  joined: { avoid: the moon is full, http: { headers: { X-Board: joined }, timeout: 3s } }\n", ""), []string{`berth.duel.yaml:6:3: a duel needs 2 to 8 contenders, this one has 1; name 2 to 8`}},
+		{"key twice", base("rounds: 8", "rounds: 8\nduel: Again"), []string{`berth.duel.yaml:10:1: this is not YAML: mapping key "duel" already defined at [1:1]; paceduel new prints a plan to start from`}},
+		{"two paces", base("clients: 8,", "clients: 8, repeat: 3,"), []string{`berth.duel.yaml:8:7: both repeat and clients are set; keep one of them`}},
+		{"off this machine", base("${HARBOUR}", "http://far.example"), []string{
+			`berth.duel.yaml:4:16: per-vessel: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`,
+			`berth.duel.yaml:4:16: joined: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`}},
+		{"unknown column", base("/berths", "/berths?t={{tide}}"), []string{
+			`berth.duel.yaml:4:16: per-vessel: no column is called "tide"; set rows: to a CSV file that has it`,
+			`berth.duel.yaml:4:16: joined: no column is called "tide"; set rows: to a CSV file that has it`}},
+		{"anchor to itself", base("rounds: 8", "rounds: *r"), []string{`berth.duel.yaml:9:9: no anchor "r" in this file; name an anchor that is set above it with &`}},
+		{"name with control characters", base("joined:", `"jo\u001bined":`), []string{`berth.duel.yaml:7:3: "jo\x1bined" is no name for a contender; use 1 to 40 printable characters`}},
+		{"all at once", base("rounds: 8", "rounds: 2000\nallow: yes"), []string{
+			`berth.duel.yaml:9:9: rounds: 2000 is out of range; the maximum is 1000`,
+			`berth.duel.yaml:10:8: allow must be a list, this is the text "yes"; write it in brackets: [a, b]`}},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := plan.Read("berth.duel.yaml", []byte(tt.src), options())
+			var problems plan.Problems
+			if !errors.As(err, &problems) {
+				t.Fatalf("Read = %v; want Problems", err)
+			}
+			if got, want := err.Error(), strings.Join(tt.want, "\n"); got != want {
+				t.Errorf("Read says\n%s\nwant\n%s", got, want)
+			}
+		})
+	}
+}
+
+func TestSetsLieOverTheFile(t *testing.T) {
+	opt := options()
+	opt.Sets = []string{"pace.clients=16", "rounds=3", "course.http.headers.X-Tide=9", "contenders.joined.http.timeout=1s"}
+	p := read(t, berthBoard, opt)
+	joined := p.Contenders[1].Settings.(*http.Settings)
+	if p.Pace.Clients != 16 || p.Rounds != 3 || joined.Timeout.D() != time.Second || joined.Headers["X-Tide"] != "9" || joined.Headers["X-Board"] != "joined" {
+		t.Errorf("clients %d, rounds %d, timeout %s, headers %v; want the values set", p.Pace.Clients, p.Rounds, joined.Timeout.D(), joined.Headers)
+	}
+	for set, want := range map[string]string{
+		"pace.clinets=3": `--set pace.clinets=3: unknown key "clinets" in pace; did you mean "clients"?`,
+		"nonsense":       `--set nonsense: this is not KEY=VALUE; for example --set pace.clients=16`,
+	} {
+		opt.Sets = []string{set}
+		if _, err := plan.Read("x.duel.yaml", []byte(berthBoard), opt); err == nil || err.Error() != want {
+			t.Errorf("--set %s says %v; want %s", set, err, want)
+		}
+	}
+}
+
+func TestOnlyKeepsTheBaseline(t *testing.T) {
+	opt := options()
+	opt.Only = []string{"joined"}
+	three := strings.Replace(berthBoard, "pace:", "  third: { http: { url: \"http://localhost/\" } }\npace:", 1)
+	p := read(t, three, opt)
+	if len(p.Contenders) != 2 || p.Contenders[0].Name != "per-vessel" || p.Contenders[1].Name != "joined" {
+		t.Errorf("contenders = %v; want the baseline and joined", p.Contenders)
+	}
+	opt.Only = []string{"joint"}
+	if _, err := plan.Read("x.duel.yaml", []byte(three), opt); err == nil || !strings.Contains(err.Error(), `did you mean "joined"?`) {
+		t.Errorf("an unknown --only says %v; want the nearest contender", err)
+	}
+}
+
+func TestValuesOfTheEnvironmentAreMasked(t *testing.T) {
+	p := read(t, strings.Replace(berthBoard, "X-Tide: 7", `X-Key: "${TOKEN}"`, 1), options())
+	if got := p.Mask("GET http://127.0.0.1:8080/berths with oyster-catcher"); got != "GET ${HARBOUR}/berths with ${TOKEN}" {
+		t.Errorf("Mask = %q", got)
+	}
+	if strings.Contains(p.Source, "oyster") {
+		t.Error("the plan's source holds a secret")
+	}
+	if got := p.Vars(); !reflect.DeepEqual(got, []string{"HARBOUR", "TOKEN"}) {
+		t.Errorf("Vars() = %v", got)
+	}
+	shared, own := p.Aspects()
+	for _, a := range append(shared, own[0]...) {
+		if strings.Contains(a.Value, "oyster") {
+			t.Errorf("aspect %v shows a secret", a)
+		}
+	}
+}
+
+func TestAspectsSetDifferencesOff(t *testing.T) {
+	shared, own := read(t, berthBoard, options()).Aspects()
+	wantShared := []plan.Aspect{{Key: "url", Value: "${HARBOUR}/berths"}, {Key: "headers.Accept", Value: "application/json"}, {Key: "headers.X-Tide", Value: "7"}}
+	if !reflect.DeepEqual(shared, wantShared) {
+		t.Errorf("shared = %v; want %v", shared, wantShared)
+	}
+	wantOwn := [][]plan.Aspect{
+		{{Key: "headers.X-Board", Value: "per-vessel"}, {Key: "timeout", Value: "10s"}},
+		{{Key: "headers.X-Board", Value: "joined"}, {Key: "timeout", Value: "3s"}},
+	}
+	if !reflect.DeepEqual(own, wantOwn) {
+		t.Errorf("own = %v; want %v", own, wantOwn)
+	}
+}
+
+func TestReadFile(t *testing.T) {
+	dir := t.TempDir()
+	rows := filepath.Join(dir, "tides.csv")
+	if err := os.WriteFile(rows, []byte("tide\n001-high\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, "b.duel.yaml")
+	src := strings.Replace(berthBoard, `/berths"`, `/berths?tide={{tide}}", rows: tides.csv`, 1)
+	if err := os.WriteFile(path, []byte(src), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	p, err := plan.ReadFile(path, options())
+	if err != nil || p.Dir != dir {
+		t.Fatalf("ReadFile = %v, %v; want rows found in the plan's folder", p, err)
+	}
+	if _, err := plan.ReadFile(filepath.Join(dir, "none.duel.yaml"), options()); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("a missing file says %v", err)
+	}
+	if err := os.Truncate(path, 2<<20); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := plan.ReadFile(path, options()); err == nil || !strings.Contains(err.Error(), "too large for a plan") {
+		t.Errorf("a huge file says %v", err)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(berthBoard, "pace.clients=16")
+	f.Add("duel: &a [*a]\n", "a.b.c={}")
+	f.Add("? [x]\n: {y: !!int z}\n<<: *q", "x=&a *a")
+	f.Add("a: |\n  ${X}\nb: >-\n $${\n", "=")
+	f.Fuzz(func(t *testing.T, src, set string) {
+		opt := options()
+		opt.Sets = []string{set}
+		p, err := plan.Read("f.duel.yaml", []byte(src), opt)
+		var problems plan.Problems
+		if err != nil && (!errors.As(err, &problems) || len(problems) == 0 || p != nil) {
+			t.Fatalf("Read(%q) = %v, %v; want a plan or problems", src, p, err)
+		}
+		if err == nil && (len(p.Contenders) < plan.MinContenders || p.Pace.Warmup == nil || p.Rounds < 1) {
+			t.Fatalf("Read(%q) accepted %+v", src, p)
+		}
+	})
+}
