@@ -1,0 +1,216 @@
+package command
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/contender/conformance"
+	"paceduel/core/keeper"
+	"paceduel/core/plan"
+)
+
+func TestMain(m *testing.M) {
+	keeper.Run()
+	os.Exit(m.Run())
+}
+
+func shell(line string, change func(*Settings)) *Settings {
+	s := New().(*Settings)
+	s.Shell, s.Stdout = line, "pipe"
+	if change != nil {
+		change(s)
+	}
+	return s
+}
+
+// marker makes a shot's processes countable.
+const marker = "paceduel-conformance-sleeper"
+
+func sleepers() int {
+	out, _ := exec.Command("pgrep", "-f", marker).Output()
+	return len(strings.Fields(string(out)))
+}
+
+func TestConformance(t *testing.T) {
+	limit := 150 * time.Millisecond
+	conformance.Run(t, conformance.Subject{
+		Kind: Kind,
+		Good: shell("echo tide is in", nil), Body: "tide is in\n",
+		Hangs: shell("sleep 600 & wait # "+marker, nil),
+		Slow:  shell("sleep 600 & sleep 600 # "+marker, func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
+		Failures: map[contender.Class]plan.Settings{
+			contender.Exit:    shell("echo no such berth >&2; exit 3", nil),
+			contender.Signal:  shell("kill -SEGV $$", nil),
+			contender.NoStart: shell("echo", func(s *Settings) { s.Stdin = "not-there.txt" }),
+		},
+		LeftBehind: sleepers,
+	})
+}
+
+func shoot(t *testing.T, s *Settings) contender.Shot {
+	t.Helper()
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	shot := contender.Shot{View: &contender.View{}}
+	c.Shoot(t.Context(), &shot)
+	return shot
+}
+
+func TestInputEnvironmentAndFolder(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "manifest.txt"), []byte("salt cod\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s := shell(`read line; printf '%s|%s|%s' "$line" "$TIDE" "$PWD"`, func(s *Settings) {
+		s.Dir, s.Stdin, s.Env = dir, filepath.Join(dir, "manifest.txt"), map[string]plan.Word{"TIDE": "low"}
+	})
+	shot := shoot(t, s)
+	if got, want := string(shot.View.Body), "salt cod|low|"+dir; got != want {
+		t.Errorf("the program saw %q; want %q", got, want)
+	}
+	if shot.Sent != int64(len("salt cod\n")) {
+		t.Errorf("sent %d bytes of input; want %d", shot.Sent, len("salt cod\n"))
+	}
+}
+
+func TestInputStartsOverForEveryRun(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "in")
+	if err := os.WriteFile(file, []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	d, err := open(contender.Setup{Clock: clock.Start()}, shell("cat", func(s *Settings) { s.Stdin = file }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	for i := range 3 {
+		var shot contender.Shot
+		c.Shoot(t.Context(), &shot)
+		if shot.Received != 1 {
+			t.Errorf("run %d read %d bytes; want 1", i+1, shot.Received)
+		}
+	}
+}
+
+func TestOtherExitCodesCanBeExpected(t *testing.T) {
+	if shot := shoot(t, shell("exit 3", func(s *Settings) { s.Expect = 3 })); shot.Class != contender.OK {
+		t.Errorf("class %s, %v; want ok", shot.Class, shot.Err)
+	}
+	shot := shoot(t, shell("true", func(s *Settings) { s.Expect = 3 }))
+	if shot.Class != contender.Exit || shot.Err.Error() != "exit code 0, expected 3" {
+		t.Errorf("class %s, %v; want the unexpected exit code", shot.Class, shot.Err)
+	}
+}
+
+func TestFailureCarriesLastWords(t *testing.T) {
+	shot := shoot(t, shell("for i in 1 2 3 4 5; do echo line $i >&2; done; exit 9", nil))
+	if want := "exit code 9, expected 0: line 3\nline 4\nline 5"; shot.Err == nil || shot.Err.Error() != want {
+		t.Errorf("failure says %v; want %q", shot.Err, want)
+	}
+}
+
+func TestBusyRunsReportTheirCPU(t *testing.T) {
+	// Three forks of dd copy enough to need tens of milliseconds in all, counted in ticks of 4 ms.
+	shot := shoot(t, shell("for i in 1 2 3; do dd if=/dev/zero of=/dev/null bs=1M count=2000 2>/dev/null; done", nil))
+	if shot.Class != contender.OK || shot.CPU < 10*time.Millisecond || shot.CPU > 3*shot.Latency() {
+		t.Errorf("%s of CPU within %s, %v", shot.CPU, shot.Latency(), shot.Err)
+	}
+}
+
+func TestLeftoversOfAGoodRunAreEnded(t *testing.T) {
+	shot := shoot(t, shell("sleep 600 >/dev/null 2>&1 & echo $!", nil))
+	pid, err := strconv.Atoi(strings.TrimSpace(string(shot.View.Body)))
+	if err != nil || shot.Class != contender.OK {
+		t.Fatalf("class %s, output %q", shot.Class, shot.View.Body)
+	}
+	deadline := time.Now().Add(5 * time.Second)
+	for alive(pid) {
+		if time.Now().After(deadline) {
+			t.Fatalf("process %d is left after its run", pid)
+		}
+		time.Sleep(time.Millisecond)
+	}
+}
+
+func alive(pid int) bool {
+	stat, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	return err == nil && !strings.Contains(string(stat), ") Z ")
+}
+
+func TestProgramIsLookedUpOnce(t *testing.T) {
+	dir := t.TempDir()
+	tool := filepath.Join(dir, "tool")
+	if err := os.WriteFile(tool, []byte("#!/bin/sh\necho hi\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	tests := []struct{ name, program, want string }{
+		{"relative to the working directory", "./tool", ""},
+		{"absolute", tool, ""},
+		{"not on PATH", "no-such-tool", "run no-such-tool: no such program on PATH"},
+		{"not there", "./other", "no such file or directory"},
+		{"a folder", ".", "no such program on PATH"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := open(contender.Setup{Dir: dir, Clock: clock.Start()}, &Settings{Run: []plan.Word{plan.Word(tt.program)}, Timeout: 1})
+			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
+				t.Errorf("open says %v; want %q", err, tt.want)
+			}
+		})
+	}
+}
+
+func TestCheckRefusesContradictions(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "f")
+	if err := os.WriteFile(file, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	tests := []struct {
+		name string
+		s    Settings
+		want string
+	}{
+		{"nothing to run", Settings{Timeout: 1}, "nothing says what to run"},
+		{"run and shell", Settings{Run: []plan.Word{"a"}, Shell: "b", Timeout: 1}, "both run and shell are set"},
+		{"no program", Settings{Run: []plan.Word{""}, Timeout: 1}, "the program's name is empty"},
+		{"no time", Settings{Shell: "a"}, "a limit of no time at all"},
+		{"folder is a file", Settings{Shell: "a", Timeout: 1, Dir: file}, "is no folder"},
+		{"input is not there", Settings{Shell: "a", Timeout: 1, Stdin: file + "x"}, "is no file to read"},
+		{"good", Settings{Shell: "a", Timeout: 1, Stdin: file}, ""},
+	}
+	for _, tt := range tests {
+		faults := tt.s.Check(plan.Surroundings{})
+		switch {
+		case tt.want == "" && len(faults) > 0, tt.want != "" && (len(faults) != 1 || !strings.Contains(faults[0].What, tt.want)):
+			t.Errorf("%s: Check = %v; want %q", tt.name, faults, tt.want)
+		}
+	}
+}
+
+func TestSummaryCanBeTyped(t *testing.T) {
+	tests := []struct {
+		s    Settings
+		want string
+	}{
+		{Settings{Run: []plan.Word{"gzip", "-1", "a b", "it's", ""}}, `gzip -1 'a b' 'it'\''s' ''`},
+		{Settings{Run: []plan.Word{"wc"}, Stdin: "manifest.txt"}, "wc < manifest.txt"},
+		{Settings{Shell: "a | b"}, "a | b"},
+	}
+	for _, tt := range tests {
+		if got := tt.s.Summary(); got != tt.want {
+			t.Errorf("Summary() = %s; want %s", got, tt.want)
+		}
+	}
+}

@@ -1,0 +1,272 @@
+package http
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/contender/conformance"
+	"paceduel/core/plan"
+)
+
+// harbour answers in the ways that the tests ask for.
+func harbour(t *testing.T) *httptest.Server {
+	t.Helper()
+	mux := http.NewServeMux()
+	mux.HandleFunc("/tide", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "tide is in") })
+	mux.HandleFunc("/hang", func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
+	mux.HandleFunc("/missing", http.NotFound)
+	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/tide", http.StatusFound) })
+	mux.HandleFunc("/endless", func(w http.ResponseWriter, _ *http.Request) {
+		for {
+			if _, err := w.Write(make([]byte, 4096)); err != nil {
+				return
+			}
+		}
+	})
+	mux.HandleFunc("/short", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Length", "100")
+		io.WriteString(w, "only this")
+	})
+	mux.HandleFunc("/reset", func(w http.ResponseWriter, _ *http.Request) {
+		conn, _, err := http.NewResponseController(w).Hijack()
+		if err == nil {
+			conn.(*net.TCPConn).SetLinger(0)
+			conn.Close()
+		}
+	})
+	mux.HandleFunc("/echo", func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, "%s %s %s %s", r.Method, r.URL.RequestURI(), r.Header.Get("X-Board"), body)
+	})
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func asking(url string, change func(*Settings)) *Settings {
+	s := New().(*Settings)
+	s.URL = url
+	if change != nil {
+		change(s)
+	}
+	return s
+}
+
+// closedPort is an address where nobody listens.
+func closedPort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return "http://" + l.Addr().String() + "/"
+}
+
+func TestConformance(t *testing.T) {
+	s := harbour(t)
+	limit := 100 * time.Millisecond
+	conformance.Run(t, conformance.Subject{
+		Kind: Kind,
+		Good: asking(s.URL+"/tide", nil), Body: "tide is in",
+		Hangs: asking(s.URL+"/hang", nil),
+		Slow:  asking(s.URL+"/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
+		Failures: map[contender.Class]plan.Settings{
+			contender.Status:  asking(s.URL+"/missing", nil),
+			contender.Refused: asking(closedPort(t), nil),
+			contender.Reset:   asking(s.URL+"/reset", nil),
+			contender.Length:  asking(s.URL+"/endless", func(s *Settings) { s.MaxBody = 1 << 20 }),
+			contender.TLS:     asking(strings.Replace(s.URL, "http://", "https://", 1)+"/tide", nil),
+		},
+	})
+}
+
+func shoot(t *testing.T, s *Settings, n int) (shots []contender.Shot) {
+	t.Helper()
+	d, err := open(contender.Setup{Clock: clock.Start()}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	for range n {
+		shot := contender.Shot{View: &contender.View{}}
+		c.Shoot(t.Context(), &shot)
+		shots = append(shots, shot)
+	}
+	return shots
+}
+
+func TestOutcomes(t *testing.T) {
+	s := harbour(t)
+	secure := httptest.NewTLSServer(http.NotFoundHandler())
+	t.Cleanup(secure.Close)
+	tests := []struct {
+		name string
+		s    *Settings
+		want contender.Class
+		says string
+	}{
+		{"a body cut short", asking(s.URL+"/short", nil), contender.Length, "unexpected EOF"},
+		{"a redirect is not followed", asking(s.URL+"/moved", nil), contender.Status, "status 302 Found, expected 200 to 299"},
+		{"another status can be expected", asking(s.URL+"/missing", func(s *Settings) { s.Expect = 404 }), contender.OK, ""},
+		{"only that one then", asking(s.URL+"/tide", func(s *Settings) { s.Expect = 404 }), contender.Status, "status 200 OK, expected 404"},
+		{"a certificate that nobody vouches for", asking(secure.URL, nil), contender.TLS, "certificate"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			shot := shoot(t, tt.s, 1)[0]
+			if shot.Class != tt.want || tt.says != "" && !strings.Contains(fmt.Sprint(shot.Err), tt.says) {
+				t.Errorf("class %s, %v; want %s, %q", shot.Class, shot.Err, tt.want, tt.says)
+			}
+		})
+	}
+}
+
+func TestConnectionsAreKeptOrNew(t *testing.T) {
+	s := harbour(t)
+	for mode, want := range map[string]int{"kept": 1, "new": 5} {
+		opened := 0
+		for _, shot := range shoot(t, asking(s.URL+"/tide", func(s *Settings) { s.Connections = mode }), 5) {
+			if shot.Class != contender.OK {
+				t.Fatalf("%s: class %s, %v", mode, shot.Class, shot.Err)
+			}
+			if shot.Connect > 0 {
+				opened++
+			}
+			if shot.Connect > shot.Latency() || shot.FirstByte <= 0 || shot.FirstByte > shot.Latency() {
+				t.Errorf("%s: connect %s, first byte %s, latency %s do not fit together", mode, shot.Connect, shot.FirstByte, shot.Latency())
+			}
+		}
+		if opened != want {
+			t.Errorf("%s: %d connections opened in 5 shots; want %d", mode, opened, want)
+		}
+	}
+}
+
+func TestRowsAreUsedInTurn(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "rows.csv"), []byte("tide,board\n1 high,a&b\n2,c\n3,d\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s := harbour(t)
+	settings := asking(s.URL+"/echo?t={{tide}}", func(s *Settings) {
+		s.Method, s.Rows, s.Body = "POST", filepath.Join(dir, "rows.csv"), "{{board}}"
+		s.Headers = map[string]plan.Word{"X-Board": "{{ board }}"}
+	})
+	if faults := settings.Check(plan.Surroundings{}); len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	var got []string
+	for _, shot := range shoot(t, settings, 4) {
+		got = append(got, string(shot.View.Body))
+	}
+	want := []string{"POST /echo?t=1+high a&b a&b", "POST /echo?t=2 c c", "POST /echo?t=3 d d", "POST /echo?t=1+high a&b a&b"}
+	if !slices.Equal(got, want) {
+		t.Errorf("asked %q; want %q", got, want)
+	}
+
+	// Two clients share the rows without a counter: 1, 3, 2, 1 … and 2, 1, 3, 2 …
+	d, err := open(contender.Setup{Clock: clock.Start()}, settings)
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := d.Client(1, 2)
+	defer second.Close()
+	for _, want := range []string{"t=2", "t=1", "t=3", "t=2"} {
+		shot := contender.Shot{View: &contender.View{}}
+		second.Shoot(t.Context(), &shot)
+		if !strings.Contains(string(shot.View.Body), want) {
+			t.Errorf("the second client asked %q; want %s", shot.View.Body, want)
+		}
+	}
+}
+
+func TestBytesOnTheWireAreCounted(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const answer = "HTTP/1.1 200 OK\r\nContent-Length: 3\r\n\r\nebb"
+	var got int
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		buf := make([]byte, 4096)
+		got, _ = conn.Read(buf)
+		io.WriteString(conn, answer)
+	})
+	shot := shoot(t, asking("http://"+l.Addr().String()+"/", nil), 1)[0]
+	wg.Wait()
+	l.Close()
+	if shot.Received != int64(len(answer)) || shot.Sent != int64(got) || got == 0 {
+		t.Errorf("sent %d, received %d; the other side saw %d and sent %d", shot.Sent, shot.Received, got, len(answer))
+	}
+}
+
+func TestCheckFindsWhatCannotBeSent(t *testing.T) {
+	rows := filepath.Join(t.TempDir(), "rows.csv")
+	if err := os.WriteFile(rows, []byte("tide\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	tests := []struct {
+		name      string
+		s         *Settings
+		key, want string
+	}{
+		{"no address", asking("", nil), "", "nothing says where to ask"},
+		{"no scheme", asking("localhost/x", nil), "url", "is no address to ask"},
+		{"header name", asking("http://localhost/", func(s *Settings) { s.Headers = map[string]plan.Word{"X Board": "a"} }), "headers.X Board", "is no header name"},
+		{"header value", asking("http://localhost/", func(s *Settings) { s.Headers = map[string]plan.Word{"X-B": "a\r\nb"} }), "headers.X-B", "cannot be sent"},
+		{"no rows file", asking("http://localhost/", func(s *Settings) { s.Rows = "none.csv" }), "rows", "no such file"},
+		{"no rows", asking("http://localhost/", func(s *Settings) { s.Rows = rows }), "rows", "has a header line and no rows"},
+		{"another machine", asking("http://10.1.2.3/", nil), "url", "10.1.2.3 is not this machine"},
+		{"no time", asking("http://localhost/", func(s *Settings) { s.Timeout = 0 }), "timeout", "a limit of no time at all"},
+	}
+	for _, tt := range tests {
+		faults := tt.s.Check(plan.Surroundings{})
+		if len(faults) != 1 || faults[0].Key != tt.key || !strings.Contains(faults[0].What, tt.want) {
+			t.Errorf("%s: Check = %+v; want %s: %s", tt.name, faults, tt.key, tt.want)
+		}
+	}
+	if faults := asking("http://10.1.2.3/", nil).Check(plan.Surroundings{Allow: []string{"10.1.2.3"}}); len(faults) > 0 {
+		t.Errorf("an allowed host is refused: %v", faults)
+	}
+}
+
+func FuzzFillIn(f *testing.F) {
+	f.Add("a{{tide}}b{{", "high")
+	f.Fuzz(func(t *testing.T, text, value string) {
+		got, err := fillIn("url", text, []string{"tide"}, []string{value}, nil)
+		if err == nil && !strings.Contains(text, "{{") && got != text {
+			t.Errorf("fillIn(%q) = %q", text, got)
+		}
+	})
+}
+
+func FuzzReadTable(f *testing.F) {
+	f.Add("tide\n1\n2\n")
+	f.Add("\"a\nb")
+	f.Fuzz(func(t *testing.T, text string) {
+		table, err := readTable("f", strings.NewReader(text))
+		if err == nil && (len(table.rows) == 0 || len(table.rows[0]) != len(table.columns)) {
+			t.Errorf("readTable(%q) = %+v", text, table)
+		}
+	})
+}
