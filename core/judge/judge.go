@@ -178,14 +178,15 @@ type heat struct {
 
 // field is the run rearranged for comparison.
 type field struct {
-	r      *result.Result
-	heats  map[string]map[int]heat // contender, round
-	pooled map[string]*hdrhistogram.Histogram
-	all    map[string]map[plan.Figure]*sample
+	r       *result.Result
+	heats   map[string]map[int]heat // contender, round
+	inOrder map[string][]heat       // the same in the order of the rounds, so that sums are the same each time
+	pooled  map[string]*hdrhistogram.Histogram
+	all     map[string]map[plan.Figure]*sample
 }
 
 func gather(r *result.Result) (*field, error) {
-	f := &field{r: r, heats: map[string]map[int]heat{}, pooled: map[string]*hdrhistogram.Histogram{}, all: map[string]map[plan.Figure]*sample{}}
+	f := &field{r: r, heats: map[string]map[int]heat{}, inOrder: map[string][]heat{}, pooled: map[string]*hdrhistogram.Histogram{}, all: map[string]map[plan.Figure]*sample{}}
 	for _, e := range r.Entrants {
 		f.heats[e.Name], f.all[e.Name] = map[int]heat{}, map[plan.Figure]*sample{}
 		for _, h := range r.Of(e.Name) {
@@ -194,6 +195,7 @@ func gather(r *result.Result) (*field, error) {
 				return nil, err
 			}
 			f.heats[e.Name][h.Round] = heat{h, histogram}
+			f.inOrder[e.Name] = append(f.inOrder[e.Name], heat{h, histogram})
 			if f.pooled[e.Name] == nil {
 				f.pooled[e.Name] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
 			}
@@ -270,7 +272,7 @@ func (f *field) value(figure plan.Figure, name string) Value {
 	var shots, ok int64
 	var sum, busy, cpu float64
 	clients := 1
-	for _, h := range f.heats[name] {
+	for _, h := range f.inOrder[name] {
 		if x := h.figure(figure); !math.IsNaN(x) {
 			each = append(each, x)
 		}

@@ -63,13 +63,14 @@ func (a Assessment) Interval() string {
 	if a.Ratio < 1 {
 		low, high = 1/a.High, 1/a.Low
 	}
-	trim := func(x float64) string {
-		if x < 1 {
-			return fmt.Sprintf("%.2f", x)
-		}
-		return strings.TrimSuffix(units.Times(x), "x")
+	decimals := 1
+	switch {
+	case low >= 100 || low >= 10 && high-low >= 1:
+		decimals = 0
+	case low < 10 && (low < 2 || high-low < 0.2):
+		decimals = 2
 	}
-	return trim(low) + " to " + trim(high)
+	return fmt.Sprintf("%.*f to %.*f", decimals, low, decimals, high)
 }
 
 // Width is the half-width of the interval as a share: 0.06 for a ratio known to within 6 %. NaN when there is none.

@@ -104,7 +104,7 @@ func Share(frac float64) string {
 	case frac > 0 && frac < 0.0001:
 		return "under 0.01 %"
 	}
-	return Significant(frac*100) + " %"
+	return Trim(Significant(frac*100) + " %")
 }
 
 // Times writes a ratio of one or more: "3.4x", "12x", "1.02x".

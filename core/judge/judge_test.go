@@ -1,0 +1,284 @@
+package judge_test
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"paceduel/core/judge"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/internal/golden"
+	"paceduel/internal/sample"
+)
+
+func weigh(t *testing.T, r *result.Result) *judge.Verdict {
+	t.Helper()
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+func figure(t *testing.T, v *judge.Verdict, f plan.Figure) judge.Assessment {
+	t.Helper()
+	for _, a := range v.Faces[0].Figures {
+		if a.Figure == f {
+			return a
+		}
+	}
+	t.Fatalf("no figure %s", f)
+	return judge.Assessment{}
+}
+
+func duel(base, other func(*rand.Rand, int) float64, rounds, shots int) sample.Duel {
+	return sample.Duel{
+		Entrants: []sample.Entrant{{Name: "per-vessel", Latency: base, Bytes: 8443}, {Name: "joined", Latency: other, Bytes: 8443}},
+		Rounds:   rounds, Shots: shots, Clients: 8, Seed: 4127,
+	}
+}
+
+func TestAKnownRatioIsFound(t *testing.T) {
+	v := weigh(t, sample.Make(duel(sample.Times(0.012, 0.2), sample.Times(0.004, 0.2), 10, 2000)))
+	for _, f := range []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean, plan.Throughput} {
+		a := figure(t, v, f)
+		if a.Word != judge.Better || a.Ratio < 2.9 || a.Ratio > 3.1 || a.Low > a.Ratio || a.High < a.Ratio || !a.Corrected {
+			t.Errorf("%s: %s, ratio %g (%g to %g); want 3 times better", f, a.Word, a.Ratio, a.Low, a.High)
+		}
+	}
+	want := "joined is 3.0x faster than per-vessel at p50 (3.0 to 3.0), 3.0x at p90 (3.0 to 3.0) and 3.0x at p99 (3.0 to 3.0)."
+	if strings.Contains(v.Sentence, "faster than per-vessel at p50") == false || len(v.Sentence) > len(want)+40 {
+		t.Errorf("sentence %q", v.Sentence)
+	}
+}
+
+func TestLikeContendersAreATie(t *testing.T) {
+	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 12, 4000)))
+	if a := figure(t, v, plan.P50); a.Word != judge.Alike {
+		t.Errorf("p50 is %s (%g to %g); want too close to call", a.Word, a.Low, a.High)
+	}
+	if !strings.Contains(v.Sentence, "too close to call at p50") || v.Faces[0].Holds {
+		t.Errorf("sentence %q, holds %v", v.Sentence, v.Faces[0].Holds)
+	}
+}
+
+func TestTurnedRoundItIsTheInverse(t *testing.T) {
+	a := weigh(t, sample.Make(duel(sample.Times(0.012, 0.2), sample.Times(0.004, 0.2), 8, 500)))
+	d := sample.Make(duel(sample.Times(0.012, 0.2), sample.Times(0.004, 0.2), 8, 500))
+	d.Plan.Baseline = "joined"
+	b := weigh(t, d)
+	for _, f := range []plan.Figure{plan.P50, plan.Mean, plan.Throughput} {
+		x, y := figure(t, a, f), figure(t, b, f)
+		if math.Abs(x.Ratio*y.Ratio-1) > 1e-9 || math.Abs(x.Low*y.High-1) > 1e-9 || x.Word != judge.Better || y.Word != judge.Worse {
+			t.Errorf("%s: %g (%g to %g, %s) one way, %g (%g to %g, %s) the other", f, x.Ratio, x.Low, x.High, x.Word, y.Ratio, y.Low, y.High, y.Word)
+		}
+		if x.Factor() != y.Factor() || x.Interval() != y.Interval() {
+			t.Errorf("%s is put as %s (%s) one way, %s (%s) the other", f, x.Factor(), x.Interval(), y.Factor(), y.Interval())
+		}
+	}
+}
+
+func TestDriftFallsOnAllAlike(t *testing.T) {
+	drifting := func(median float64) func(*rand.Rand, int) float64 {
+		return func(rng *rand.Rand, round int) float64 {
+			return sample.Times(median, 0.05)(rng, round) * (1 + 0.1*float64(round))
+		}
+	}
+	a := figure(t, weigh(t, sample.Make(duel(drifting(0.020), drifting(0.010), 10, 500))), plan.P50)
+	if a.Word != judge.Better || a.Ratio < 1.97 || a.Ratio > 2.03 {
+		t.Errorf("ratio %g (%g to %g) with a machine that slows down twofold; want 2", a.Ratio, a.Low, a.High)
+	}
+}
+
+func TestTooFewShotsAreCalledThat(t *testing.T) {
+	tests := []struct {
+		shots      int
+		p50, p90   int64 // needed
+		p99        int64
+		qualified  bool // p50 of heats of n shots
+		meanNeeded bool
+	}{
+		{5, 10, 50, 500, false, false},
+		{10, 0, 50, 500, true, false},
+		{100, 0, 0, 500, false, false},
+		{2000, 0, 0, 0, false, false},
+	}
+	for _, tt := range tests {
+		v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, tt.shots)))
+		for f, want := range map[plan.Figure]int64{plan.P50: tt.p50, plan.P90: tt.p90, plan.P99: tt.p99} {
+			a := figure(t, v, f)
+			if a.NeedShots != want || (want > 0) != (a.Word == judge.TooFew) {
+				t.Errorf("%d shots: %s needs %d, %s; want %d", tt.shots, f, a.NeedShots, a.Word, want)
+			}
+		}
+		if a := figure(t, v, plan.P50); (a.HeatShots > 0) != tt.qualified {
+			t.Errorf("%d shots: p50 qualified by %d", tt.shots, a.HeatShots)
+		}
+		if a := figure(t, v, plan.Mean); a.Word != judge.Better {
+			t.Errorf("%d shots: the mean is %s", tt.shots, a.Word)
+		}
+	}
+}
+
+func TestFewRoundsSettleNothing(t *testing.T) {
+	for rounds, want := range map[int]string{
+		1: "After 1 round joined is about", 4: "nothing is settled, an interval needs 5 rounds",
+	} {
+		v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), rounds, 2000)))
+		if a := figure(t, v, plan.P50); a.Word != judge.Open || !math.IsNaN(a.Low) {
+			t.Errorf("%d rounds: %s (%g to %g)", rounds, a.Word, a.Low, a.High)
+		}
+		if !strings.Contains(v.Sentence, want) {
+			t.Errorf("%d rounds: %q; want %q", rounds, v.Sentence, want)
+		}
+	}
+	// Five corrected figures need eight rounds, however clear they are.
+	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 7, 2000)))
+	if a := figure(t, v, plan.P50); a.Word != judge.Open {
+		t.Errorf("7 rounds settle one of five figures: %s", a.Word)
+	}
+	if !hasCaution(v, "7 rounds cannot settle any of 5 figures together; that needs 8") {
+		t.Errorf("no caution says why: %+v", v.Cautions)
+	}
+}
+
+func TestAFigureNamedBeforehandDecidesAlone(t *testing.T) {
+	d := duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 6, 2000)
+	d.Decides = plan.P90
+	v := weigh(t, sample.Make(d))
+	if a := figure(t, v, plan.P90); a.Word != judge.Better || a.Corrected {
+		t.Errorf("p90 is %s, corrected %v; want better, as it was named beforehand", a.Word, a.Corrected)
+	}
+	if !strings.HasPrefix(v.Sentence, "joined is 10x faster than per-vessel at p90 (") || strings.Contains(v.Sentence, "p50") {
+		t.Errorf("sentence %q; want p90 alone", v.Sentence)
+	}
+}
+
+func hasCaution(v *judge.Verdict, part string) bool {
+	for _, c := range v.Cautions {
+		if strings.Contains(c.What, part) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestFailuresComeBeforeAnyRatio(t *testing.T) {
+	d := duel(sample.Times(0.010, 0.1), sample.Times(0.002, 0.1), 8, 1000)
+	d.Entrants[1].FailFrac = 0.25
+	v := weigh(t, sample.Make(d))
+	if !strings.HasPrefix(v.Sentence, "joined fails 2") || !strings.Contains(v.Sentence, "% of its shots, per-vessel none. joined is 5.") {
+		t.Errorf("sentence %q; want the failures first", v.Sentence)
+	}
+	if !hasCaution(v, "joined: ") || !hasCaution(v, "status 503") {
+		t.Errorf("cautions %+v; want the failures with their cause", v.Cautions)
+	}
+	d.Entrants[1].FailFrac = 1
+	v = weigh(t, sample.Make(d))
+	if a := figure(t, v, plan.P50); a.Word == judge.Better || a.Rounds > 0 {
+		t.Errorf("a contender that always fails is %s", a.Word)
+	}
+}
+
+func TestOnlyCompleteRoundsCount(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
+	r.Heats[len(r.Heats)-1].Cut = true
+	r.Ending = result.Interrupted
+	v := weigh(t, r)
+	if v.Rounds != 7 || figure(t, v, plan.P50).Rounds != 7 || !hasCaution(v, "interrupted: 7 of 8 rounds are complete") {
+		t.Errorf("%d rounds, cautions %+v; want 7 of 8", v.Rounds, v.Cautions)
+	}
+	r.Heats = nil
+	if v := weigh(t, r); v.Sentence != "No round was finished, so nothing can be compared." {
+		t.Errorf("sentence %q", v.Sentence)
+	}
+}
+
+// False verdicts over all figures stay at five in a hundred: a contender against its like.
+func TestFalseVerdictsAreRare(t *testing.T) {
+	duels := 300
+	if testing.Short() {
+		duels = 60
+	}
+	wrong := 0
+	for i := range duels {
+		d := duel(heatNoise(0.05), heatNoise(0.05), 10, 60)
+		d.Seed = uint64(i)
+		v := weigh(t, sample.Make(d))
+		for _, a := range v.Faces[0].Figures {
+			if a.Word == judge.Better || a.Word == judge.Worse {
+				wrong++
+				break
+			}
+		}
+	}
+	if limit := 0.05*float64(duels) + 2.5*math.Sqrt(0.05*0.95*float64(duels)); float64(wrong) > limit {
+		t.Errorf("%d of %d duels of likes got a verdict; at most %.0f may", wrong, duels, limit)
+	}
+}
+
+// heatNoise is a shape whose heats differ as wholes, as they do on a shared machine.
+func heatNoise(spread float64) func(*rand.Rand, int) float64 {
+	factor, of := 1.0, -1
+	return func(rng *rand.Rand, round int) float64 {
+		if round != of {
+			factor, of = math.Exp(spread*rng.NormFloat64()), round
+		}
+		return 0.010 * factor * (1 + 0.1*rng.ExpFloat64())
+	}
+}
+
+func TestSameResultSameVerdict(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.012, 0.2), sample.Times(0.004, 0.2), 9, 800))
+	if a, b := fmt.Sprintf("%+v", weigh(t, r)), fmt.Sprintf("%+v", weigh(t, r)); a != b {
+		t.Error("judging twice gave two verdicts")
+	}
+}
+
+func TestVerdictInWords(t *testing.T) {
+	d := sample.Duel{
+		Entrants: []sample.Entrant{
+			{Name: "gather", Latency: sample.Times(0.3, 0.05), CPU: 4e8, Bytes: 1000},
+			{Name: "stream", Latency: sample.Times(0.05, 0.05), CPU: 1e8, Bytes: 1000},
+			{Name: "guess", Latency: sample.Times(0.6, 0.05), CPU: 4e8, Bytes: 2000, FailFrac: 0.1},
+			{Name: "twin", Latency: sample.Times(0.3, 0.3), CPU: 4e8, Bytes: 1000},
+		},
+		Rounds: 12, Shots: 25, Seed: 11,
+	}
+	v := weigh(t, sample.Make(d))
+	var out strings.Builder
+	fmt.Fprintln(&out, v.Sentence)
+	fmt.Fprintln(&out, v.Note)
+	for _, f := range v.Faces {
+		fmt.Fprintf(&out, "\n%s (holds %v)\n", f.Contender, f.Holds)
+		for _, a := range f.Figures {
+			fmt.Fprintf(&out, "%s: %s, %s: %s (%s), %s\n", judge.Label(a.Figure), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), a.Factor(), a.Interval(), a.Say())
+		}
+	}
+	fmt.Fprintln(&out)
+	for _, r := range v.Scorecard {
+		fmt.Fprintf(&out, "%s: %s, lean %d\n", r.Name, strings.Join(r.Values, " | "), r.Lean(0, 1))
+	}
+	fmt.Fprintln(&out)
+	for _, c := range v.Cautions {
+		fmt.Fprintf(&out, "! %s\n  %s\n", c.What, c.Try)
+	}
+	golden.Check(t, "verdict", out.String())
+}
+
+func TestCautionsOfTheMachine(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
+	for i := range r.Heats {
+		r.Heats[i].Conditions.OwnFrac, r.Heats[i].Conditions.StealFrac = 0.9, 0.1
+		r.Heats[i].Connects = r.Heats[i].OK
+	}
+	v := weigh(t, r)
+	for _, want := range []string{"Pace Duel itself used 90 % of this machine", "10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
+		if !hasCaution(v, strings.Replace(want, "1 new", "1.00 new", 1)) && !hasCaution(v, want) {
+			t.Errorf("no caution says %q: %+v", want, v.Cautions)
+		}
+	}
+}

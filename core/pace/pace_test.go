@@ -1,0 +1,112 @@
+package pace_test
+
+import (
+	"context"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/pace"
+	"paceduel/core/plan"
+	"paceduel/core/tally"
+)
+
+// waiting is a client whose shots take a fixed time of the fake clock.
+type waiting struct {
+	clk     *clock.Clock
+	takes   time.Duration
+	shots   int
+	rewound int
+}
+
+func (w *waiting) Shoot(ctx context.Context, s *contender.Shot) {
+	s.Start = w.clk.Now()
+	select {
+	case <-time.After(w.takes):
+	case <-ctx.Done():
+		s.Class, s.Err = contender.Cut, ctx.Err()
+	}
+	s.End = w.clk.Now()
+	w.shots++
+}
+func (w *waiting) Rewind() { w.rewound++ }
+func (w *waiting) Close()  {}
+
+func heat(clk *clock.Clock, p plan.Pace, takes ...time.Duration) (*pace.Heat, []*waiting) {
+	h := &pace.Heat{Clock: clk, Pace: p}
+	var clients []*waiting
+	for _, d := range takes {
+		c := &waiting{clk: clk, takes: d}
+		clients = append(clients, c)
+		h.Clients = append(h.Clients, c)
+		h.Warm = append(h.Warm, tally.NewRecorder(10))
+		h.Judged = append(h.Judged, tally.NewRecorder(100))
+	}
+	return h, clients
+}
+
+func TestRepeatShootsOneAfterAnother(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h, clients := heat(clock.Start(), plan.Pace{Repeat: 5, Warmup: &plan.Warmup{Shots: 2}}, 10*time.Millisecond)
+		start, end, err := h.Drive(t.Context())
+		if err != nil || end-start != 50*time.Millisecond || start != 20*time.Millisecond {
+			t.Errorf("judged from %s to %s, %v; want 20ms to 70ms", start, end, err)
+		}
+		if h.Warm[0].Total() != 2 || h.Judged[0].Total() != 5 || clients[0].rewound != 1 {
+			t.Errorf("%d warm, %d judged, %d rewound; want 2, 5, 1", h.Warm[0].Total(), h.Judged[0].Total(), clients[0].rewound)
+		}
+	})
+}
+
+func TestClientsShootForATime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := plan.Pace{Clients: 2, For: plan.Span(100 * time.Millisecond), Warmup: &plan.Warmup{For: plan.Span(50 * time.Millisecond)}}
+		h, _ := heat(clock.Start(), p, 10*time.Millisecond, 40*time.Millisecond)
+		var stages []pace.Stage
+		h.OnStage = func(s pace.Stage, _ time.Duration) { stages = append(stages, s) }
+		start, end, err := h.Drive(t.Context())
+		// The slow client's warm-up ends at 80 ms, and its third shot, begun at 80 ms of the judged part, is finished.
+		if err != nil || start != 80*time.Millisecond || end-start != 120*time.Millisecond {
+			t.Errorf("judged from %s for %s, %v; want from 80ms for 120ms", start, end-start, err)
+		}
+		if a, b := h.Judged[0].Total(), h.Judged[1].Total(); a != 10 || b != 3 {
+			t.Errorf("%d and %d shots; want 10 and 3", a, b)
+		}
+		if len(stages) != 2 || stages[0] != pace.WarmingUp || stages[1] != pace.Judged {
+			t.Errorf("stages = %v", stages)
+		}
+		sums, _ := tally.Merge(h.Judged)
+		if sums.Elapsed != 220*time.Millisecond {
+			t.Errorf("clients were busy for %s; want 100ms + 120ms", sums.Elapsed)
+		}
+	})
+}
+
+func TestClientsShareANumberOfShots(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h, _ := heat(clock.Start(), plan.Pace{Clients: 2, Shots: 11, Warmup: &plan.Warmup{}}, 10*time.Millisecond, 100*time.Millisecond)
+		if _, _, err := h.Drive(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		if a, b := h.Judged[0].Total(), h.Judged[1].Total(); a != 10 || b != 1 {
+			t.Errorf("%d and %d shots; want 10 and 1: whoever is free takes the next", a, b)
+		}
+	})
+}
+
+func TestAnInterruptCutsTheHeat(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ctx, cancel := context.WithTimeout(t.Context(), 35*time.Millisecond)
+		defer cancel()
+		h, _ := heat(clock.Start(), plan.Pace{Repeat: 100, Warmup: &plan.Warmup{}}, 10*time.Millisecond)
+		_, end, err := h.Drive(ctx)
+		if err == nil || end != 35*time.Millisecond || h.Judged[0].Total() != 3 {
+			t.Errorf("ended at %s with %d shots, %v; want 35ms with 3 and the context's error", end, h.Judged[0].Total(), err)
+		}
+		if _, _, err := h.Drive(ctx); err == nil {
+			t.Error("a heat starts after the interrupt")
+		}
+	})
+}
