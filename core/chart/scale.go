@@ -35,7 +35,7 @@ func NewScale(values []float64, log bool, show func(float64) string) Scale {
 	}
 	s := Scale{Log: log}
 	if log {
-		s.Min, s.Max = roundDown(low), roundUp(high)
+		s.Min, s.Max = roundDown(low/1.2), roundUp(high) // below the least, so that its bar has a length
 		if s.Max/s.Min < 10 {
 			s.Min = roundDown(s.Max / 10)
 		}

@@ -44,8 +44,10 @@ type Assessment struct {
 	Low, High float64
 	Rounds    int // that the ratio rests on
 	Word      Word
-	// Corrected says that the word holds after the correction for the number of figures.
+	// Corrected says that the word holds after the correction for the number of figures; Alone is the word that the
+	// figure would have had by itself.
 	Corrected bool
+	Alone     Word
 	// HeatShots, when not 0, qualifies the figure: percentile "of heats of n shots", since few shots lie beyond it.
 	HeatShots int64
 	// NeedShots is how many shots a heat would need, when Word is TooFew.
@@ -440,7 +442,7 @@ func settle(v *Verdict, f *field, interest float64) (note string) {
 		for i, c := range all {
 			share := level / float64(len(all)-i)
 			holds = holds && c.alpha <= share
-			c.a.Word, c.a.Corrected = Open, true
+			c.a.Word, c.a.Corrected, c.a.Alone = Open, true, c.s.word(level, interest)
 			if holds {
 				c.a.Word = c.s.word(level, interest)
 			}
@@ -467,7 +469,7 @@ func compare(a, b float64) int {
 const estimateFrom = 8
 
 func needRounds(a *Assessment) int {
-	if a.Word != Open || a.Rounds < estimateFrom || math.IsNaN(a.Low) {
+	if a.Word != Open || a.Alone != Open && a.Corrected || a.Rounds < estimateFrom || math.IsNaN(a.Low) {
 		return 0
 	}
 	half := math.Log(a.High/a.Low) / 2

@@ -89,6 +89,9 @@ func (a Assessment) Say() string {
 		if math.IsNaN(a.Low) {
 			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), minRounds)
 		}
+		if a.Corrected && a.Alone != Open {
+			return fmt.Sprintf("still open (alone: %s)", a.aloneWords())
+		}
 		text := fmt.Sprintf("still open, ±%s", units.Share(a.Width()))
 		if a.NeedRounds > 0 {
 			text += fmt.Sprintf("; ±%s at about %d rounds", units.Share(WantedFrac), a.NeedRounds)
@@ -96,6 +99,13 @@ func (a Assessment) Say() string {
 		return text
 	}
 	return "no shots to compare"
+}
+
+func (a Assessment) aloneWords() string {
+	if a.Alone == Alike {
+		return string(Alike)
+	}
+	return comparative(a.Figure, a.Alone)
 }
 
 // find returns a face's assessment of a figure.

@@ -266,6 +266,9 @@ var ErrNoRun = errors.New("no such run")
 
 // Load returns the whole result of a run; id may be cut short as long as it names one run only.
 func (b *Book) Load(id string) (*result.Result, error) {
+	if id == "" {
+		return nil, fmt.Errorf("load a run without an id: %w; paceduel log lists them", ErrNoRun)
+	}
 	var full, head string
 	var ending result.Ending
 	rows, err := b.db.Query("SELECT id, ending, head FROM runs WHERE id = ?1 OR substr(id, 1, length(?1)) = ?1 ORDER BY id = ?1 DESC LIMIT 2", id)
@@ -284,7 +287,7 @@ func (b *Book) Load(id string) (*result.Result, error) {
 			return nil, fmt.Errorf("load run %s: %w", id, err)
 		}
 	}
-	if full == "" || id == "" {
+	if full == "" {
 		return nil, fmt.Errorf("load run %q: %w; paceduel log lists them", id, ErrNoRun)
 	}
 	rows.Close()

@@ -197,8 +197,7 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 	}
 	say := r.Say
 	if w < briefBelow {
-		say, _, _ = strings.Cut(say, ":")
-		say, _, _ = strings.Cut(say, ",")
+		say = strings.TrimRight(say[:max(strings.IndexAny(say+":", ":,("), 0)], " ")
 	}
 	text := style.Render(say)
 	if r.Ratio != "" {

@@ -21,11 +21,7 @@ const (
 )
 
 // draw draws the ladder from the top down.
-func draw(l *chart.Ladder, canvas vg.CanvasSizer, w, h vg.Length) error {
-	p, err := newPen(canvas)
-	if err != nil {
-		return err
-	}
+func (p *pen) draw(l *chart.Ladder, w, h vg.Length) {
 	p.fill(rectangle(0, 0, w, h), color.NRGBA{0xff, 0xff, 0xff, 0xff})
 	y := h - edge - titleSize
 	p.text(l.Title, edge, y, titleSize, bold, ink)
@@ -50,7 +46,6 @@ func draw(l *chart.Ladder, canvas vg.CanvasSizer, w, h vg.Length) error {
 		y -= 12
 		p.text(line, edge, y, noteSize, regular, faint)
 	}
-	return nil
 }
 
 // names puts the contenders' signs and names at the two sides of the spine.
@@ -62,10 +57,10 @@ func (p *pen) names(l *chart.Ladder, y vg.Length) {
 	}
 	at := vg.Length(spine - spineHalf)
 	p.sign(l.Left.Sign, at-6, y+4, left)
-	p.textRight(label, at-18, y, nameSize, bold, left)
+	p.textRight(p.cut(label, at-18-edge, nameSize, bold), at-18, y, nameSize, bold, left)
 	at = spine + spineHalf
 	p.sign(l.Right.Sign, at+6, y+4, right)
-	p.text(l.Right.Name, at+18, y, nameSize, bold, right)
+	p.text(p.cut(l.Right.Name, width-edge-at-18, nameSize, bold), at+18, y, nameSize, bold, right)
 }
 
 func (p *pen) rung(r chart.Rung, l *chart.Ladder, y vg.Length) {

@@ -68,10 +68,12 @@ func writeFile(path string, write func(io.Writer) error) error {
 func SVG(l *chart.Ladder, out io.Writer) error {
 	w, h := size(l)
 	c := vgsvg.New(w, h)
-	if err := draw(l, c, w, h); err != nil {
+	p, err := newPen(c)
+	if err != nil {
 		return err
 	}
-	_, err := c.WriteTo(out)
+	p.draw(l, w, h)
+	_, err = c.WriteTo(out)
 	return err
 }
 
@@ -79,10 +81,12 @@ func SVG(l *chart.Ladder, out io.Writer) error {
 func PDF(l *chart.Ladder, out io.Writer) error {
 	w, h := size(l)
 	c := vgpdf.New(w, h)
-	if err := draw(l, c, w, h); err != nil {
+	p, err := newPen(c)
+	if err != nil {
 		return err
 	}
-	_, err := c.WriteTo(out)
+	p.draw(l, w, h)
+	_, err = c.WriteTo(out)
 	return err
 }
 

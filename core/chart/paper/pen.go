@@ -39,6 +39,12 @@ type pen struct {
 	canvas vg.Canvas
 	fonts  [2]*sfnt.Font
 	buf    sfnt.Buffer
+	boxes  []box // the room that each text takes
+}
+
+type box struct {
+	text           string
+	x0, y0, x1, y1 vg.Length
 }
 
 func newPen(c vg.Canvas) (*pen, error) {
@@ -86,6 +92,7 @@ func (p *pen) textCentre(s string, x, y vg.Length, size float64, w weight, c col
 
 // text draws a line of text with its baseline at y, as outlines.
 func (p *pen) text(s string, x, y vg.Length, size float64, w weight, c color.Color) {
+	p.boxes = append(p.boxes, box{s, x, y - vg.Length(size*0.2), x + p.width(s, size, w), y + vg.Length(size*0.75)})
 	f := p.fonts[w]
 	ppem := fixed.I(int(f.UnitsPerEm()))
 	scale := size / float64(f.UnitsPerEm())
@@ -121,6 +128,15 @@ func (p *pen) text(s string, x, y vg.Length, size float64, w weight, c color.Col
 	if len(path) > 0 {
 		p.fill(path, c)
 	}
+}
+
+// cut shortens a line of text to fit into room, marking the cut.
+func (p *pen) cut(s string, room vg.Length, size float64, w weight) string {
+	runes := []rune(s)
+	for n := len(runes); n > 0 && p.width(s, size, w) > room; n-- {
+		s = string(runes[:n-1]) + "…"
+	}
+	return s
 }
 
 // width is how long a line of text is.

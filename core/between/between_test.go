@@ -1,0 +1,101 @@
+package between_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"paceduel/core/between"
+	"paceduel/core/contender/all"
+	"paceduel/core/contender/command"
+	"paceduel/core/keeper"
+	"paceduel/core/plan"
+)
+
+func TestMain(m *testing.M) {
+	keeper.Run()
+	os.Exit(m.Run())
+}
+
+func infer(t *testing.T, given ...string) (*plan.Plan, error) {
+	t.Helper()
+	return between.Plan(t.Context(), t.TempDir(), given, nil, all.Kinds(), func(string) (string, bool) { return "", false })
+}
+
+func TestCommandLinesBecomeAPlan(t *testing.T) {
+	p, err := infer(t, "true -1 'two words'", "echo ${HOME} | wc -c", "true -1 'two words'")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Baseline != "true -1 'two words'" || len(p.Contenders) != 3 || p.Contenders[2].Name != "true -1 'two words' #2" {
+		t.Errorf("baseline %q of %d contenders, the last called %q", p.Baseline, len(p.Contenders), p.Contenders[2].Name)
+	}
+	first := p.Contenders[0].Settings.(*command.Settings)
+	if len(first.Run) != 3 || first.Run[2] != "two words" {
+		t.Errorf("run = %q; want three words", first.Run)
+	}
+	if line := p.Contenders[1].Settings.(*command.Settings); line.Shell != "echo ${HOME} | wc -c" {
+		t.Errorf("shell = %q; want the line untouched", line.Shell)
+	}
+	if p.Pace.Repeat < 10 || p.Pace.Repeat > 50 || p.Rounds != plan.DefaultRounds {
+		t.Errorf("pace %+v of %d rounds; want many of so short runs", p.Pace, p.Rounds)
+	}
+	// What is kept reads as the same plan.
+	again, err := plan.Read("kept.duel.yaml", []byte(p.Source), plan.Options{Kinds: all.PlanKinds()})
+	if err != nil || again.Pace.Repeat != p.Pace.Repeat || len(again.Contenders) != 3 {
+		t.Errorf("the kept plan reads as %+v, %v", again, err)
+	}
+}
+
+func TestURLsBecomeAPlan(t *testing.T) {
+	p, err := infer(t, "http://127.0.0.1:1/tides?page=1", "http://127.0.0.1:1/a/very/long/path/that/goes/on/for/ever")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Pace.Clients != 4 || p.Contenders[0].Kind != "http" || p.Contenders[0].Name != "127.0.0.1:1/tides?page=1" {
+		t.Errorf("plan = %+v", p)
+	}
+	if n := len([]rune(p.Contenders[1].Name)); n > 28 {
+		t.Errorf("name %q has %d characters", p.Contenders[1].Name, n)
+	}
+}
+
+func TestWhatCannotBeCompared(t *testing.T) {
+	tests := []struct {
+		given []string
+		want  string
+	}{
+		{[]string{"true"}, "needs 2 to 8 contenders, 1 were given"},
+		{[]string{"true", "http://127.0.0.1/"}, "a command cannot be compared with a URL"},
+		{[]string{"true", " "}, "one of the contenders is empty"},
+		{[]string{"true", "echo 'open"}, "check its quotes"},
+		{[]string{"http://127.0.0.1/", "http://far.example/"}, "far.example is not this machine"},
+	}
+	for _, tt := range tests {
+		if _, err := infer(t, tt.given...); err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%q says %v; want %q", tt.given, err, tt.want)
+		}
+	}
+	if _, err := between.Plan(t.Context(), ".", []string{"http://127.0.0.1/", "http://far.example/"}, []string{"far.example"}, all.Kinds(), nil); err != nil {
+		t.Errorf("an allowed host says %v", err)
+	}
+}
+
+func TestAProgramThatIsNotThereIsLeftToTheWeighIn(t *testing.T) {
+	if p, err := infer(t, "no-such-packer -1", "true"); err != nil || len(p.Contenders) != 2 {
+		t.Errorf("between says %v; want a plan", err)
+	}
+}
+
+func FuzzQuoting(f *testing.F) {
+	f.Add("a: b # c")
+	f.Add("${X} 'é' \"\\")
+	f.Add("\u2028\t")
+	f.Fuzz(func(t *testing.T, text string) {
+		given := "http://127.0.0.1/?q=" + text
+		p, err := between.Plan(t.Context(), ".", []string{given, "http://127.0.0.1/"}, nil, all.Kinds(), nil)
+		if err == nil && p.Contenders[0].Settings.Summary() != "GET "+given {
+			t.Errorf("%q became %q", given, p.Contenders[0].Settings.Summary())
+		}
+	})
+}

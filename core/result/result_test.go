@@ -1,0 +1,145 @@
+package result_test
+
+import (
+	"bytes"
+	"math"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/result"
+	"paceduel/internal/golden"
+	"paceduel/internal/sample"
+)
+
+func made() *result.Result {
+	return sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{{Name: "per-vessel", Latency: sample.Times(0.01, 0.1), Bytes: 80}, {Name: "joined", Latency: sample.Times(0.004, 0.1), Bytes: 80, FailFrac: 0.1}},
+		Rounds:   5, Shots: 50, Clients: 4, Seed: 3,
+	})
+}
+
+func text(t *testing.T, r *result.Result) string {
+	t.Helper()
+	var out bytes.Buffer
+	if err := r.Write(&out); err != nil {
+		t.Fatal(err)
+	}
+	return out.String()
+}
+
+func TestWhatIsWrittenReadsBackTheSame(t *testing.T) {
+	want := made()
+	path := filepath.Join(t.TempDir(), "r.json")
+	if err := want.WriteFile(path); err != nil {
+		t.Fatal(err)
+	}
+	got, err := result.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(got, want) {
+		t.Error("the result changed on its way through a file")
+	}
+	if entries, _ := os.ReadDir(filepath.Dir(path)); len(entries) != 1 {
+		t.Errorf("%d files are left; want the result alone", len(entries))
+	}
+}
+
+// The form of the document is frozen: a change of it needs a new version.
+func TestFormOfVersionOne(t *testing.T) {
+	r := sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{{Name: "a", Latency: sample.Times(0.01, 0.1), CPU: time.Millisecond}, {Name: "b", Latency: sample.Times(0.004, 0.1), FailFrac: 0.5}},
+		Rounds:   1, Shots: 3, Seed: 3,
+	})
+	golden.Check(t, "version1.json", text(t, r))
+	data, err := os.Open("testdata/version1.json.golden")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer data.Close()
+	if _, err := result.Read(data); err != nil {
+		t.Errorf("a stored document of version 1 cannot be read: %v", err)
+	}
+}
+
+func TestFiguresAreComputedFromTheHeatAlone(t *testing.T) {
+	r := made()
+	h := r.Of("per-vessel")[0]
+	if got, want := h.Mean(), h.LatencySum.Seconds()/50; math.Abs(got-want) > 1e-12 {
+		t.Errorf("mean %g; want %g", got, want)
+	}
+	if got, want := h.Throughput(), 50*4/h.Busy.Seconds(); math.Abs(got-want) > 1e-9 {
+		t.Errorf("throughput %g; want %g", got, want)
+	}
+	histogram, err := h.Histogram()
+	if err != nil || histogram.TotalCount() != 50 {
+		t.Fatalf("histogram of %d shots, %v", histogram.TotalCount(), err)
+	}
+	empty := &result.Heat{Clients: 1}
+	if !math.IsNaN(empty.Mean()) || !math.IsNaN(empty.Throughput()) || !math.IsNaN(empty.CPUPerShot()) {
+		t.Error("a heat without shots has figures")
+	}
+}
+
+func TestCutHeatsAreKeptButDoNotCount(t *testing.T) {
+	r := made()
+	r.Heats[2].Cut = true
+	name := r.Heats[2].Contender
+	if got := len(r.Of(name)); got != 4 {
+		t.Errorf("%d heats of %s count; want 4", got, name)
+	}
+}
+
+func TestForeignAndBrokenDocumentsAreRefused(t *testing.T) {
+	good := text(t, made())
+	swap := func(old, new string) string { return strings.Replace(good, old, new, 1) }
+	tests := []struct{ name, doc, want string }{
+		{"no JSON", "tide", "no result of Pace Duel"},
+		{"other JSON", `{"a":1}`, "paceduel_result is missing"},
+		{"newer", swap(`"paceduel_result": 1`, `"paceduel_result": 2`), "this result has format 2, this program knows up to 1"},
+		{"no baseline", swap(`"baseline": "per-vessel"`, `"baseline": "nobody"`), `the baseline "nobody" is no contender`},
+		{"heat of a stranger", swap(`"contender": "joined"`, `"contender": "stranger"`), "who is no contender"},
+		{"round zero", swap(`"round": 1`, `"round": 0`), "is in round 0"},
+		{"count and histogram differ", swap(`"ok": 50`, `"ok": 51`), "the histogram holds 50 shots, the heat 51"},
+		{"negative", swap(`"clients": 4`, `"clients": -4`), "" /* of the plan; harmless */},
+		{"histogram is not one", swap(`"latencies": "`, `"latencies": "x`), "latencies of per-vessel in round 1"},
+		{"two heats in a round", swap(`"round": 2`, `"round": 1`), "two heats in round 1"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := result.Read(strings.NewReader(tt.doc))
+			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
+				t.Errorf("Read says %v; want %q", err, tt.want)
+			}
+		})
+	}
+}
+
+func TestAFullDiskLeavesNoHalfFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "none", "r.json")
+	if err := made().WriteFile(path); err == nil || !strings.Contains(err.Error(), "write result") {
+		t.Errorf("WriteFile into no folder says %v", err)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	var out bytes.Buffer
+	made().Write(&out)
+	f.Add(out.String())
+	f.Add(`{"paceduel_result":1,"heats":[{"latencies":"HISTFAAAAB542pNpmSzMwMDAxAABzFCaEUoz2X"}]}`)
+	f.Fuzz(func(t *testing.T, doc string) {
+		r, err := result.Read(strings.NewReader(doc))
+		if err != nil {
+			return
+		}
+		for i := range r.Heats {
+			if _, err := r.Heats[i].Histogram(); err != nil {
+				t.Fatalf("an accepted document holds a histogram that cannot be read: %v", err)
+			}
+		}
+	})
+}

@@ -1,0 +1,76 @@
+package sample
+
+import (
+	"context"
+	"errors"
+	"sync/atomic"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+)
+
+// Settings are those of the made-up kind "stub".
+type Settings struct {
+	Takes   plan.Span `json:"takes,omitempty" jsonschema_description:"how long a shot takes"`
+	FailAll bool      `json:"fail-all,omitempty" jsonschema_description:"whether every shot fails"`
+	FailAt  int       `json:"fail-at,omitempty" jsonschema_description:"the shot that fails"`
+	Hang    bool      `json:"hang,omitempty" jsonschema_description:"whether shots wait for ever"`
+	NoOpen  plan.Word `json:"no-open,omitempty" jsonschema_description:"why it cannot be opened"`
+}
+
+// Check implements plan.Settings.
+func (*Settings) Check(plan.Surroundings) []plan.Fault { return nil }
+
+// Summary implements plan.Settings.
+func (s *Settings) Summary() string { return "wait " + s.Takes.D().String() }
+
+// Stub is a kind of contender that only waits; under synctest it does so on the fake clock.
+func Stub() contender.Kind {
+	return contender.Kind{
+		Kind: plan.Kind{Name: "stub", Doc: "waits", New: func() plan.Settings { return &Settings{} }},
+		Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
+			own := settings.(*Settings)
+			if own.NoOpen != "" {
+				return nil, errors.New(string(own.NoOpen))
+			}
+			return &driver{clock: s.Clock, s: own}, nil
+		},
+	}
+}
+
+type driver struct {
+	clock *clock.Clock
+	s     *Settings
+	shots atomic.Int64
+}
+
+func (d *driver) Client(int, int) contender.Client { return client{d} }
+func (d *driver) Close() error                     { return nil }
+
+type client struct{ d *driver }
+
+func (c client) Rewind() {}
+func (c client) Close()  {}
+
+func (c client) Shoot(ctx context.Context, shot *contender.Shot) {
+	shot.Start = c.d.clock.Now()
+	wait := time.After(c.d.s.Takes.D())
+	if c.d.s.Hang && c.d.shots.Load() > 0 {
+		wait = nil
+	}
+	select {
+	case <-wait:
+	case <-ctx.Done():
+		shot.Class, shot.Err = contender.Cut, ctx.Err()
+	}
+	shot.End = c.d.clock.Now()
+	n := c.d.shots.Add(1)
+	if shot.Class == contender.OK && (c.d.s.FailAll || int(n) == c.d.s.FailAt) {
+		shot.Class, shot.Err = contender.Status, errors.New("status 503, expected 200")
+	}
+	if shot.View != nil {
+		shot.View.Outcome, shot.View.Body, shot.View.Bytes = "done", []byte("waited"), 6
+	}
+}
