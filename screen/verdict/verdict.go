@@ -7,6 +7,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"paceduel/core/chart"
 	"paceduel/core/judge"
@@ -202,8 +203,9 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 	text := style.Render(say)
 	if r.Ratio != "" {
 		text = parts.Right(style.Render(r.Ratio), 5) + " " + text
-		if r.Interval != "" && (r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike) {
-			text += s.Theme.Faint.Render("  " + r.Interval)
+		settled := r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike
+		if interval := s.Theme.Faint.Render("  " + r.Interval); settled && lipgloss.Width(text)+lipgloss.Width(interval) <= w {
+			text += interval
 		}
 	}
 	return parts.Cell(text, w)

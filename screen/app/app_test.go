@@ -1,0 +1,384 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+
+	"paceduel/core/contender"
+	"paceduel/core/logbook"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/internal/golden"
+	"paceduel/internal/sample"
+	"paceduel/screen"
+)
+
+// drain runs commands by hand and returns their messages; ticks of notices are left alone.
+func drain(cmd tea.Cmd) (out []tea.Msg) {
+	if cmd == nil {
+		return nil
+	}
+	got := make(chan tea.Msg, 1)
+	go func() { got <- cmd() }()
+	select {
+	case msg := <-got:
+		if batch, ok := msg.(tea.BatchMsg); ok {
+			for _, c := range batch {
+				out = append(out, drain(c)...)
+			}
+			return out
+		}
+		if msg != nil {
+			out = append(out, msg)
+		}
+	case <-time.After(3 * time.Second): // a tick, or a wait for a run's next state
+	}
+	return out
+}
+
+// press feeds keys and everything that follows from them.
+func press(t *testing.T, m Model, keys ...string) Model {
+	t.Helper()
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Code: []rune(k)[0], Text: k}
+		switch k {
+		case "enter":
+			msg = tea.KeyPressMsg{Code: tea.KeyEnter}
+		case "esc":
+			msg = tea.KeyPressMsg{Code: tea.KeyEscape}
+		case "tab":
+			msg = tea.KeyPressMsg{Code: tea.KeyTab}
+		case "down":
+			msg = tea.KeyPressMsg{Code: tea.KeyDown}
+		}
+		m = feedAll(m, msg)
+	}
+	return m
+}
+
+func feedAll(m Model, msg tea.Msg) Model {
+	next, cmd := m.Update(msg)
+	m = next.(Model)
+	if _, isNotice := msg.(saidMsg); isNotice {
+		return m // its command is only the tick that clears it
+	}
+	for _, follow := range drain(cmd) {
+		if _, quit := follow.(tea.QuitMsg); !quit {
+			m = feedAll(m, follow)
+		}
+	}
+	return m
+}
+
+const tides = `duel: Tides
+question: Is the table worth its memory?
+baseline: slow
+contenders:
+  slow: { note: what runs today, stub: { takes: 2ms } }
+  fast: { avoid: memory is short, stub: { takes: 100us } }
+pace: { repeat: 3 }
+rounds: 6
+`
+
+func config(t *testing.T, files map[string]string) Config {
+	t.Helper()
+	dir := t.TempDir()
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	book, err := logbook.Open(filepath.Join(dir, "l.sqlite"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { book.Close() })
+	return Config{
+		Title: "the test harbour", Dir: dir, Options: plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}}, Kinds: []contender.Kind{sample.Stub()},
+		Program: "test", Book: book, SaveDir: dir, Seed: 4,
+	}
+}
+
+// started is the model after its first commands, in a window of w by h.
+func started(t *testing.T, cfg Config, w, h int) Model {
+	t.Helper()
+	m := newModel(t.Context(), cfg)
+	m = feedAll(m, tea.WindowSizeMsg{Width: w, Height: h})
+	for _, cmd := range []tea.Cmd{readFolder(cfg), readRuns(cfg.Book)} {
+		for _, msg := range drain(cmd) {
+			m = feedAll(m, msg)
+		}
+	}
+	t.Cleanup(func() { m.session.end() })
+	return m
+}
+
+func plain(m Model) string { return ansi.Strip(m.View().Content) }
+
+func shows(t *testing.T, m Model, want ...string) {
+	t.Helper()
+	text := strings.Join(strings.Fields(plain(m)), " ")
+	for _, w := range want {
+		if !strings.Contains(text, w) {
+			t.Errorf("the screen does not show %q:\n%s", w, plain(m))
+		}
+	}
+}
+
+func withRun(m Model, r *result.Result) Model {
+	m.scene.Run = opened(r)
+	return m
+}
+
+func threeWay() *result.Result {
+	return sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{
+			{Name: "per-vessel", Latency: sample.Times(0.0124, 0.3), Bytes: 8443}, {Name: "joined", Latency: sample.Times(0.00365, 0.3), Bytes: 8443},
+			{Name: "snapshot", Latency: sample.Times(0.0009, 0.3), Bytes: 8443, FailFrac: 0.02},
+		},
+		Rounds: 10, Shots: 700, Clients: 8, Seed: 4127,
+	})
+}
+
+// Whatever the window and the view, exactly its size is drawn.
+func TestEveryViewFitsEveryWindow(t *testing.T) {
+	cfg := config(t, map[string]string{"tides.duel.yaml": tides, "broken.duel.yaml": "duel: [\n"})
+	m := started(t, cfg, 80, 24)
+	states := map[string]Model{"empty": started(t, config(t, nil), 80, 24), "fresh": m, "judged": withRun(m, threeWay())}
+	live := withRun(m, threeWay())
+	run := *live.scene.Run
+	run.Live, run.Heats, run.Left = true, run.Heats[:7], time.Minute
+	run.Now = &screen.Now{Round: 3, Contender: "joined", Shots: 100, Rate: 1000, P50: time.Millisecond, P99: time.Second, Heat: run.Result.Heats[7]}
+	live.scene.Run = &run
+	states["live"] = live
+	leaving := live
+	leaving.leaving = true
+	states["leaving"] = leaving
+	help := live
+	help.help = true
+	states["help"] = help
+	failed := withRun(m, threeWay())
+	bad := *failed.scene.Run
+	bad.Err, bad.Heats, bad.Verdict = errors.New("no such program"), nil, nil
+	failed.scene.Run = &bad
+	states["failed"] = failed
+	sizes := [][2]int{{1, 1}, {3, 2}, {20, 5}, {79, 24}, {80, 23}, {80, 24}, {81, 25}, {100, 30}, {142, 42}, {200, 60}, {400, 120}}
+	for name, m := range states {
+		for stop := range screen.Stops {
+			for _, size := range sizes {
+				m.at = stop
+				next, _ := m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+				lines := strings.Split(next.(Model).View().Content, "\n")
+				if len(lines) != size[1] {
+					t.Fatalf("%s, %s at %dx%d: %d lines", name, stop, size[0], size[1], len(lines))
+				}
+				for _, l := range lines {
+					if lipgloss.Width(l) != size[0] {
+						t.Fatalf("%s, %s at %dx%d: a line of %d cells: %q", name, stop, size[0], size[1], lipgloss.Width(l), ansi.Strip(l))
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestViewsInWords(t *testing.T) {
+	cfg := config(t, nil)
+	for _, size := range [][2]int{{80, 24}, {142, 42}} {
+		m := started(t, cfg, size[0], size[1])
+		r := threeWay()
+		m = withRun(m, r)
+		for _, stop := range []screen.Stop{screen.WeighIn, screen.Rounds, screen.Verdict} {
+			m.at = stop
+			m = feedAll(m, tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+			golden.Check(t, fmt.Sprintf("%s-%dx%d", stop, size[0], size[1]), plain(m)+"\n")
+		}
+	}
+}
+
+func TestADuelFromAskToLog(t *testing.T) {
+	cfg := config(t, map[string]string{"tides.duel.yaml": tides})
+	m := started(t, cfg, 142, 42)
+	shows(t, m, "1 duel in the test harbour. Tides asks fast against slow: 6 rounds, 3 runs a heat", "not run yet", "what differs", "not when memory is short")
+	m = press(t, m, "enter")
+	for m.scene.Run == nil || m.scene.Run.Live {
+		for _, msg := range drain(nextState(t.Context(), m.session, m.serial)) {
+			m = feedAll(m, msg)
+		}
+	}
+	if m.at != screen.Verdict {
+		t.Errorf("after the run the view is %s; want verdict", m.at)
+	}
+	shows(t, m, "fast is ", "faster than slow in the mean", "too few: needs 10 shots a heat", "✓verdict", "● fast")
+	m = press(t, m, "s")
+	shows(t, m, "saved")
+	saved, _ := filepath.Glob(filepath.Join(cfg.SaveDir, "tides-fast-*.svg"))
+	if len(saved) != 1 {
+		t.Errorf("saved %v; want one SVG", saved)
+	}
+	m = press(t, m, "p")
+	if text, err := os.ReadFile(filepath.Join(cfg.SaveDir, "tides.duel.yaml")); err != nil || string(text) != tides {
+		t.Errorf("keeping the plan over itself left %q, %v", text, err)
+	}
+	shows(t, m, "file exists")
+	m = press(t, m, "l")
+	shows(t, m, "1 run, 1 of them to the end; the newest is Tides")
+	m.scene.Run = nil
+	m = press(t, m, "enter")
+	shows(t, m, "faster than slow in the mean")
+	m = press(t, m, "a")
+	shows(t, m, "fast is ")
+}
+
+func TestHaltAndQuitKeepWhatWasMeasured(t *testing.T) {
+	cfg := config(t, map[string]string{"tides.duel.yaml": strings.Replace(tides, "takes: 2ms", "takes: 30ms", 1)})
+	m := started(t, cfg, 100, 30)
+	next, _ := m.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+	m = feedAllButStates(next.(Model), screen.StartMsg{Duel: m.scene.Duels[0]})
+	m = states(t, m, func(r *screen.Run) bool { return len(r.Heats) >= 3 })
+	m = press(t, m, "q")
+	shows(t, m, "A duel is on.", "q quit and keep", "esc go on")
+	m = press(t, m, "esc")
+	if m.leaving || !m.scene.Run.Live {
+		t.Error("esc did not go on with the duel")
+	}
+	m = press(t, m, "r", "h")
+	m = states(t, m, func(r *screen.Run) bool { return !r.Live })
+	if m.scene.Run.Result.Ending != result.Interrupted || len(m.scene.Run.Heats) < 3 {
+		t.Errorf("halted as %q with %d heats", m.scene.Run.Result.Ending, len(m.scene.Run.Heats))
+	}
+	list, err := cfg.Book.List(5)
+	if err != nil || len(list) != 1 || list[0].Ending != result.Interrupted || list[0].Heats < 3 {
+		t.Errorf("the logbook has %+v, %v", list, err)
+	}
+}
+
+// feedAllButStates handles a start without waiting for the run.
+func feedAllButStates(m Model, msg tea.Msg) Model {
+	next, _ := m.Update(msg)
+	return next.(Model)
+}
+
+// states takes the run's states until done says so.
+func states(t *testing.T, m Model, done func(*screen.Run) bool) Model {
+	t.Helper()
+	for m.scene.Run == nil || !done(m.scene.Run) {
+		msg := nextState(t.Context(), m.session, m.serial)()
+		next, _ := m.Update(msg)
+		m = next.(Model)
+	}
+	return m
+}
+
+func TestTroubleIsShown(t *testing.T) {
+	cfg := config(t, map[string]string{
+		"broken.duel.yaml": strings.Replace(tides, "repeat: 3", "repeet: 3", 1),
+		"wrong.duel.yaml":  strings.Replace(tides, "takes: 100us", "fail-all: true", 1),
+	})
+	m := started(t, cfg, 142, 42)
+	shows(t, m, "broken.duel.yaml cannot be run as it is", "broken.duel.yaml, line 7, column 9", `unknown key "repeet" in pace`, `did you mean "repeat"?`)
+	if strings.Contains(plain(m), "enter start") {
+		t.Error("a broken duel can be started")
+	}
+	m = press(t, m, "down", "enter")
+	for m.scene.Run == nil || m.scene.Run.Live {
+		for _, msg := range drain(nextState(t.Context(), m.session, m.serial)) {
+			m = feedAll(m, msg)
+		}
+	}
+	if m.at != screen.WeighIn {
+		t.Errorf("after a failed weigh-in the view is %s", m.at)
+	}
+	shows(t, m, "fast did not pass the weigh-in, so nothing was timed", "status 503, expected 200", "→ correct the request", "!weigh-in")
+	m = press(t, m, "v")
+	shows(t, m, "There is no verdict: fast did not pass the weigh-in")
+
+	none := config(t, nil)
+	none.Book, none.BookErr = nil, errors.New("the disk is read-only")
+	m = started(t, none, 100, 30)
+	shows(t, m, "There is no duel in the test harbour yet", "paceduel between A B")
+	shows(t, press(t, m, "l"), "There is no logbook: the disk is read-only")
+	shows(t, press(t, m, "v"), "There is no verdict yet")
+	shows(t, press(t, m, "r"), "No duel is on")
+	shows(t, press(t, m, "?"), "Keys of ask", "Everywhere", "quit")
+}
+
+func TestPairsAndScales(t *testing.T) {
+	m := withRun(started(t, config(t, nil), 142, 42), threeWay())
+	m = press(t, m, "v")
+	shows(t, m, "snapshot fails", "◆ snapshot snapshot is")
+	m = press(t, m, "d")
+	shows(t, m, "bars: log scale")
+	m.h = 24
+	m = press(t, m, "f")
+	shows(t, m, "● joined joined is")
+}
+
+// Keys say what they do, and no view gives a letter of the frame another meaning.
+func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
+	m := withRun(started(t, config(t, map[string]string{"tides.duel.yaml": tides}), 142, 42), threeWay())
+	live := *m.scene.Run
+	live.Live = true
+	frame := map[string]bool{}
+	for _, b := range []key.Binding{m.keys.stops, m.keys.next, m.keys.help, m.keys.quit} {
+		for _, k := range b.Keys() {
+			frame[k] = true
+		}
+	}
+	meaning := map[string]string{}
+	for stop := range screen.Stops {
+		for _, scene := range []screen.Scene{m.scene, {Duels: m.scene.Duels, Run: &live, Runs: m.scene.Runs}} {
+			for _, b := range m.views[stop].Keys(scene) {
+				if b.Help().Key == "" || b.Help().Desc == "" {
+					t.Errorf("%s: a key without help: %v", stop, b.Keys())
+				}
+				for _, k := range b.Keys() {
+					if frame[k] {
+						t.Errorf("%s: %q is the frame's", stop, k)
+					}
+					if len(k) == 1 && k != "k" {
+						if was, ok := meaning[k]; ok && was != b.Help().Desc {
+							t.Errorf("%q means %q and %q", k, was, b.Help().Desc)
+						}
+						meaning[k] = b.Help().Desc
+						if !strings.HasPrefix(b.Help().Desc, k) {
+							t.Errorf("%s: %q does not begin %q", stop, k, b.Help().Desc)
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// The whole program, on buffers: start, look round, leave.
+func TestWholeProgram(t *testing.T) {
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	in, keys := io.Pipe()
+	var out bytes.Buffer
+	m := newModel(ctx, config(t, map[string]string{"tides.duel.yaml": tides}))
+	p := tea.NewProgram(m, tea.WithInput(in), tea.WithOutput(&out), tea.WithWindowSize(100, 30), tea.WithContext(ctx), tea.WithoutSignals(),
+		tea.WithEnvironment([]string{"TERM=xterm-256color"}), tea.WithColorProfile(colorprofile.ASCII))
+	go io.WriteString(keys, "lvwraq")
+	if _, err := p.Run(); err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(out.String(), "pace duel") {
+		t.Error("nothing was drawn")
+	}
+}
