@@ -108,13 +108,16 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	}
 	const gap = 4
 	if w < 100 {
-		list := v.list(s, w, 2)
-		top := min(len(list), max(h/3, 4))
-		return strings.Join(append(parts.Window(list, v.line(s, 2), top), append([]string{""}, v.face(s, w, h-top-1)...)...), "\n")
+		each, top := 3, max(h/3, 4)
+		if len(s.Duels)*each > top {
+			each = 2
+		}
+		list := parts.Window(v.list(s, w, each), v.line(s, each), top)
+		return strings.Join(append(list, v.face(s, w)...), "\n")
 	}
 	left := w * 2 / 5
 	list := parts.Window(v.list(s, left, 4), v.line(s, 4), h)
-	return parts.Beside(gap, parts.Fit(strings.Join(list, "\n"), left, h), parts.Fit(strings.Join(v.face(s, w-left-gap, h), "\n"), w-left-gap, h))
+	return parts.Beside(gap, parts.Fit(strings.Join(list, "\n"), left, h), parts.Fit(strings.Join(v.face(s, w-left-gap), "\n"), w-left-gap, h))
 }
 
 func (v View) empty(s screen.Scene, w int) string {
@@ -200,7 +203,7 @@ func lastSaid(d screen.Duel, history []logbook.Entry) string {
 }
 
 // face shows the chosen duel: what is shared, and what differs side by side.
-func (v View) face(s screen.Scene, w, h int) []string {
+func (v View) face(s screen.Scene, w int) []string {
 	d := v.chosen(s)
 	if d.Plan == nil {
 		return v.problems(s, d, w)
@@ -208,11 +211,16 @@ func (v View) face(s screen.Scene, w, h int) []string {
 	p := d.Plan
 	var lines []string
 	for _, l := range parts.Wrap(p.Question, w) {
+		if l == "" {
+			continue
+		}
 		lines = append(lines, s.Theme.Strong.Render(l))
 	}
 	shared, own := p.Aspects()
-	lines = append(lines, "", s.Theme.Faint.Render("asked of all"))
-	lines = append(lines, aspects(s, shared, w)...)
+	if len(shared) > 0 {
+		lines = append(lines, "", s.Theme.Faint.Render("asked of all"))
+		lines = append(lines, aspects(s, shared, w)...)
+	}
 	lines = append(lines, "", s.Theme.Faint.Render("what differs"))
 	columns := len(p.Contenders)
 	const gap = 3

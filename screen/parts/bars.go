@@ -41,7 +41,7 @@ func OutwardLeft(b chart.Bar, w int, style lipgloss.Style) string {
 // split turns a length into full cells and eighths; something is never nothing.
 func split(length float64, w int) (full, rest int) {
 	n := int(math.Round(length * float64(w) * 8))
-	if n == 0 && length > 0 {
+	if n < 2 && length > 0 {
 		n = 2
 	}
 	return min(n/8, w), n % 8

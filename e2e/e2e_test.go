@@ -1,0 +1,344 @@
+// Package e2e drives the real program: headless as scripts do, and in a terminal (tmux) as people do.
+//
+// Whatever it needs besides Go is checked in TestMain, which says plainly what is missing; nothing is skipped silently.
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"paceduel/core/result"
+)
+
+// program is the binary under test, built once.
+var program string
+
+// withoutTerminal is set where tmux cannot be had; make test says so then.
+const withoutTerminal = "PACEDUEL_TEST_WITHOUT_TERMINAL"
+
+func TestMain(m *testing.M) {
+	if _, err := exec.LookPath("tmux"); err != nil && os.Getenv(withoutTerminal) == "" {
+		fmt.Fprintln(os.Stderr, "the interface tests need tmux, which is not installed; make test installs it where it may,\nor set "+withoutTerminal+"=1 to leave these tests out knowingly")
+		os.Exit(1)
+	}
+	dir, err := os.MkdirTemp("", "paceduel-e2e-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(dir, "paceduel")
+	if out, err := exec.Command("go", "build", "-o", program, "../cmd/paceduel").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// outcome is what came of a run of the program.
+type outcome struct {
+	status      int
+	out, errout string
+}
+
+// home is a folder with its own logbook, and the environment that leads there.
+type home struct {
+	dir string
+	env []string
+}
+
+func newHome(t *testing.T) home {
+	t.Helper()
+	dir := t.TempDir()
+	return home{dir, append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "TERM=xterm-256color", "NO_COLOR=")}
+}
+
+func (h home) write(t *testing.T, name, text string) {
+	t.Helper()
+	if err := os.WriteFile(filepath.Join(h.dir, name), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func (h home) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Env = h.dir, h.env
+	return cmd
+}
+
+func (h home) run(t *testing.T, args ...string) outcome {
+	t.Helper()
+	var out, errout bytes.Buffer
+	cmd := h.command(args...)
+	cmd.Stdout, cmd.Stderr = &out, &errout
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return outcome{cmd.ProcessState.ExitCode(), out.String(), errout.String()}
+}
+
+func (o outcome) says(t *testing.T, status int, parts ...string) {
+	t.Helper()
+	if o.status != status {
+		t.Errorf("status %d; want %d\n%s%s", o.status, status, o.out, o.errout)
+	}
+	for _, p := range parts {
+		if !strings.Contains(o.out+o.errout, p) {
+			t.Errorf("it does not say %q:\n%s%s", p, o.out, o.errout)
+		}
+	}
+}
+
+const quick = `duel: Count
+baseline: short
+contenders:
+  short: { command: { shell: "i=0; while [ $i -lt 200 ]; do i=$((i+1)); done" } }
+  long: { command: { shell: "i=0; while [ $i -lt 40000 ]; do i=$((i+1)); done" } }
+pace: { repeat: 2 }
+rounds: 8
+`
+
+func TestRunJudgesKeepsAndExports(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick)
+	o := h.run(t, "run", "count.duel.yaml", "--json", "out.json", "--seed", "7")
+	o.says(t, 0, "heat 16 of 16", "long is ", "slower than short in the mean", "seed 7", "too few: needs 10 shots a heat")
+	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
+	if err != nil || r.Seed != 7 || len(r.Heats) != 16 || r.Ending != result.Done {
+		t.Fatalf("the result file holds %+v, %v", r, err)
+	}
+	h.run(t, "log").says(t, 0, r.ID, "Count", "slower than short")
+	h.run(t, "show", r.ID).says(t, 0, "slower than short in the mean")
+	h.run(t, "show", "out.json").says(t, 0, "slower than short in the mean")
+	h.run(t, "export", r.ID, "--to", "pictures").says(t, 0, "count-long-"+r.ID+".svg", ".pdf", ".json")
+	for _, ending := range []string{".svg", ".pdf"} {
+		if info, err := os.Stat(filepath.Join(h.dir, "pictures", "count-long-"+r.ID+ending)); err != nil || info.Size() < 5000 {
+			t.Errorf("the exported %s: %v", ending, err)
+		}
+	}
+	o = h.run(t, "run", "count.duel.yaml", "--json", "-", "--rounds", "1", "--only", "long")
+	var doc map[string]any
+	if err := json.Unmarshal([]byte(o.out), &doc); err != nil || o.status != 0 {
+		t.Errorf("--json - does not print the result alone: %v", err)
+	}
+}
+
+func TestExitStatuses(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick)
+	h.write(t, "broken.duel.yaml", strings.Replace(quick, "repeat", "repeet", 1))
+	h.write(t, "wrong.duel.yaml", strings.Replace(quick, "shell: \"i=0; while [ $i -lt 40000 ]; do i=$((i+1)); done\"", "run: [no-such-tool]", 1))
+	h.write(t, "data.txt", "salt cod")
+	tests := []struct {
+		args   []string
+		status int
+		says   []string
+	}{
+		{[]string{"check", "count.duel.yaml"}, 0, []string{"short: exit code 0 in"}},
+		{[]string{"run", "broken.duel.yaml"}, 2, []string{`broken.duel.yaml:6:9: unknown key "repeet" in pace; did you mean "repeat"?`}},
+		{[]string{"run", "none.duel.yaml"}, 2, []string{"no such file"}},
+		{[]string{"run"}, 2, []string{"requires at least 1 arg", "--help"}},
+		{[]string{"run", "--roundz", "3", "x"}, 2, []string{"unknown flag: --roundz"}},
+		{[]string{"run", "count.duel.yaml", "--set", "pace.repeat=no"}, 2, []string{"--set pace.repeat=no: pace.repeat must be a whole number"}},
+		{[]string{"nonsense"}, 2, []string{"no such file"}},
+		{[]string{"run", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in", "no such program on PATH", "try:"}},
+		{[]string{"check", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in"}},
+		{[]string{"between", "--headless", "cat data.txt", "cat none.txt"}, 3, []string{"cat: none.txt: No such file"}},
+		{[]string{"between", "--headless", "true"}, 2, []string{"needs 2 to 8 contenders"}},
+		{[]string{"show", "zz"}, 2, []string{"no such run"}},
+		{[]string{"show", "data.txt"}, 4, []string{"this is no result of Pace Duel"}},
+		{[]string{"open", "data.txt"}, 2, []string{"this is no result of Pace Duel"}},
+		{[]string{"open"}, 2, []string{"needs a terminal"}},
+		{[]string{"new", "count"}, 2, []string{"file exists"}},
+		{[]string{"schema"}, 0, []string{`"$schema"`, `"contenders"`}},
+		{[]string{"new"}, 0, []string{"duel: Manifest compression"}},
+	}
+	for _, tt := range tests {
+		t.Run(strings.Join(tt.args, " "), func(t *testing.T) { h.run(t, tt.args...).says(t, tt.status, tt.says...) })
+	}
+}
+
+func TestANewPlanRuns(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 2000))
+	h.run(t, "new", "packing").says(t, 0, "wrote packing.duel.yaml")
+	h.run(t, "run", "packing.duel.yaml", "--rounds", "1").says(t, 0, "After 1 round dense is about")
+}
+
+func TestBetweenNeedsNoPlan(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 20000))
+	o := h.run(t, "between", "--headless", "--keep", "kept.duel.yaml", "gzip -1 -c manifest.txt", "gzip -9 -c manifest.txt | cat")
+	o.says(t, 0, "gzip -9 -c manifest.txt | c", "slower than gzip -1 -c manifest.txt")
+	h.run(t, "check", "kept.duel.yaml").says(t, 0, "gzip -1 -c manifest.txt: exit code 0")
+
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, strings.Repeat(r.URL.Path, 10))
+	}))
+	defer s.Close()
+	h.run(t, "between", "--headless", "--json", "u.json", s.URL+"/a", s.URL+"/b").says(t, 0, "4 clients for 500ms", "throughput")
+}
+
+// What goes wrong on the other side is named at once, and nothing hangs.
+func TestServersThatMisbehave(t *testing.T) {
+	h := newHome(t)
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // takes connections in its backlog and never answers
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	endless := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		for {
+			if _, err := w.Write(make([]byte, 1<<16)); err != nil {
+				return
+			}
+		}
+	}))
+	defer endless.Close()
+	gone := httptest.NewServer(http.NotFoundHandler())
+	gone.Close()
+	tests := []struct{ name, url, says string }{
+		{"refused", gone.URL, "connection refused"},
+		{"silent", "http://" + silent.Addr().String(), "no full answer"},
+		{"endless", endless.URL, "answer longer than max-body of 1048576 bytes"},
+	}
+	for _, tt := range tests {
+		h.write(t, tt.name+".duel.yaml", fmt.Sprintf("duel: X\nbaseline: a\ncourse: { http: { url: %q, timeout: 300ms, max-body: 1MiB } }\ncontenders: { a: , b: }\npace: { clients: 2 }\n", tt.url))
+		h.run(t, "run", tt.name+".duel.yaml").says(t, 3, "a did not pass the weigh-in", tt.says, "try:")
+	}
+}
+
+func TestALogbookThatCannotBeWrittenStopsNothing(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick)
+	h.write(t, "no.sqlite", strings.Repeat("this is no logbook ", 300))
+	o := h.run(t, "run", "count.duel.yaml", "--rounds", "1", "--logbook", "no.sqlite", "--json", "out.json")
+	o.says(t, 0, "the run goes on, but no logbook keeps it", "long is about")
+	if _, err := result.ReadFile(filepath.Join(h.dir, "out.json")); err != nil {
+		t.Error(err)
+	}
+	h.run(t, "log", "--logbook", "no.sqlite").says(t, 4, "open logbook")
+	// A full disk: the device accepts nothing.
+	o = h.run(t, "run", "count.duel.yaml", "--rounds", "1", "--json", "/dev/full/x.json")
+	o.says(t, 4, "write result")
+}
+
+// start runs the program until it has said something on standard error.
+func start(t *testing.T, h home, until string, args ...string) (*exec.Cmd, *bytes.Buffer) {
+	t.Helper()
+	cmd := h.command(args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	pipe, err := cmd.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill() })
+	var said strings.Builder
+	buf := make([]byte, 4096)
+	for !strings.Contains(said.String(), until) {
+		n, err := pipe.Read(buf)
+		if err != nil {
+			t.Fatalf("it ended before saying %q: %s", until, said.String())
+		}
+		said.Write(buf[:n])
+	}
+	go func() { // the rest
+		for {
+			if _, err := pipe.Read(buf); err != nil {
+				return
+			}
+		}
+	}()
+	return cmd, &out
+}
+
+const longRun = `duel: Long
+baseline: a
+contenders:
+  a: { command: { run: [sleep, "0.05"] } }
+  b: { command: { shell: "sleep 0.06 & wait" } }
+pace: { repeat: 2 }
+rounds: 100
+`
+
+func TestAnInterruptKeepsTheHeats(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "long.duel.yaml", longRun)
+	cmd, out := start(t, h, "heat 3 of 200", "run", "long.duel.yaml", "--json", "out.json")
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	cmd.Wait()
+	if code := cmd.ProcessState.ExitCode(); code != 130 || !strings.Contains(out.String(), "interrupted: 1 of 100 rounds are complete") {
+		t.Errorf("status %d, said\n%s", code, out)
+	}
+	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
+	if err != nil || len(r.Heats) < 3 || r.Ending != result.Interrupted {
+		t.Errorf("the result file holds %v, %v", r, err)
+	}
+	h.run(t, "log").says(t, 0, "interrupted after", "of 200 heats")
+}
+
+func TestAKilledRunIsFoundCutOffAndLeavesNothing(t *testing.T) {
+	h := newHome(t)
+	marked := strings.Replace(longRun, "sleep 0.06 & wait", "sleep 98.7654 & wait", 1)
+	h.write(t, "long.duel.yaml", strings.Replace(marked, "rounds: 100", "rounds: 100\nseed: 2", 1))
+	// The weigh-in would wait for b, so b is quick there: it sleeps long only once its flag is set.
+	h.write(t, "long.duel.yaml", strings.Replace(longRun, "sleep 0.06 & wait", "if [ -e slow ]; then sleep 98.7654 & wait; fi", 1))
+	cmd, _ := start(t, h, "heat 3 of 200", "run", "long.duel.yaml")
+	h.write(t, "slow", "")
+	deadline := time.Now().Add(20 * time.Second)
+	for sleepers() == 0 {
+		if time.Now().After(deadline) {
+			t.Fatal("the slow run never began")
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	if err := cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	cmd.Wait()
+	for sleepers() > 0 {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d processes outlived the killed run", sleepers())
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	o := h.run(t, "log")
+	o.says(t, 0, "cut off after", "of 200 heats")
+	id, _, _ := strings.Cut(o.out, " ")
+	h.run(t, "show", id).says(t, 0, "cut off in mid-run")
+}
+
+func sleepers() int {
+	out, _ := exec.Command("pgrep", "-x", "-f", "sleep 98.7654").Output()
+	return len(strings.Fields(string(out)))
+}
+
+func TestTheHeadlessDemo(t *testing.T) {
+	h := newHome(t)
+	began := time.Now()
+	o := h.run(t, "demo", "--headless")
+	o.says(t, 0, "snapshot is ", "joined is ", "faster than per-vessel at p50", "stream is ", "faster than gather in the mean", "seed 4127")
+	t.Logf("the demo took %s", time.Since(began).Round(time.Second))
+}

@@ -1,0 +1,175 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// terminal is the program in a tmux window of its own server.
+type terminal struct {
+	t      *testing.T
+	socket string
+	h      home
+}
+
+// patience is how long a screen may take to show what it must; a loaded machine is slow.
+const patience = 60 * time.Second
+
+func openTerminal(t *testing.T, h home, w, height int, args ...string) *terminal {
+	t.Helper()
+	if os.Getenv(withoutTerminal) != "" {
+		t.Skip("left out knowingly: " + withoutTerminal + " is set")
+	}
+	term := &terminal{t, filepath.Join(h.dir, "tmux.sock"), h}
+	line := fmt.Sprintf("cd %s && %s %s; echo ended with $?; exec sleep 1000", h.dir, program, strings.Join(args, " "))
+	cmd := exec.Command("tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(height), line)
+	cmd.Env = h.env
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("tmux: %v: %s", err, out)
+	}
+	t.Cleanup(func() { exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	return term
+}
+
+func (term *terminal) tmux(args ...string) string {
+	term.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", term.socket}, args...)...).CombinedOutput()
+	if err != nil {
+		term.t.Fatalf("tmux %v: %v: %s", args, err, out)
+	}
+	return string(out)
+}
+
+func (term *terminal) press(keys ...string) {
+	term.t.Helper()
+	term.tmux(append([]string{"send-keys"}, keys...)...)
+}
+
+// wait waits until the screen shows every part, and returns it.
+func (term *terminal) wait(parts ...string) string {
+	term.t.Helper()
+	deadline := time.Now().Add(patience)
+	for {
+		text := term.tmux("capture-pane", "-p")
+		missing := ""
+		for _, p := range parts {
+			if !strings.Contains(text, p) {
+				missing = p
+			}
+		}
+		if missing == "" {
+			return text
+		}
+		if time.Now().After(deadline) {
+			term.t.Fatalf("the screen does not show %q:\n%s", missing, text)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// The way of a newcomer: start the demo, run the duel, see the verdict, save a picture, leave.
+func TestTheDemoOnScreen(t *testing.T) {
+	h := newHome(t)
+	term := openTerminal(t, h, 142, 42, "demo")
+	term.wait("pace duel", "Berth board", "Manifest packer", "enter start the duel", "Does one joined query")
+	term.press("Enter")
+	term.wait("▸rounds", "Round 1 of 10", "running order", "h halt and keep")
+	// Resized in mid-run, down to the least window, below it, and back.
+	for _, size := range [][2]string{{"80", "24"}, {"60", "10"}, {"142", "42"}} {
+		term.tmux("resize-window", "-x", size[0], "-y", size[1])
+		if size[0] == "60" {
+			term.wait("This window is 60x10;", "Pace Duel needs 80x24", "The duel goes on.")
+			continue
+		}
+		text := term.wait("▸rounds", "running order")
+		for line := range strings.Lines(text) {
+			if n := len([]rune(strings.TrimRight(line, "\n"))); fmt.Sprint(n) > size[0] && n > 142 {
+				t.Errorf("at %s columns a line has %d cells", size[0], n)
+			}
+		}
+	}
+	term.press("w")
+	term.wait("first touch", "application/json", "All passed the weigh-in")
+	term.press("r")
+	term.wait("✓verdict", "faster than per-vessel at p50", "snapshot is", "throughput")
+	term.press("s")
+	term.wait("saved berth-board-snapshot-")
+	saved, err := filepath.Glob(filepath.Join(h.dir, "berth-board-snapshot-*.svg"))
+	if err != nil || len(saved) != 1 {
+		t.Errorf("saved %v, %v; want one SVG", saved, err)
+	}
+	term.press("l")
+	term.wait("1 run, 1 of them to the end", "Berth board")
+	term.press("a", "Down")
+	term.wait("Manifest packer asks stream against gather")
+	term.press("q")
+	term.wait("ended with 0")
+}
+
+// An interrupt in mid-run: the heats are in the log, also for the next start.
+func TestAnInterruptOnScreen(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "long.duel.yaml", longRun)
+	term := openTerminal(t, h, 100, 30, "open", ".")
+	term.wait("Long asks b against a", "not run yet")
+	term.press("Enter")
+	term.wait("Round 2 of 100")
+	term.press("C-c")
+	term.wait("A duel is on.", "esc  go on")
+	term.press("Escape")
+	term.wait("h halt and keep")
+	term.press("h")
+	term.wait("!rounds", "After 1 round", "interrupted:")
+	term.press("Enter", "q")
+	term.wait("ended with 0")
+
+	again := openTerminal(t, home{t.TempDir(), h.env}, 100, 30, "open", h.dir)
+	again.wait("Long asks b against a", "interrupted after")
+	again.press("l")
+	again.wait("interrupted,", "heats kept")
+	again.press("Enter")
+	again.wait("interrupted:", "rounds are complete")
+	again.press("q")
+	again.wait("ended with 0")
+}
+
+// Without a plan, on screen; and colour left out when asked.
+func TestBetweenOnScreen(t *testing.T) {
+	h := newHome(t)
+	h.env = append(h.env, "NO_COLOR=yes")
+	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 5000))
+	term := openTerminal(t, h, 120, 35, "between", "'gzip -1 -c manifest.txt'", "'cat manifest.txt'")
+	term.wait("running order")
+	term.wait("✓verdict", "cat manifest.txt is", "faster")
+	if coloured := term.tmux("capture-pane", "-p", "-e"); strings.Contains(coloured, "\x1b[38") {
+		t.Error("there are colours although NO_COLOR is set")
+	}
+	term.press("p")
+	term.wait("the plan is in")
+	if kept, _ := filepath.Glob(filepath.Join(h.dir, "*.duel.yaml")); len(kept) != 1 {
+		t.Errorf("kept plans: %v", kept)
+	}
+	term.press("q")
+	term.wait("ended with 0")
+}
+
+func TestASavedFileOpensInEveryView(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick)
+	h.run(t, "run", "count.duel.yaml", "--json", "out.json").says(t, 0)
+	term := openTerminal(t, h, 110, 32, "open", "out.json")
+	term.wait("long is", "slower than short in the mean", "✓verdict")
+	term.press("r")
+	term.wait("All 16 heats are done", "running order", "p50")
+	term.press("w")
+	term.wait("All passed the weigh-in", "exit code 0")
+	term.press("?")
+	term.wait("Keys of weigh-in", "Everywhere")
+	term.press("q")
+	term.wait("ended with 0")
+}
