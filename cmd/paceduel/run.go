@@ -188,6 +188,7 @@ func (s *settings) betweenCommand() *cobra.Command {
   paceduel between http://127.0.0.1:8080/a http://127.0.0.1:8080/b`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			fmt.Fprintln(os.Stderr, "finding the pace …")
 			p, err := between.Plan(cmd.Context(), ".", args, allow, all.Kinds(), s.env)
 			var problems plan.Problems
 			switch {

@@ -6,6 +6,7 @@ package chart
 
 import (
 	"math"
+	"strconv"
 	"time"
 
 	"paceduel/core/judge"
@@ -92,7 +93,7 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
 		Right: Side{f.Contender, SignFor(r, f.Contender), false},
 		Note:  "bars: all shots; shaded: the middle half of the heats; ratio: typical round, 95 % interval. " + capital(v.Note) + ".",
 		Conditions: []string{
-			r.Plan.Pace.Words + ", " + units.Plural(v.Rounds, "round") + ", seed " + units.Count(int64(r.Seed)),
+			r.Plan.Pace.Words + ", " + units.Plural(v.Rounds, "round") + ", seed " + strconv.FormatUint(r.Seed, 10),
 			r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
 		},
 	}

@@ -10,7 +10,7 @@ import (
 // fixed is a driver whose every shot ends in one class.
 type fixed struct{ class contender.Class }
 
-func (f fixed) Client(int, int) contender.Client { return fixedClient{f.class} }
+func (f fixed) Client(int, int) contender.Client { return fixedClient(f) }
 func (f fixed) Close() error                     { return nil }
 
 type fixedClient struct{ class contender.Class }

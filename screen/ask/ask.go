@@ -254,8 +254,8 @@ func (v View) contender(s screen.Scene, p *plan.Plan, i int, own []plan.Aspect, 
 		name += s.Theme.Faint.Render("  baseline")
 	}
 	lines = append(lines, parts.Cell(name, w), style.Render(strings.Repeat("─", max(w, 0))))
-	for _, l := range parts.Wrap(c.Note, w) {
-		lines = append(lines, l)
+	if c.Note != "" {
+		lines = append(lines, parts.Wrap(c.Note, w)...)
 	}
 	if c.Avoid != "" {
 		lines = append(lines, mark(s.Theme.Caution.Render, "not when "+c.Avoid, w)...)
