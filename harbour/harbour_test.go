@@ -3,7 +3,9 @@ package harbour_test
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -97,6 +99,9 @@ func TestPackersWriteTheSame(t *testing.T) {
 	}
 	if n := manifest.Len(); n < 9<<20 || n > 12<<20 {
 		t.Errorf("the manifest has %d bytes; want about 10 MB", n)
+	}
+	if sum := fmt.Sprintf("%x", sha256.Sum256(manifest.Bytes())); sum != harbour.ManifestSHA256 {
+		t.Errorf("the manifest has become another: its SHA-256 is %s", sum)
 	}
 	packed := map[string][]byte{}
 	for name := range harbour.Packers() {

@@ -2,6 +2,7 @@ package harbour
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"embed"
 	"fmt"
 	"io"
@@ -42,11 +43,15 @@ func Lay(dir string) error {
 	if err := put(filepath.Join(dir, "tides.csv"), tidesCSV()); err != nil {
 		return err
 	}
+	path := filepath.Join(dir, "manifest.txt")
+	if old, err := os.ReadFile(path); err == nil && fmt.Sprintf("%x", sha256.Sum256(old)) == ManifestSHA256 {
+		return nil
+	}
 	var manifest bytes.Buffer
 	if err := WriteManifest(&manifest); err != nil {
 		return fmt.Errorf("make the manifest: %w", err)
 	}
-	return put(filepath.Join(dir, "manifest.txt"), manifest.Bytes())
+	return put(path, manifest.Bytes())
 }
 
 // tidesCSV lists every tide in an order that is no calendar's, as requests come.
