@@ -97,24 +97,35 @@ func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, seed uint64, 
 	w := newWatcher(os.Stderr, p)
 	o, err := conduct.Duel(ctx, conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: seed, Book: book}, w.watch)
 	w.finish()
-	if out != "" && o.Result != nil {
-		if writeErr := writeResult(o.Result, out); writeErr != nil {
-			return errors.Join(writeErr, err)
-		}
-	}
 	switch {
 	case weighin.IsFailed(err):
 		printTouches(os.Stderr, o.Result)
+		if out != "" {
+			return quietOrWrite(writeResult(o.Result, out), err)
+		}
 		return quietError{err}
 	case err != nil && o.Verdict == nil:
 		return err
 	}
 	printVerdict(verdicts, o.Result, o.Verdict)
+	if out != "" {
+		if writeErr := writeResult(o.Result, out); writeErr != nil {
+			return errors.Join(writeErr, err)
+		}
+	}
 	if err != nil && ctx.Err() != nil {
 		fmt.Fprintf(os.Stderr, "paceduel: interrupted; %s\n", kept(o, book, out))
 		return quietError{err}
 	}
 	return err
+}
+
+// quietOrWrite is the failed weigh-in, which has been printed, unless the result could not be written either.
+func quietOrWrite(writeErr, err error) error {
+	if writeErr != nil {
+		return errors.Join(writeErr, err)
+	}
+	return quietError{err}
 }
 
 func kept(o *conduct.Outcome, book *logbook.Book, out string) string {

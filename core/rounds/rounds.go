@@ -15,6 +15,7 @@ import (
 	"math/big"
 	mathrand "math/rand/v2"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -204,10 +205,11 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry) error {
 	w := r.watch(round, e.Name)
 	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Warm: r.warm, Judged: r.judged, OnStage: w.stage}
 
-	runtime.GC() // here, so that the heat has none of its own if it is short enough
+	resume := holdCollector()
 	before := meter.Read()
 	start, end, err := drive.Drive(ctx)
 	after := meter.Read()
+	resume()
 	w.stop()
 	for _, c := range clients {
 		c.Close()
@@ -225,6 +227,20 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry) error {
 		r.out <- HeatEnded{h, r.left()}
 	}
 	return err
+}
+
+// heapCeiling is how far the heap may grow in a heat before memory is collected all the same.
+const heapCeiling = 256 << 20
+
+// holdCollector collects memory now and then not again before resume is called or the heap reaches its ceiling: a
+// collection in mid-heat would show in the tail of whoever is on. It acts on the whole process.
+func holdCollector() (resume func()) {
+	runtime.GC()
+	percent, limit := debug.SetGCPercent(-1), debug.SetMemoryLimit(heapCeiling)
+	return func() {
+		debug.SetMemoryLimit(limit)
+		debug.SetGCPercent(percent)
+	}
 }
 
 // record turns the recorders of a heat that is over into the document's heat.
