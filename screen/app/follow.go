@@ -63,7 +63,9 @@ func (f *follower) follow(e rounds.Event) {
 		f.run.Now, f.run.Left = nil, e.Left
 		f.run.Heats = append(f.run.Heats, e.Heat)
 		f.typical[e.Heat.Contender] = e.Heat.Wall
-		f.judge()
+		if f.dueForJudging() {
+			f.judge()
+		}
 	case rounds.NotKept:
 		f.run.NotKept = e.Err
 	case rounds.Ended:
@@ -102,6 +104,17 @@ func (f *follower) glance(e rounds.Progress) {
 	n.Stage, n.Shots, n.Rate, n.P50, n.P99 = e.Stage, e.Shots, e.Rate, e.P50, e.P99
 	n.Heat.Dots = append(n.Heat.Dots[:len(n.Heat.Dots):len(n.Heat.Dots)], e.Recent...)
 	f.run.Now, f.run.Left = &n, e.Left
+}
+
+// everyRound is how many rounds are judged one by one as they end; of n rounds beyond, about n/everyRound pass between
+// two looks, since judging costs more the more heats there are.
+const everyRound = 20
+
+// dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs.
+func (f *follower) dueForJudging() bool {
+	contenders := len(f.run.Result.Entrants)
+	round, rest := len(f.run.Heats)/contenders, len(f.run.Heats)%contenders
+	return rest == 0 && (round <= everyRound || round%(round/everyRound+1) == 0)
 }
 
 // judge weighs the finished heats, so that the verdict can be watched as it settles.

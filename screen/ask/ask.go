@@ -117,6 +117,9 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	}
 	left := w * 2 / 5
 	list := parts.Window(v.list(s, left, 4), v.line(s, 4), h)
+	if earlier := v.earlier(s, left); len(list)+len(earlier) <= h {
+		list = append(list, earlier...)
+	}
 	return parts.Beside(gap, parts.Fit(strings.Join(list, "\n"), left, h), parts.Fit(strings.Join(v.face(s, w-left-gap), "\n"), w-left-gap, h))
 }
 
@@ -131,6 +134,33 @@ func (v View) empty(s screen.Scene, w int) string {
 		lines[i] = parts.Cell(lines[i], w)
 	}
 	return strings.Join(lines, "\n")
+}
+
+// earlierShown is how many runs of the chosen duel are listed.
+const earlierShown = 10
+
+// earlier lists the latest runs of the chosen duel with what they were led by.
+func (v View) earlier(s screen.Scene, w int) (lines []string) {
+	history := runsOf(s.Runs, v.chosen(s))
+	if len(history) == 0 {
+		return nil
+	}
+	lines = append(lines, "", s.Theme.Faint.Render("  its runs so far, with the leading ratio"))
+	for _, e := range history[:min(len(history), earlierShown)] {
+		lead := units.None
+		if e.Lead > 0 {
+			lead = units.Times(e.Lead)
+		}
+		ending := ""
+		if e.Ending != result.Done {
+			ending = s.Theme.Caution.Render("  " + string(e.Ending))
+		}
+		lines = append(lines, parts.Cell("  "+s.Theme.Faint.Render(e.Started.Format("2 Jan 15:04"))+parts.Right(lead, 8)+s.Theme.Faint.Render("   run "+e.ID)+ending, w))
+	}
+	if more := len(history) - earlierShown; more > 0 {
+		lines = append(lines, s.Theme.Faint.Render(fmt.Sprintf("  and %d more under log", more)))
+	}
+	return lines
 }
 
 // each duel takes this many lines of the list: the name, its verdict, a gap.

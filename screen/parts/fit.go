@@ -58,12 +58,35 @@ func Center(line string, w int) string {
 	return Cell(strings.Repeat(" ", (w-n)/2)+line, w)
 }
 
-// Wrap breaks text at spaces into lines of at most w cells.
+// Wrap breaks plain text at spaces into lines of at most w cells; only words longer than a line are broken. Empty text is
+// one empty line.
 func Wrap(text string, w int) []string {
 	if w <= 0 {
 		return nil
 	}
-	return strings.Split(ansi.Wrap(text, w, ""), "\n")
+	var lines []string
+	line := ""
+	for word := range strings.FieldsSeq(text) {
+		for lipgloss.Width(word) > w {
+			if line != "" {
+				lines, line = append(lines, line), ""
+			}
+			head := ansi.Truncate(word, w, "")
+			lines, word = append(lines, head), word[len(head):]
+		}
+		switch {
+		case line == "":
+			line = word
+		case lipgloss.Width(line)+1+lipgloss.Width(word) > w:
+			lines, line = append(lines, line), word
+		default:
+			line += " " + word
+		}
+	}
+	if line != "" || len(lines) == 0 {
+		lines = append(lines, line)
+	}
+	return lines
 }
 
 // Beside joins blocks from left to right, each already fitted, with gap cells between.

@@ -31,6 +31,26 @@ func TestFitIsExact(t *testing.T) {
 	}
 }
 
+func TestWrapBreaksAtSpacesOnly(t *testing.T) {
+	tests := []struct {
+		text string
+		w    int
+		want string
+	}{
+		{"joined is 3.4x faster than per-vessel", 16, "joined is 3.4x|faster than|per-vessel"},
+		{"a  b\n c", 10, "a b c"},
+		{"", 5, ""},
+		{"abcdefghijkl mn", 5, "abcde|fghij|kl mn"},
+		{"ab abcdefgh", 5, "ab|abcde|fgh"},
+		{"µµµµ µ", 3, "µµµ|µ µ"},
+	}
+	for _, tt := range tests {
+		if got := strings.Join(parts.Wrap(tt.text, tt.w), "|"); got != tt.want {
+			t.Errorf("Wrap(%q, %d) = %q; want %q", tt.text, tt.w, got, tt.want)
+		}
+	}
+}
+
 func TestBarsGrowOutward(t *testing.T) {
 	plain := lipgloss.NewStyle()
 	nan := math.NaN()
