@@ -177,7 +177,7 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 		if w == Alike || w == Open {
 			lead = "is " + string(w) + " "
 		}
-		parts = append(parts, lead+enumerate(list))
+		parts = append(parts, lead+units.List(list))
 	}
 	text := f.Contender + " " + strings.Join(parts, "; ")
 	if !named {
@@ -204,7 +204,7 @@ func unsettled(f *Face, said []Assessment, base string) string {
 		list = append(list, fmt.Sprintf("%s %s %s", a.Factor(), comparative(a.Figure, word), at))
 	}
 	return fmt.Sprintf("After %s %s is about %s, as against %s; nothing is settled, an interval needs %d rounds.",
-		units.Plural(said[0].Rounds, "round"), f.Contender, enumerate(list), base, minRounds)
+		units.Plural(said[0].Rounds, "round"), f.Contender, units.List(list), base, minRounds)
 }
 
 // phrase puts one figure into a sentence: "3.4x faster than per-vessel at p50 (3.1 to 3.7)"; the comparative stands only
@@ -238,16 +238,6 @@ func phrase(a Assessment, first bool, than string) string {
 		how = " " + comparative(a.Figure, a.Word) + than
 	}
 	return a.Factor() + how + at + " (" + a.Interval() + heats + ")"
-}
-
-func enumerate(items []string) string {
-	switch len(items) {
-	case 0:
-		return ""
-	case 1:
-		return items[0]
-	}
-	return strings.Join(items[:len(items)-1], ", ") + " and " + items[len(items)-1]
 }
 
 // failures counts failed and all shots of a contender's heats that count.

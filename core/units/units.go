@@ -169,6 +169,14 @@ func Trim(text string) string {
 	return number + unit
 }
 
+// List joins items as people say them: "a, b and c".
+func List(items []string) string {
+	if len(items) < 2 {
+		return strings.Join(items, "")
+	}
+	return strings.Join(items[:len(items)-1], ", ") + " and " + items[len(items)-1]
+}
+
 // Plural writes a count with its noun: "1 round", "7 rounds".
 func Plural(n int, noun string) string {
 	if n == 1 {

@@ -8,11 +8,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"unicode/utf8"
 
 	"paceduel/core/contender"
 	"paceduel/core/result"
+	"paceduel/core/units"
 )
 
 // maxKept bounds what of an answer goes into the result; more of it is no use to a reader there.
@@ -25,7 +25,7 @@ type FailedError struct {
 }
 
 func (e *FailedError) Error() string {
-	return fmt.Sprintf("%s did not pass the weigh-in: %s", strings.Join(e.Names, ", "), e.First)
+	return fmt.Sprintf("%s did not pass the weigh-in: %s", units.List(e.Names), e.First)
 }
 
 // IsFailed reports whether err is a contender's failure at the weigh-in.

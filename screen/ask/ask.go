@@ -95,10 +95,7 @@ func others(p *plan.Plan) string {
 			names = append(names, c.Name)
 		}
 	}
-	if len(names) == 1 {
-		return names[0]
-	}
-	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	return units.List(names)
 }
 
 // Body implements screen.View.
@@ -219,7 +216,7 @@ func leads(history []logbook.Entry) (out []float64) {
 
 func lastSaid(d screen.Duel, history []logbook.Entry) string {
 	if d.Plan == nil {
-		return "cannot be read"
+		return "cannot be run as it is"
 	}
 	if len(history) == 0 {
 		return "not run yet"

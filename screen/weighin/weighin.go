@@ -68,7 +68,7 @@ func (v View) Sentence(s screen.Scene) string {
 	}
 	switch {
 	case len(failed) > 0:
-		return fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", strings.Join(failed, " and "))
+		return fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed))
 	case asked < len(s.Run.Result.Entrants):
 		return fmt.Sprintf("Each contender is asked once before any timing: %d of %d so far.", asked, len(s.Run.Result.Entrants))
 	case same:
@@ -120,6 +120,9 @@ func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
 		}
 		lines = append(lines, parts.Wrap("→ "+t.Try, w)...)
 		lines = append(lines, "")
+	}
+	if t.Latency == 0 {
+		return lines // it never got as far as that
 	}
 	field("first touch", units.Duration(t.Latency))
 	field("answer", units.Bytes(float64(t.Bytes)))
