@@ -16,7 +16,6 @@ import (
 
 	"paceduel/core/keeper"
 	"paceduel/core/logbook"
-	"paceduel/core/plan"
 	"paceduel/harbour"
 )
 
@@ -42,7 +41,8 @@ func (s *settings) demoCommand() *cobra.Command {
 				if err := d.awaitReady(); err != nil {
 					return err
 				}
-				return demo.headlessDemo(cmd.Context(), d.dir, seed)
+				files := []string{filepath.Join(d.dir, harbour.BerthBoard), filepath.Join(d.dir, harbour.Packer)}
+				return demo.runFiles(cmd.Context(), files, demo.planOptions(), seed, "")
 			}
 			return demo.openDir(cmd.Context(), d.dir, "the demo harbour")
 		},
@@ -50,23 +50,6 @@ func (s *settings) demoCommand() *cobra.Command {
 	c.Flags().BoolVar(&headless, "headless", false, "run a full example without a screen and print its verdict")
 	c.Flags().Uint64Var(&seed, "seed", 4127, "of the running order, with --headless")
 	return c
-}
-
-// headlessDemo runs every plan of the demo.
-func (s *settings) headlessDemo(ctx context.Context, dir string, seed uint64) error {
-	var plans []*plan.Plan
-	for _, name := range []string{harbour.BerthBoard, harbour.Packer} {
-		p, err := readPlan(filepath.Join(dir, name), s.planOptions())
-		if err != nil {
-			return err
-		}
-		plans = append(plans, p)
-	}
-	book := s.bookForRun()
-	if book != nil {
-		defer book.Close()
-	}
-	return runAll(ctx, plans, book, seed, "")
 }
 
 // demo is the harbour as a process of its own, so that what it costs is not charged to Pace Duel, and its folder.

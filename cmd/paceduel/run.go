@@ -36,19 +36,7 @@ func (s *settings) runCommand() *cobra.Command {
 			if rounds != 0 {
 				opt.Sets = append(opt.Sets, fmt.Sprintf("rounds=%d", rounds))
 			}
-			var plans []*plan.Plan
-			for _, file := range args {
-				p, err := readPlan(file, opt)
-				if err != nil {
-					return err
-				}
-				plans = append(plans, p)
-			}
-			book := s.bookForRun()
-			if book != nil {
-				defer book.Close()
-			}
-			return runAll(cmd.Context(), plans, book, seed, out)
+			return s.runFiles(cmd.Context(), args, opt, seed, out)
 		},
 	}
 	f := c.Flags()
@@ -58,6 +46,23 @@ func (s *settings) runCommand() *cobra.Command {
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
 	return c
+}
+
+// runFiles reads all plans before it runs the first.
+func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Options, seed uint64, out string) error {
+	var plans []*plan.Plan
+	for _, file := range files {
+		p, err := readPlan(file, opt)
+		if err != nil {
+			return err
+		}
+		plans = append(plans, p)
+	}
+	book := s.bookForRun()
+	if book != nil {
+		defer book.Close()
+	}
+	return runAll(ctx, plans, book, seed, out)
 }
 
 // readPlan reads a plan; its absence is bad usage.

@@ -19,37 +19,36 @@ import (
 	"paceduel/screen/parts"
 )
 
-type keys struct{ up, down, start, again key.Binding }
-
 // View is the list of duels and where in it the user is.
 type View struct {
-	at   int
-	keys keys
+	cursor        parts.Cursor
+	start, update key.Binding
 }
 
 // New returns the view at the first duel.
 func New() screen.View {
-	return View{keys: keys{
-		up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "choose")),
-		down:  key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "next duel")),
-		start: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start the duel")),
-		again: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update from the folder")),
-	}}
+	return View{
+		cursor: parts.NewCursor(),
+		start:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start the duel")),
+		update: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update from the folder")),
+	}
 }
 
 // Keys implements screen.View.
 func (v View) Keys(s screen.Scene) []key.Binding {
 	if len(s.Duels) == 0 {
-		return []key.Binding{v.keys.again}
+		return []key.Binding{v.update}
 	}
-	start := v.keys.start
+	start := v.start
 	start.SetEnabled(v.chosen(s).Plan != nil && !running(s))
-	return []key.Binding{start, v.keys.up, v.keys.again}
+	return []key.Binding{start, v.cursor.Key(), v.update}
 }
 
 func running(s screen.Scene) bool { return s.Run != nil && s.Run.Live }
 
-func (v View) chosen(s screen.Scene) screen.Duel { return s.Duels[min(v.at, len(s.Duels)-1)] }
+func (v View) at(s screen.Scene) int { return v.cursor.At(len(s.Duels)) }
+
+func (v View) chosen(s screen.Scene) screen.Duel { return s.Duels[v.at(s)] }
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
@@ -57,19 +56,15 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if !ok {
 		return v, nil
 	}
-	switch {
-	case key.Matches(press, v.keys.again):
-		return v, screen.Send(screen.ReloadMsg{})
-	case len(s.Duels) == 0:
+	if next, moved := v.cursor.Press(press, len(s.Duels)); moved {
+		v.cursor = next
 		return v, nil
-	case key.Matches(press, v.keys.up):
-		v.at = max(v.at-1, 0)
-	case key.Matches(press, v.keys.down):
-		v.at = min(v.at+1, len(s.Duels)-1)
-	case key.Matches(press, v.keys.start):
-		if v.chosen(s).Plan != nil && !running(s) {
-			return v, screen.Send(screen.StartMsg{Duel: v.chosen(s)})
-		}
+	}
+	switch {
+	case key.Matches(press, v.update):
+		return v, screen.Send(screen.ReloadMsg{})
+	case len(s.Duels) > 0 && key.Matches(press, v.start) && v.chosen(s).Plan != nil && !running(s):
+		return v, screen.Send(screen.StartMsg{Duel: v.chosen(s)})
 	}
 	return v, nil
 }
@@ -164,7 +159,7 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 func (v View) list(s screen.Scene, w, each int) (lines []string) {
 	for i, d := range s.Duels {
 		mark, name := "  ", s.Theme.Ink
-		if i == min(v.at, len(s.Duels)-1) {
+		if i == v.at(s) {
 			mark, name = s.Theme.Strong.Render("▌ "), s.Theme.Strong
 		}
 		history := runsOf(s.Runs, d)
@@ -195,7 +190,7 @@ func (v View) list(s screen.Scene, w, each int) (lines []string) {
 }
 
 // line is where the chosen duel begins in the list.
-func (v View) line(s screen.Scene, each int) int { return min(v.at, len(s.Duels)-1) * max(each, 2) }
+func (v View) line(s screen.Scene, each int) int { return v.at(s) * max(each, 2) }
 
 // runsOf lists a duel's runs, the newest first: those of its file, or of its name for plans that never had one.
 func runsOf(runs []logbook.Entry, d screen.Duel) (out []logbook.Entry) {

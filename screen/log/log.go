@@ -15,21 +15,15 @@ import (
 	"paceduel/screen/parts"
 )
 
-type keys struct{ up, down, open key.Binding }
-
 // View is where in the list the user is.
 type View struct {
-	at   int
-	keys keys
+	cursor parts.Cursor
+	open   key.Binding
 }
 
 // New returns the view at the newest run.
 func New() screen.View {
-	return View{keys: keys{
-		up:   key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "choose")),
-		down: key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "next run")),
-		open: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the run")),
-	}}
+	return View{cursor: parts.NewCursor(), open: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "open the run"))}
 }
 
 // Keys implements screen.View.
@@ -37,9 +31,9 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 	if len(s.Runs) == 0 {
 		return nil
 	}
-	open := v.keys.open
+	open := v.open
 	open.SetEnabled(s.Run == nil || !s.Run.Live)
-	return []key.Binding{open, v.keys.up}
+	return []key.Binding{open, v.cursor.Key()}
 }
 
 // Update implements screen.View.
@@ -48,13 +42,12 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if !ok || len(s.Runs) == 0 {
 		return v, nil
 	}
-	switch {
-	case key.Matches(press, v.keys.up):
-		v.at = max(v.at-1, 0)
-	case key.Matches(press, v.keys.down):
-		v.at = min(v.at+1, len(s.Runs)-1)
-	case key.Matches(press, v.keys.open) && (s.Run == nil || !s.Run.Live):
-		return v, screen.Send(screen.OpenMsg{ID: s.Runs[min(v.at, len(s.Runs)-1)].ID})
+	if next, moved := v.cursor.Press(press, len(s.Runs)); moved {
+		v.cursor = next
+		return v, nil
+	}
+	if key.Matches(press, v.open) && (s.Run == nil || !s.Run.Live) {
+		return v, screen.Send(screen.OpenMsg{ID: s.Runs[v.cursor.At(len(s.Runs))].ID})
 	}
 	return v, nil
 }
@@ -83,9 +76,9 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	var lines []string
 	const each = 3
 	for i, e := range s.Runs {
-		lines = append(lines, v.entry(s, e, i == min(v.at, len(s.Runs)-1), w)...)
+		lines = append(lines, v.entry(s, e, i == v.cursor.At(len(s.Runs)), w)...)
 	}
-	return strings.Join(parts.Window(lines, min(v.at, len(s.Runs)-1)*each, h), "\n")
+	return strings.Join(parts.Window(lines, v.cursor.At(len(s.Runs))*each, h), "\n")
 }
 
 // entry takes three lines: what and when, what was found, a gap.

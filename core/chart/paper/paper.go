@@ -66,27 +66,29 @@ func writeFile(path string, write func(io.Writer) error) error {
 
 // SVG writes a ladder as SVG.
 func SVG(l *chart.Ladder, out io.Writer) error {
-	w, h := size(l)
-	c := vgsvg.New(w, h)
-	p, err := newPen(c)
-	if err != nil {
-		return err
-	}
-	p.draw(l, w, h)
-	_, err = c.WriteTo(out)
-	return err
+	return write(l, out, func(w, h vg.Length) page { return vgsvg.New(w, h) })
 }
 
 // PDF writes a ladder as PDF.
 func PDF(l *chart.Ladder, out io.Writer) error {
+	return write(l, out, func(w, h vg.Length) page { return vgpdf.New(w, h) })
+}
+
+// page is a canvas that can be written out once.
+type page interface {
+	vg.Canvas
+	io.WriterTo
+}
+
+func write(l *chart.Ladder, out io.Writer, open func(w, h vg.Length) page) error {
 	w, h := size(l)
-	c := vgpdf.New(w, h)
-	p, err := newPen(c)
+	canvas := open(w, h)
+	p, err := newPen(canvas)
 	if err != nil {
 		return err
 	}
 	p.draw(l, w, h)
-	_, err = c.WriteTo(out)
+	_, err = canvas.WriteTo(out)
 	return err
 }
 
