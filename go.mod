@@ -1,6 +1,6 @@
 module paceduel
 
-go 1.26.8
+go 1.26.0
 
 require (
 	charm.land/bubbles/v2 v2.2.1

@@ -7,17 +7,16 @@ package between
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
 	"strings"
 	"time"
-
-	"github.com/google/shlex"
+	"unicode/utf8"
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/draft"
 	"paceduel/core/plan"
 )
 
@@ -52,6 +51,9 @@ func Plan(ctx context.Context, dir string, given, allow []string, kinds []conten
 		if isURL(g) {
 			urls++
 		}
+		if !utf8.ValidString(g) {
+			return nil, fmt.Errorf("between: %q is not text in UTF-8, which a plan cannot hold; put the command into a script", g)
+		}
 		if strings.TrimSpace(g) == "" {
 			return nil, errors.New("between: one of the contenders is empty")
 		}
@@ -70,20 +72,11 @@ func isURL(s string) bool { return strings.HasPrefix(s, "http://") || strings.Ha
 func commands(ctx context.Context, dir string, given []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
 	list := make([]one, len(given))
 	for i, g := range given {
-		words, err := shlex.Split(g)
-		if err != nil || len(words) == 0 {
-			return nil, fmt.Errorf("between: take %q apart: %v; check its quotes", g, err)
+		settings, err := draft.Command(g)
+		if err != nil {
+			return nil, fmt.Errorf("between: %w", err)
 		}
-		list[i] = one{text: g, name: shorten(g)}
-		if strings.ContainsAny(g, "|&;<>()$`*?~") {
-			list[i].settings = "command: { shell: " + quote(g) + " }"
-			continue
-		}
-		quoted := make([]string, len(words))
-		for j, w := range words {
-			quoted[j] = quote(w)
-		}
-		list[i].settings = "command: { run: [" + strings.Join(quoted, ", ") + "] }"
+		list[i] = one{text: g, name: shorten(g), settings: settings}
 	}
 	distinct(list)
 	read := func(pace string) (*plan.Plan, error) { return readPlan(dir, list, nil, pace, kinds, lookup) }
@@ -136,7 +129,7 @@ func requests(dir string, given, allow []string, kinds []contender.Kind, lookup 
 		if err != nil {
 			return nil, fmt.Errorf("between: %w", err)
 		}
-		list[i] = one{text: g, name: shorten(u.Host + u.RequestURI()), settings: "http: { url: " + quote(g) + " }"}
+		list[i] = one{text: g, name: shorten(u.Host + u.RequestURI()), settings: "http: { url: " + draft.Quote(g) + " }"}
 	}
 	distinct(list)
 	return readPlan(dir, list, allow, fmt.Sprintf("{ clients: %d, for: 500ms, warmup: 200ms }", urlClients), kinds, lookup)
@@ -163,17 +156,6 @@ func distinct(list []one) {
 	}
 }
 
-// quote writes text as a YAML string. JSON's are a subset; ${ is protected from being read as a variable.
-func quote(text string) string {
-	var out strings.Builder
-	enc := json.NewEncoder(&out)
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(strings.ReplaceAll(text, "${", "$${")); err != nil {
-		return `""` // a string always encodes
-	}
-	return strings.TrimSpace(out.String())
-}
-
 func readPlan(dir string, list []one, allow []string, pace string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
 	var names []string
 	for _, o := range list {
@@ -181,16 +163,16 @@ func readPlan(dir string, list []one, allow []string, pace string, kinds []conte
 	}
 	var text strings.Builder
 	fmt.Fprintf(&text, "# Made from %d lines given to paceduel between; refine it as you like.\n", len(list))
-	fmt.Fprintf(&text, "duel: %s\nbaseline: %s\n\ncontenders:\n", quote(strings.Join(names, " against ")), quote(list[0].name))
+	fmt.Fprintf(&text, "duel: %s\nbaseline: %s\n\ncontenders:\n", draft.Quote(strings.Join(names, " against ")), draft.Quote(list[0].name))
 	for _, o := range list {
-		fmt.Fprintf(&text, "  %s:\n    %s\n", quote(o.name), o.settings)
+		fmt.Fprintf(&text, "  %s:\n    %s\n", draft.Quote(o.name), o.settings)
 	}
 	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, rounds)
 	if len(allow) > 0 {
 		text.WriteString("allow:\n")
 	}
 	for _, host := range allow {
-		text.WriteString("  - " + quote(host) + "\n")
+		text.WriteString("  - " + draft.Quote(host) + "\n")
 	}
 	var planKinds []plan.Kind
 	for _, k := range kinds {

@@ -12,7 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
+	"sync"
 	"syscall"
 	"time"
 
@@ -217,9 +217,15 @@ type ending struct {
 
 // await sees the exit, ends what is left of the group while its number is still ours, and only then reaps the leader.
 func (c *client) await(ctx context.Context, p *os.Process, shot *contender.Shot) ending {
-	var killed atomic.Bool
+	var mu sync.Mutex
+	killed, gone := false, false
 	kill := func() {
-		killed.Store(true)
+		mu.Lock()
+		defer mu.Unlock()
+		if gone {
+			return // the number may be someone else's by now
+		}
+		killed = true
 		syscall.Kill(-p.Pid, syscall.SIGKILL)
 	}
 	limit := time.AfterFunc(c.d.settings.Timeout.D(), kill)
@@ -235,10 +241,13 @@ func (c *client) await(ctx context.Context, p *os.Process, shot *contender.Shot)
 	shot.End = c.d.clock.Now()
 	limit.Stop()
 	stop()
+	mu.Lock()
+	gone = true
+	mu.Unlock()
 	syscall.Kill(-p.Pid, syscall.SIGKILL)
 	c.seat.Clear()
 	state, err := p.Wait()
-	return ending{state, killed.Load(), err}
+	return ending{state, killed, err}
 }
 
 func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail func(contender.Class, error)) {
