@@ -66,6 +66,7 @@ type Duel struct {
 	File     string
 	Plan     *plan.Plan
 	Problems error
+	Source   string // the file's text
 }
 
 // Base is the file's name without its folder.
@@ -121,7 +122,32 @@ type (
 	KeepPlanMsg struct{}
 	// ReloadMsg asks for the folder to be read again.
 	ReloadMsg struct{}
+	// NewPlanMsg asks for a new plan file in the folder, named for its duel; Edit opens it.
+	NewPlanMsg struct {
+		Name, Text string
+		Edit       bool
+	}
+	// ChangePlanMsg asks for a plan's text to be replaced, unless the file has changed meanwhile; Edit opens it.
+	ChangePlanMsg struct {
+		Duel Duel
+		Text string
+		Edit bool
+	}
+	// RemovePlanMsg asks for a plan file to be removed.
+	RemovePlanMsg struct{ Duel Duel }
+	// EditMsg asks for a plan to be opened in the user's editor.
+	EditMsg struct{ File string }
+	// SayMsg asks for a line to be shown for a while.
+	SayMsg struct {
+		Text    string
+		Trouble bool
+	}
+	// ChosenMsg tells the ask view which file to stand at.
+	ChosenMsg struct{ File string }
 )
+
+// Capturer is a view that at times takes every key, because the user is writing.
+type Capturer interface{ Captures() bool }
 
 // Send returns a command that sends msg to the frame.
 func Send(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }

@@ -73,8 +73,18 @@ func (s *settings) openPlan(ctx context.Context, p *plan.Plan, seed uint64) erro
 
 func (s *settings) appConfig(dir, title string) app.Config {
 	return app.Config{
-		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Program: version, SaveDir: ".", Plain: s.plain(),
+		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Program: version, SaveDir: ".", Plain: s.plain(), Editor: s.editor(),
 	}
+}
+
+// editor is the command line of the user's editor, empty when none is named.
+func (s *settings) editor() string {
+	for _, name := range []string{"VISUAL", "EDITOR"} {
+		if value, ok := s.env(name); ok && value != "" {
+			return value
+		}
+	}
+	return ""
 }
 
 // plain reports whether colours are to be left out: NO_COLOR set to anything but nothing (no-color.org).
@@ -132,7 +142,7 @@ func export(r *result.Result, dir string, log bool) error {
 			files = append(files, saved...)
 		}
 	}
-	path := filepath.Join(dir, paper.Slug(r.Plan.Name)+"-"+r.ID+".json")
+	path := filepath.Join(dir, plan.Slug(r.Plan.Name)+"-"+r.ID+".json")
 	if err := r.WriteFile(path); err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 )
 
 // Limits of a plan. They keep a slip of the keyboard from becoming a flood.
@@ -155,3 +156,16 @@ const (
 	Throughput Figure = "throughput"
 	CPU        Figure = "cpu"
 )
+
+// FileName is the name of the file that a duel of that name is kept in unless said otherwise.
+func FileName(duel string) string { return Slug(duel) + Suffix }
+
+// Slug makes a part of a file name of a title: lower case letters and digits, joined by hyphens.
+func Slug(title string) string {
+	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	slug := []rune(strings.Join(words, "-"))
+	if len(slug) == 0 {
+		return "duel"
+	}
+	return strings.Trim(string(slug[:min(len(slug), 60)]), "-")
+}

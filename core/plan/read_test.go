@@ -229,6 +229,14 @@ func TestReadFile(t *testing.T) {
 	}
 }
 
+func TestSlug(t *testing.T) {
+	for in, want := range map[string]string{"Berth board": "berth-board", "gzip -1 | xz": "gzip-1-xz", "///": "duel", "Ölhafen µ": "ölhafen-µ", strings.Repeat("ab ", 40): strings.TrimSuffix(strings.Repeat("ab-", 20), "-")} {
+		if got := plan.Slug(in); got != want {
+			t.Errorf("Slug(%q) = %q; want %q", in, got, want)
+		}
+	}
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add(berthBoard, "pace.clients=16")
 	f.Add("duel: &a [*a]\n", "a.b.c={}")

@@ -37,6 +37,7 @@ type Config struct {
 	Book    *logbook.Book
 	BookErr error  // why Book is nil
 	SaveDir string // where pictures and plans are saved
+	Editor  string // the user's editor, a command line; empty: vi
 	Seed    uint64
 	// Start, when set, is run at once. Open, when set, is shown.
 	Start *plan.Plan
@@ -116,6 +117,7 @@ type Model struct {
 	session *session
 	serial  int // of the session, so that states of an older one are dropped
 	frame   string
+	later   func(time.Duration, func(time.Time) tea.Msg) tea.Cmd // tea.Tick; tests leave ticks out
 }
 
 // notice is a line for the user that goes away by itself.
@@ -126,7 +128,7 @@ type notice struct {
 }
 
 func newModel(ctx context.Context, cfg Config) Model {
-	m := Model{ctx: ctx, cfg: cfg, keys: keys()}
+	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick}
 	m.views = [screen.Stops]screen.View{ask.New(), weighin.New(), rounds.New(), verdict.New(), log.New()}
 	m.scene = screen.Scene{Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr}
 	if cfg.Open != nil {
@@ -138,7 +140,7 @@ func newModel(ctx context.Context, cfg Config) Model {
 
 // Init implements tea.Model.
 func (m Model) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg), readRuns(m.cfg.Book)}
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, ""), readRuns(m.cfg.Book)}
 	if m.cfg.Start != nil {
 		cmds = append(cmds, screen.Send(screen.StartMsg{Duel: screen.Duel{File: m.cfg.Start.File, Plan: m.cfg.Start}}))
 	}
@@ -170,12 +172,22 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		return m, nil
 	case tea.KeyPressMsg:
 		return m.press(msg)
+	case tea.PasteMsg:
+		if m.captured() {
+			return m.toView(msg)
+		}
+		return m, nil
 	case folderMsg:
 		m.scene.Duels = msg.duels
 		if msg.err != nil {
 			return m.say(msg.err.Error(), true)
 		}
+		if msg.chosen != "" {
+			m.views[screen.Ask], _ = m.views[screen.Ask].Update(screen.ChosenMsg{File: msg.chosen}, m.scene)
+		}
 		return m, nil
+	case changedMsg:
+		return m.changed(msg)
 	case runsMsg:
 		m.scene.Runs = msg.runs
 		if msg.err != nil {
@@ -216,7 +228,17 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		m.at = msg.Stop
 		return m, nil
 	case screen.ReloadMsg:
-		return m, tea.Batch(readFolder(m.cfg), readRuns(m.cfg.Book))
+		return m, tea.Batch(readFolder(m.cfg, ""), readRuns(m.cfg.Book))
+	case screen.NewPlanMsg:
+		return m, newPlan(m.cfg.Dir, msg)
+	case screen.ChangePlanMsg:
+		return m, changePlan(msg)
+	case screen.RemovePlanMsg:
+		return m, removePlan(msg.Duel.File)
+	case screen.EditMsg:
+		return m, m.edit(msg.File)
+	case screen.SayMsg:
+		return m.say(msg.Text, msg.Trouble)
 	case screen.SaveMsg:
 		return m, saveLadder(m.cfg.SaveDir, *m.scene.Run, msg)
 	case screen.KeepPlanMsg:
@@ -266,11 +288,47 @@ const noticeTime = 6 * time.Second
 func (m Model) say(text string, trouble bool) (Model, tea.Cmd) {
 	m.notice = notice{text, trouble, m.notice.serial + 1}
 	serial := m.notice.serial
-	return m, tea.Tick(noticeTime, func(time.Time) tea.Msg { return noticeOverMsg{serial} })
+	return m, m.later(noticeTime, func(time.Time) tea.Msg { return noticeOverMsg{serial} })
+}
+
+// changed follows a change of a plan file: the folder is read again, the file stood at, and opened if that was asked for.
+func (m Model) changed(msg changedMsg) (Model, tea.Cmd) {
+	if msg.err != nil {
+		return m.say(msg.err.Error(), true)
+	}
+	m, tick := m.say(msg.said, false)
+	cmds := []tea.Cmd{tick, readFolder(m.cfg, msg.file)}
+	if msg.edit {
+		cmds = append(cmds, m.edit(msg.file))
+	}
+	return m, tea.Batch(cmds...)
+}
+
+// edit hands the terminal to the user's editor.
+func (m Model) edit(file string) tea.Cmd {
+	editor, err := editorCommand(m.ctx, m.cfg.Editor, file)
+	if err != nil {
+		return screen.Send(saidMsg{err.Error(), true})
+	}
+	return tea.ExecProcess(editor, func(err error) tea.Msg { return edited(file, err) })
+}
+
+// captured reports whether the view at hand takes every key.
+func (m Model) captured() bool {
+	c, ok := m.views[m.at].(screen.Capturer)
+	return ok && c.Captures() && !m.help && !m.leaving
+}
+
+func (m Model) toView(msg tea.Msg) (Model, tea.Cmd) {
+	var cmd tea.Cmd
+	m.views[m.at], cmd = m.views[m.at].Update(msg, m.scene)
+	return m, cmd
 }
 
 func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
 	switch {
+	case m.captured() && msg.String() != "ctrl+c":
+		return m.toView(msg)
 	case m.leaving:
 		if key.Matches(msg, m.keys.yes) {
 			m.session.halt()
@@ -301,7 +359,5 @@ func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
 		m.at, m.help = (m.at+1)%screen.Stops, false
 		return m, nil
 	}
-	var cmd tea.Cmd
-	m.views[m.at], cmd = m.views[m.at].Update(msg, m.scene)
-	return m, cmd
+	return m.toView(msg)
 }

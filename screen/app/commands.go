@@ -2,13 +2,16 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/google/shlex"
 
 	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
@@ -24,8 +27,9 @@ import (
 // What came of a command.
 type (
 	folderMsg struct {
-		duels []screen.Duel
-		err   error
+		duels  []screen.Duel
+		chosen string // the file to stand at; empty: as it is
+		err    error
 	}
 	runsMsg struct {
 		runs []logbook.Entry
@@ -44,12 +48,17 @@ type (
 		err  bool
 	}
 	noticeOverMsg struct{ serial int }
+	changedMsg    struct {
+		file, said string
+		edit       bool
+		err        error
+	}
 )
 
 const maxListed = 200 // runs
 
-// readFolder reads the plans of the folder.
-func readFolder(cfg Config) tea.Cmd {
+// readFolder reads the plans of the folder; chosen is the file to stand at afterwards.
+func readFolder(cfg Config, chosen string) tea.Cmd {
 	return func() tea.Msg {
 		if cfg.Dir == "" {
 			return folderMsg{}
@@ -69,9 +78,15 @@ func readFolder(cfg Config) tea.Cmd {
 		var duels []screen.Duel
 		for _, f := range files {
 			p, err := plan.ReadFile(f, cfg.Options)
-			duels = append(duels, screen.Duel{File: f, Plan: p, Problems: err})
+			d := screen.Duel{File: f, Plan: p, Problems: err}
+			if p != nil {
+				d.Source = p.Source
+			} else if text, err := os.ReadFile(f); err == nil {
+				d.Source = string(text)
+			}
+			duels = append(duels, d)
 		}
-		return folderMsg{duels: duels}
+		return folderMsg{duels: duels, chosen: chosen}
 	}
 }
 
@@ -145,18 +160,107 @@ func saveLadder(dir string, run screen.Run, msg screen.SaveMsg) tea.Cmd {
 // keepPlan writes the plan of a run to a new file.
 func keepPlan(dir string, r *result.Result) tea.Cmd {
 	return func() tea.Msg {
-		path := filepath.Join(dir, paper.Slug(r.Plan.Name)+plan.Suffix)
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-		if err != nil {
-			return saidMsg{fmt.Sprintf("keep the plan: %v", err), true}
-		}
-		_, err = f.WriteString(r.Plan.Source)
-		if closeErr := f.Close(); err == nil {
-			err = closeErr
-		}
-		if err != nil {
+		path := filepath.Join(dir, plan.FileName(r.Plan.Name))
+		if err := create(path, r.Plan.Source); err != nil {
 			return saidMsg{fmt.Sprintf("keep the plan: %v", err), true}
 		}
 		return saidMsg{"the plan is in " + path, false}
 	}
+}
+
+// create writes a file that must not exist yet.
+func create(path, text string) error {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	return err
+}
+
+// newPlan writes a new plan file, under a free name.
+func newPlan(dir string, msg screen.NewPlanMsg) tea.Cmd {
+	return func() tea.Msg {
+		dir, err := filepath.Abs(dir)
+		if err != nil {
+			return changedMsg{err: fmt.Errorf("write a new plan: %w", err)}
+		}
+		path := filepath.Join(dir, plan.FileName(msg.Name))
+		for n := 2; n < 100; n++ {
+			if err = create(path, msg.Text); !errors.Is(err, os.ErrExist) {
+				break
+			}
+			path = filepath.Join(dir, plan.FileName(fmt.Sprintf("%s %d", msg.Name, n)))
+		}
+		if err != nil {
+			return changedMsg{err: fmt.Errorf("write a new plan: %w", err)}
+		}
+		return changedMsg{file: path, said: "wrote " + path, edit: msg.Edit}
+	}
+}
+
+// changePlan replaces a plan's text through a neighbour file, unless somebody else has changed it meanwhile.
+func changePlan(msg screen.ChangePlanMsg) tea.Cmd {
+	return func() tea.Msg {
+		file := msg.Duel.File
+		fail := func(err error) tea.Msg { return changedMsg{err: fmt.Errorf("change %s: %w", file, err)} }
+		old, err := os.ReadFile(file)
+		if err != nil {
+			return fail(err)
+		}
+		if string(old) != msg.Duel.Source {
+			return fail(errors.New("it has changed meanwhile; press u and try again"))
+		}
+		f, err := os.CreateTemp(filepath.Dir(file), ".paceduel-*")
+		if err != nil {
+			return fail(err)
+		}
+		defer os.Remove(f.Name())
+		_, err = f.WriteString(msg.Text)
+		if err == nil {
+			err = f.Chmod(0o644)
+		}
+		if closeErr := f.Close(); err == nil {
+			err = closeErr
+		}
+		if err == nil {
+			err = os.Rename(f.Name(), file)
+		}
+		if err != nil {
+			return fail(err)
+		}
+		return changedMsg{file: file, said: "changed " + file, edit: msg.Edit}
+	}
+}
+
+func removePlan(file string) tea.Cmd {
+	return func() tea.Msg {
+		if err := os.Remove(file); err != nil {
+			return changedMsg{err: fmt.Errorf("delete the plan: %w", err)}
+		}
+		return changedMsg{said: "deleted " + file}
+	}
+}
+
+// editorCommand is the command line of the user's editor on a file.
+func editorCommand(ctx context.Context, editor, file string) (*exec.Cmd, error) {
+	if strings.TrimSpace(editor) == "" {
+		editor = "vi"
+	}
+	words, err := shlex.Split(editor)
+	if err != nil || len(words) == 0 {
+		return nil, fmt.Errorf("open the editor: take %q apart: check $VISUAL and $EDITOR", editor)
+	}
+	return exec.CommandContext(ctx, words[0], append(words[1:], file)...), nil
+}
+
+// edited reads the folder again once the editor is left.
+func edited(file string, err error) tea.Msg {
+	if err != nil {
+		return changedMsg{err: fmt.Errorf("edit %s: %w; set $EDITOR to an editor that is installed", file, err)}
+	}
+	return changedMsg{file: file, said: "read " + file + " again"}
 }

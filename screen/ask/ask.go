@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"paceduel/core/chart"
+	"paceduel/core/draft"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -19,29 +20,39 @@ import (
 	"paceduel/screen/parts"
 )
 
-// View is the list of duels and where in it the user is.
+// keys are those of the list; a dialog has its own.
+type keys struct{ start, create, edit, copy, remove, paste, build, update key.Binding }
+
+// View is the list of duels, where in it the user is, and what is being asked in its place.
 type View struct {
-	cursor        parts.Cursor
-	start, update key.Binding
+	cursor parts.Cursor
+	keys   keys
+	dialog dialog // nil: the list
 }
 
 // New returns the view at the first duel.
 func New() screen.View {
-	return View{
-		cursor: parts.NewCursor(),
-		start:  key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "start the duel")),
-		update: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update from the folder")),
-	}
+	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
+	return View{cursor: parts.NewCursor(), keys: keys{
+		start: bind("enter", "start the duel"), create: bind("n", "new"), edit: bind("e", "edit"), copy: bind("c", "copy"), remove: bind("d", "delete"),
+		paste: bind("i", "import curl"), build: bind("b", "build on a contender"), update: bind("u", "update from the folder"),
+	}}
 }
+
+// Captures implements screen.Capturer.
+func (v View) Captures() bool { return v.dialog != nil }
 
 // Keys implements screen.View.
 func (v View) Keys(s screen.Scene) []key.Binding {
-	if len(s.Duels) == 0 {
-		return []key.Binding{v.update}
+	switch {
+	case v.dialog != nil:
+		return v.dialog.bindings()
+	case len(s.Duels) == 0:
+		return []key.Binding{v.keys.create, v.keys.update}
 	}
-	start := v.start
+	start := v.keys.start
 	start.SetEnabled(v.chosen(s).Plan != nil && !running(s))
-	return []key.Binding{start, v.cursor.Key(), v.update}
+	return []key.Binding{start, v.cursor.Key(), v.keys.create, v.keys.edit, v.keys.copy, v.keys.remove, v.keys.build, v.keys.paste, v.keys.update}
 }
 
 func running(s screen.Scene) bool { return s.Run != nil && s.Run.Live }
@@ -52,6 +63,17 @@ func (v View) chosen(s screen.Scene) screen.Duel { return s.Duels[v.at(s)] }
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if chosen, ok := msg.(screen.ChosenMsg); ok {
+		if i := slices.IndexFunc(s.Duels, func(d screen.Duel) bool { return d.File == chosen.File }); i >= 0 {
+			v.cursor = v.cursor.Set(i)
+		}
+		return v, nil
+	}
+	if v.dialog != nil {
+		var cmd tea.Cmd
+		v.dialog, cmd = v.dialog.update(msg, s)
+		return v, cmd
+	}
 	press, ok := msg.(tea.KeyPressMsg)
 	if !ok {
 		return v, nil
@@ -61,16 +83,53 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		return v, nil
 	}
 	switch {
-	case key.Matches(press, v.update):
+	case key.Matches(press, v.keys.update):
 		return v, screen.Send(screen.ReloadMsg{})
-	case len(s.Duels) > 0 && key.Matches(press, v.start) && v.chosen(s).Plan != nil && !running(s):
-		return v, screen.Send(screen.StartMsg{Duel: v.chosen(s)})
+	case key.Matches(press, v.keys.create):
+		v.dialog = newDuel{newForm()}
+		return v, nil
+	case len(s.Duels) > 0:
+		return v.act(press, s)
 	}
 	return v, nil
 }
 
+// act does something with the chosen duel.
+func (v View) act(press tea.KeyPressMsg, s screen.Scene) (screen.View, tea.Cmd) {
+	d := v.chosen(s)
+	switch {
+	case key.Matches(press, v.keys.start) && d.Plan != nil && !running(s):
+		return v, screen.Send(screen.StartMsg{Duel: d})
+	case key.Matches(press, v.keys.edit):
+		return v, screen.Send(screen.EditMsg{File: d.File})
+	case key.Matches(press, v.keys.copy):
+		name := d.Name() + " copy"
+		text, err := draft.Copy(d.Source, name)
+		if err != nil {
+			return v, trouble(err)
+		}
+		return v, screen.Send(screen.NewPlanMsg{Name: name, Text: text})
+	case key.Matches(press, v.keys.remove):
+		v.dialog = newRemoval(d)
+	case key.Matches(press, v.keys.paste):
+		v.dialog = newImporting(d)
+	case key.Matches(press, v.keys.build):
+		b, err := newBuilding(d)
+		if err != nil {
+			return v, trouble(err)
+		}
+		v.dialog = b
+	}
+	return v, nil
+}
+
+func trouble(err error) tea.Cmd { return screen.Send(screen.SayMsg{Text: err.Error(), Trouble: true}) }
+
 // Sentence implements screen.View.
 func (v View) Sentence(s screen.Scene) string {
+	if v.dialog != nil {
+		return v.dialog.sentence(s)
+	}
 	if len(s.Duels) == 0 {
 		return "There is no duel in " + s.Title + " yet."
 	}
@@ -95,6 +154,9 @@ func others(p *plan.Plan) string {
 
 // Body implements screen.View.
 func (v View) Body(s screen.Scene, w, h int) string {
+	if v.dialog != nil {
+		return v.dialog.body(s, w)
+	}
 	if len(s.Duels) == 0 {
 		return v.empty(s, w)
 	}
@@ -118,7 +180,8 @@ func (v View) Body(s screen.Scene, w, h int) string {
 func (v View) empty(s screen.Scene, w int) string {
 	lines := []string{
 		"A duel is a plan file, NAME" + plan.Suffix + ". To make one:", "",
-		"  " + s.Theme.Strong.Render("paceduel new NAME") + "          writes a commented plan here; then press u",
+		"  " + s.Theme.Strong.Render("n") + "                          asks for what is needed and writes a commented plan here",
+		"  " + s.Theme.Strong.Render("paceduel new NAME") + "          writes one to start from; then press u",
 		"  " + s.Theme.Strong.Render("paceduel between A B") + "       compares two command lines or URLs without a plan",
 		"  " + s.Theme.Strong.Render("paceduel demo") + "              opens an invented harbour with duels to try",
 	}
@@ -334,5 +397,5 @@ func (v View) problems(s screen.Scene, d screen.Duel, w int) (lines []string) {
 		}
 		lines = append(lines, "")
 	}
-	return append(lines, s.Theme.Faint.Render("mend the file, then press u"))
+	return append(lines, s.Theme.Faint.Render("e opens the file in your editor; it is read again when you come back"))
 }

@@ -37,3 +37,9 @@ func (c Cursor) Press(msg tea.KeyPressMsg, n int) (next Cursor, moved bool) {
 	}
 	return c, true
 }
+
+// Set moves the cursor to line at.
+func (c Cursor) Set(at int) Cursor {
+	c.at = at
+	return c
+}

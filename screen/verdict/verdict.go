@@ -16,7 +16,7 @@ import (
 	"paceduel/screen/parts"
 )
 
-type keys struct{ face, decades, save, keep, up, down key.Binding }
+type keys struct{ face, magnitudes, save, keep, up, down key.Binding }
 
 // View has which pair is face to face, the kind of scale, and how far it is scrolled.
 type View struct {
@@ -29,12 +29,12 @@ type View struct {
 // New returns the view of the first pair on a linear scale.
 func New() screen.View {
 	return View{keys: keys{
-		face:    key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "face another")),
-		decades: key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "decades (log scale)")),
-		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save as SVG and PDF")),
-		keep:    key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "plan to a file")),
-		up:      key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
-		down:    key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
+		face:       key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "face another")),
+		magnitudes: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "magnitudes (log scale)")),
+		save:       key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save as SVG and PDF")),
+		keep:       key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "plan to a file")),
+		up:         key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
+		down:       key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
 	}}
 }
 
@@ -47,7 +47,7 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 	if !judged(s) {
 		return nil
 	}
-	out := []key.Binding{v.keys.save, v.keys.decades}
+	out := []key.Binding{v.keys.save, v.keys.magnitudes}
 	if len(s.Run.Verdict.Faces) > 1 {
 		out = append(out, v.keys.face)
 	}
@@ -63,7 +63,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	switch {
 	case key.Matches(press, v.keys.face):
 		v.turn++
-	case key.Matches(press, v.keys.decades):
+	case key.Matches(press, v.keys.magnitudes):
 		v.log = !v.log
 	case key.Matches(press, v.keys.save):
 		return v, screen.Send(screen.SaveMsg{Face: v.at(s), Log: v.log})

@@ -10,8 +10,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
-	"unicode"
 
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgpdf"
@@ -19,22 +17,13 @@ import (
 
 	"paceduel/core/chart"
 	"paceduel/core/judge"
+	"paceduel/core/plan"
 	"paceduel/core/result"
 )
 
-// Slug makes a file name of a title: lower case letters and digits, joined by hyphens.
-func Slug(title string) string {
-	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
-	slug := []rune(strings.Join(words, "-"))
-	if len(slug) == 0 {
-		return "duel"
-	}
-	return strings.Trim(string(slug[:min(len(slug), 60)]), "-")
-}
-
 // Name is the file name, without its ending, of a verdict's i-th ladder.
 func Name(r *result.Result, v *judge.Verdict, i int) string {
-	return fmt.Sprintf("%s-%s-%s", Slug(r.Plan.Name), Slug(v.Faces[i].Contender), r.ID)
+	return fmt.Sprintf("%s-%s-%s", plan.Slug(r.Plan.Name), plan.Slug(v.Faces[i].Contender), r.ID)
 }
 
 // Save writes a ladder to dir as name.svg and name.pdf, replacing what is there, and returns the two paths.

@@ -129,11 +129,3 @@ func TestEverySignHasItsOwnShape(t *testing.T) {
 		shapes[drawn.String()] = s.Glyph
 	}
 }
-
-func TestSlug(t *testing.T) {
-	for in, want := range map[string]string{"Berth board": "berth-board", "gzip -1 | xz": "gzip-1-xz", "///": "duel", "Ölhafen µ": "ölhafen-µ", strings.Repeat("ab ", 40): strings.TrimSuffix(strings.Repeat("ab-", 20), "-")} {
-		if got := Slug(in); got != want {
-			t.Errorf("Slug(%q) = %q; want %q", in, got, want)
-		}
-	}
-}
