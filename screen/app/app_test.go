@@ -85,8 +85,8 @@ const tides = `duel: Tides
 question: Is the table worth its memory?
 baseline: slow
 contenders:
-  slow: { note: what runs today, stub: { takes: 2ms } }
-  fast: { avoid: memory is short, stub: { takes: 100us } }
+  slow: { note: what runs today, stub: { takes: 30ms } }
+  fast: { avoid: memory is short, stub: { takes: 1ms } }
 pace: { repeat: 3 }
 rounds: 6
 `
@@ -243,7 +243,7 @@ func TestADuelFromAskToLog(t *testing.T) {
 }
 
 func TestHaltAndQuitKeepWhatWasMeasured(t *testing.T) {
-	cfg := config(t, map[string]string{"tides.duel.yaml": strings.Replace(tides, "takes: 2ms", "takes: 30ms", 1)})
+	cfg := config(t, map[string]string{"tides.duel.yaml": tides})
 	m := started(t, cfg, 100, 30)
 	next, _ := m.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
 	m = feedAllButStates(next.(Model), screen.StartMsg{Duel: m.scene.Duels[0]})
@@ -285,7 +285,7 @@ func states(t *testing.T, m Model, done func(*screen.Run) bool) Model {
 func TestTroubleIsShown(t *testing.T) {
 	cfg := config(t, map[string]string{
 		"broken.duel.yaml": strings.Replace(tides, "repeat: 3", "repeet: 3", 1),
-		"wrong.duel.yaml":  strings.Replace(tides, "takes: 100us", "fail-all: true", 1),
+		"wrong.duel.yaml":  strings.Replace(tides, "takes: 1ms", "fail-all: true", 1),
 	})
 	m := started(t, cfg, 142, 42)
 	shows(t, m, "broken.duel.yaml cannot be run as it is", "broken.duel.yaml, line 7, column 9", `unknown key "repeet" in pace`, `did you mean "repeat"?`)
