@@ -194,6 +194,27 @@ func TestBetweenNeedsNoPlan(t *testing.T) {
 	h.run(t, "between", "--headless", "--json", "u.json", s.URL+"/a", s.URL+"/b").says(t, 0, "4 clients for 500ms", "throughput")
 }
 
+func TestUnequalWorkIsRefusedUnlessAccepted(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "u.duel.yaml", `duel: Unequal
+baseline: all
+contenders:
+  all: { command: { run: [printf, '{"rows":[1,2,3]}'] } }
+  some: { command: { run: [printf, '{"rows":[1,2]}'] } }
+pace: { repeat: 1 }
+rounds: 5
+same: { body: json }
+`)
+	h.run(t, "check", "u.duel.yaml").says(t, 3, "some: not the same JSON", "/rows/2: missing, not 3")
+	h.run(t, "run", "u.duel.yaml").says(t, 3, "some does not the same work as the baseline: the same JSON: /rows/2 is missing, not 3", "--accept-unequal")
+	h.run(t, "run", "u.duel.yaml", "--accept-unequal", "--json", "u.json").says(t, 0, "unequal work was accepted: some broke the plan's rules")
+	r, err := result.ReadFile(filepath.Join(h.dir, "u.json"))
+	if err != nil || r.Weighing == nil || !r.Weighing.Accepted {
+		t.Errorf("the result does not say so: %+v, %v", r.Weighing, err)
+	}
+	h.run(t, "check", "u.duel.yaml", "--set", "same.body=lines").says(t, 0, "the same work")
+}
+
 // What goes wrong on the other side is named at once, and nothing hangs.
 func TestServersThatMisbehave(t *testing.T) {
 	h := newHome(t)

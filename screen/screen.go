@@ -107,6 +107,8 @@ type Now struct {
 type (
 	// StartMsg asks for a duel to be started.
 	StartMsg struct{ Duel Duel }
+	// AcceptMsg asks for the duel that was just refused to be run although it does unequal work.
+	AcceptMsg struct{}
 	// HaltMsg asks for the run under way to be ended and kept.
 	HaltMsg struct{}
 	// OpenMsg asks for an earlier run to be brought into view.

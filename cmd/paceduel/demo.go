@@ -42,7 +42,7 @@ func (s *settings) demoCommand() *cobra.Command {
 					return err
 				}
 				files := []string{filepath.Join(d.dir, harbour.BerthBoard), filepath.Join(d.dir, harbour.Packer)}
-				return demo.runFiles(cmd.Context(), files, demo.planOptions(), seed, "")
+				return demo.runFiles(cmd.Context(), files, demo.planOptions(), runOptions{seed: seed})
 			}
 			return demo.openDir(cmd.Context(), d.dir, "the demo harbour")
 		},

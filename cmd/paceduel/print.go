@@ -87,6 +87,35 @@ func printTouches(out io.Writer, r *result.Result) {
 	}
 }
 
+// shownDifferences is how many differences of a check are printed.
+const shownDifferences = 5
+
+// printWeighing writes in what contenders differ from the baseline.
+func printWeighing(out io.Writer, w *result.Weighing) {
+	if w == nil {
+		return
+	}
+	unequal := w.Unequal()
+	switch {
+	case len(unequal) == 0:
+		fmt.Fprintln(out, "  the same work")
+	case !w.Ruled:
+		fmt.Fprintln(out, "  told only, since the plan has no rules under same:")
+	}
+	for _, c := range w.Checks {
+		if c.Same {
+			continue
+		}
+		fmt.Fprintf(out, "  %s: not %s\n", c.Contender, c.Rule)
+		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
+			fmt.Fprintf(out, "    %s: %s, not %s\n", d.Where, d.Contender, d.Baseline)
+		}
+		if more := len(c.Differences) - shownDifferences; more > 0 {
+			fmt.Fprintf(out, "    and %d more\n", more)
+		}
+	}
+}
+
 func firstLines(text string, n int) string {
 	lines := strings.SplitN(strings.TrimSpace(text), "\n", n+1)
 	return strings.Join(lines[:min(n, len(lines))], "\n")

@@ -24,8 +24,7 @@ import (
 )
 
 func (s *settings) runCommand() *cobra.Command {
-	var out string
-	var seed uint64
+	var run runOptions
 	var rounds int
 	opt := s.planOptions()
 	c := &cobra.Command{
@@ -36,12 +35,13 @@ func (s *settings) runCommand() *cobra.Command {
 			if rounds != 0 {
 				opt.Sets = append(opt.Sets, fmt.Sprintf("rounds=%d", rounds))
 			}
-			return s.runFiles(cmd.Context(), args, opt, seed, out)
+			return s.runFiles(cmd.Context(), args, opt, run)
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&out, "json", "", "write the result to `OUT`; - for standard output, a folder for several plans")
-	f.Uint64Var(&seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
+	f.StringVar(&run.out, "json", "", "write the result to `OUT`; - for standard output, a folder for several plans")
+	f.Uint64Var(&run.seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
+	f.BoolVar(&run.accept, "accept-unequal", false, "run although contenders break the plan's rules for the same work; the result says so")
 	f.IntVar(&rounds, "rounds", 0, "how many rounds instead of the plan's")
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
@@ -49,7 +49,7 @@ func (s *settings) runCommand() *cobra.Command {
 }
 
 // runFiles reads all plans before it runs the first.
-func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Options, seed uint64, out string) error {
+func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Options, run runOptions) error {
 	var plans []*plan.Plan
 	for _, file := range files {
 		p, err := readPlan(file, opt)
@@ -62,7 +62,7 @@ func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Option
 	if book != nil {
 		defer book.Close()
 	}
-	return runAll(ctx, plans, book, seed, out)
+	return runAll(ctx, plans, book, run)
 }
 
 // readPlan reads a plan; its absence is bad usage.
@@ -76,14 +76,14 @@ func readPlan(file string, opt plan.Options) (*plan.Plan, error) {
 }
 
 // runAll runs one plan after the other. The first that fails decides the status; an interrupt ends them all.
-func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, seed uint64, out string) error {
+func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, opt runOptions) error {
 	var first error
 	for _, p := range plans {
-		target := out
-		if len(plans) > 1 && out != "" && out != "-" {
-			target = filepath.Join(out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
+		own := opt
+		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
+			own.out = filepath.Join(opt.out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
 		}
-		err := runOne(ctx, p, book, seed, target)
+		err := runOne(ctx, p, book, own)
 		if first == nil {
 			first = err
 		}
@@ -94,17 +94,29 @@ func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, seed ui
 	return first
 }
 
-func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, seed uint64, out string) error {
+// runOptions are how a duel is run.
+type runOptions struct {
+	seed   uint64 // 0: the plan's, or a fresh one
+	out    string // where the result goes: empty, - or a file
+	accept bool   // unequal work
+}
+
+func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOptions) error {
+	out := opt.out
 	verdicts := io.Writer(os.Stdout)
 	if out == "-" {
 		verdicts = os.Stderr
 	}
 	w := newWatcher(os.Stderr, p)
-	o, err := conduct.Duel(ctx, conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: seed, Book: book}, w.watch)
+	o, err := conduct.Duel(ctx, conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept}, w.watch)
 	w.finish()
 	switch {
 	case weighin.IsFailed(err):
 		printTouches(os.Stderr, o.Result)
+		printWeighing(os.Stderr, o.Result.Weighing)
+		if weighin.IsUnequal(err) {
+			fmt.Fprintln(os.Stderr, "paceduel: "+err.Error())
+		}
 		if out != "" {
 			return quietOrWrite(writeResult(o.Result, out), err)
 		}
@@ -174,20 +186,17 @@ func check(ctx context.Context, p *plan.Plan) error {
 	entries := contender.OpenAll(p, all.Kinds(), clock.Start())
 	defer contender.CloseAll(entries)
 	r := &result.Result{}
-	var failed weighin.FailedError
-	for _, e := range entries {
-		t := weighin.Touch(ctx, e, p.Mask)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		r.Entrants = append(r.Entrants, result.Entrant{Name: e.Name, Does: p.Mask(e.Settings.Summary()), Touch: t})
-		if !weighin.Passed(t) {
-			failed.Names = append(failed.Names, e.Name)
-		}
+	w, err := weighin.Run(ctx, p, entries, false, func(name string, t *result.Touch) {
+		c, _ := p.Find(name)
+		r.Entrants = append(r.Entrants, result.Entrant{Name: name, Does: p.Mask(c.Settings.Summary()), Touch: t})
+	})
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	printTouches(os.Stdout, r)
-	if len(failed.Names) > 0 {
-		return quietError{&failed}
+	printWeighing(os.Stdout, w)
+	if err != nil {
+		return quietError{err}
 	}
 	return nil
 }
@@ -225,7 +234,7 @@ func (s *settings) betweenCommand() *cobra.Command {
 			if book != nil {
 				defer book.Close()
 			}
-			return runOne(cmd.Context(), p, book, seed, out)
+			return runOne(cmd.Context(), p, book, runOptions{seed: seed, out: out})
 		},
 	}
 	f := c.Flags()

@@ -23,6 +23,7 @@ type Spec struct {
 	Kinds   []contender.Kind
 	Program string        // our version
 	Seed    uint64        // 0: the plan's, or a fresh one
+	Accept  bool          // unequal work
 	Book    *logbook.Book // nil: none is kept
 }
 
@@ -39,7 +40,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	events := make(chan rounds.Event)
 	finished := make(chan error, 1)
 	go func() {
-		_, err := rounds.Run(ctx, rounds.Config{Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed}, events)
+		_, err := rounds.Run(ctx, rounds.Config{Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept}, events)
 		finished <- err
 	}()
 	out := &Outcome{}

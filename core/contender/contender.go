@@ -136,8 +136,10 @@ func (c Class) String() string { return classNames[c] }
 // Failed reports whether the shot counts as a failure.
 func (c Class) Failed() bool { return c > Cut }
 
-// View is what a contender printed or answered in one shot, for people to read. Bodies are cut at MaxViewBytes.
+// View is what a contender printed or answered in one shot, for people to read and for comparison. Bodies are cut at
+// Limit, or at MaxViewBytes when that is 0.
 type View struct {
+	Limit   int      `json:"-"`                 // set by the caller
 	Done    string   `json:"done"`              // what was done: the command or request, every variable filled in by name only
 	Outcome string   `json:"outcome"`           // "200 OK", "exit code 0"
 	Headers []string `json:"headers,omitempty"` // one "Name: value" a line, sorted
@@ -147,5 +149,13 @@ type View struct {
 	Type    string   `json:"type,omitempty"` // content type as announced
 }
 
-// MaxViewBytes bounds what a View keeps of a body.
+// MaxViewBytes bounds what a View keeps of a body unless it says otherwise.
 const MaxViewBytes = 64 << 10
+
+// Room is how many bytes of a body the view keeps.
+func (v *View) Room() int {
+	if v.Limit > 0 {
+		return v.Limit
+	}
+	return MaxViewBytes
+}

@@ -228,6 +228,12 @@ func workCautions(r *result.Result) (out []Caution) {
 			most, large = b, e.Name
 		}
 	}
+	if w := r.Weighing; w != nil && w.Ruled {
+		if w.Accepted {
+			out = append(out, Caution{"unequal work was accepted: " + units.List(w.Unequal()) + " broke the plan's rules at the weigh-in", "see under weigh-in in what they differ"})
+		}
+		return out // the plan says what counts
+	}
 	if small != "" && least != most {
 		out = append(out, Caution{
 			fmt.Sprintf("the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most)),

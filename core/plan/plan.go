@@ -43,6 +43,7 @@ type Plan struct {
 	Seed       uint64   // 0: one is drawn at the start of the run
 	Interest   Fraction // the smallest difference worth telling apart
 	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
+	Same       *Same    // what their answers must have in common; nil: only looked at
 
 	File   string   // as it was named
 	Dir    string   // the folder that relative paths start from
@@ -142,6 +143,18 @@ func (p Pace) String() string {
 		return plural(p.Clients, "client") + ", " + plural(p.Shots, "shot") + " a heat"
 	}
 	return plural(p.Clients, "client") + " for " + p.For.D().String()
+}
+
+// Same are the rules by which the contenders' answers are held to the baseline's. Status or exit code always count; a
+// rule that is not set does not.
+type Same struct {
+	Body      string   `json:"body,omitempty" jsonschema:"enum=exact,enum=json,enum=lines,enum=rows" jsonschema_description:"exact: the same bytes; json: the same values, members in any order; lines: as many lines; rows: the same lines in any order"`
+	Ignore    []string `json:"ignore,omitempty" jsonschema_description:"with json: JSON Pointers left out; * stands for any member or index"`
+	Unordered bool     `json:"unordered,omitempty" jsonschema_description:"with json: lists may be in any order"`
+	Tolerance Fraction `json:"tolerance,omitempty" jsonschema_description:"with json: numbers may differ by this share"`
+	At        []string `json:"at,omitempty" jsonschema_description:"JSON Pointers at which the values must be the same"`
+	Match     string   `json:"match,omitempty" jsonschema_description:"a regular expression that every answer must match"`
+	Count     string   `json:"count,omitempty" jsonschema_description:"a regular expression whose matches are counted; the counts must be the same"`
 }
 
 // Figure names a figure that contenders are compared by.

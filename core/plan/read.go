@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -43,6 +44,7 @@ type document struct {
 	Seed       uint64   `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
 	Interest   Fraction `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
 	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
+	Same       *Same    `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
 	Allow      []string `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
 }
 
@@ -203,7 +205,7 @@ func (r *reader) fault(path, try, what string, args ...any) {
 func (r *reader) build() *Plan {
 	p := &Plan{
 		Name: r.doc.Duel, Question: r.doc.Question, Baseline: r.doc.Baseline, Pace: r.doc.Pace, Rounds: r.doc.Rounds,
-		Seed: r.doc.Seed, Interest: r.doc.Interest, Decides: Figure(r.doc.Decides), Dir: r.dir,
+		Seed: r.doc.Seed, Interest: r.doc.Interest, Decides: Figure(r.doc.Decides), Same: r.doc.Same, Dir: r.dir,
 	}
 	for _, required := range []string{"duel", "baseline", "contenders", "pace"} {
 		if _, ok := r.d.places[required]; !ok {
@@ -223,6 +225,7 @@ func (r *reader) build() *Plan {
 	if p.Decides == Throughput && p.Pace.Sequential() {
 		r.fault("decides", "name mean", "with repeat, throughput says no more than the mean does")
 	}
+	r.checkSame(p.Same)
 	p.Contenders = r.readContenders()
 	if p.Baseline != "" && len(r.names) > 0 && !slices.Contains(r.names, p.Baseline) {
 		r.fault("baseline", pointTo(p.Baseline, r.names), "no contender is called %q", p.Baseline)
@@ -265,6 +268,27 @@ func (r *reader) completePace(p *Pace) {
 		} else {
 			p.Warmup = &Warmup{For: Span(DefaultWarmup)}
 		}
+	}
+}
+
+func (r *reader) checkSame(s *Same) {
+	if s == nil {
+		return
+	}
+	for key, pattern := range map[string]string{"same.match": s.Match, "same.count": s.Count} {
+		if _, err := regexp.Compile(pattern); err != nil {
+			r.fault(key, "see RE2 syntax", "%s", err)
+		}
+	}
+	for key, list := range map[string][]string{"same.ignore": s.Ignore, "same.at": s.At} {
+		for _, pointer := range list {
+			if pointer != "" && !strings.HasPrefix(pointer, "/") {
+				r.fault(key, fmt.Sprintf("write it as /%s", strings.ReplaceAll(pointer, ".", "/")), "%q is no JSON Pointer", pointer)
+			}
+		}
+	}
+	if s.Body != "json" && (len(s.Ignore) > 0 || s.Unordered || s.Tolerance > 0) {
+		r.fault("same", "set body: json", "ignore, unordered and tolerance belong to body: json")
 	}
 }
 

@@ -118,6 +118,9 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:4:16: joined: no column is called "tide"; set rows: to a CSV file that has it`}},
 		{"anchor to itself", base("rounds: 8", "rounds: *r"), []string{`berth.duel.yaml:9:9: no anchor "r" in this file; name an anchor that is set above it with &`}},
 		{"name with control characters", base("joined:", `"jo\u001bined":`), []string{`berth.duel.yaml:7:3: "jo\x1bined" is no name for a contender; use 1 to 40 printable characters`}},
+		{"no JSON Pointer", base("rounds: 8", "same: { at: [a.b] }"), []string{`berth.duel.yaml:9:13: "a.b" is no JSON Pointer; write it as /a/b`}},
+		{"no regular expression", base("rounds: 8", "same: { match: '(' }"), []string{"berth.duel.yaml:9:16: error parsing regexp: missing closing ): `(`; see RE2 syntax"}},
+		{"rule without its comparison", base("rounds: 8", "same: { unordered: true }"), []string{`berth.duel.yaml:9:7: ignore, unordered and tolerance belong to body: json; set body: json`}},
 		{"all at once", base("rounds: 8", "rounds: 2000\nallow: yes"), []string{
 			`berth.duel.yaml:9:9: rounds: 2000 is out of range; the maximum is 1000`,
 			`berth.duel.yaml:10:8: allow must be a list, this is the text "yes"; write it in brackets: [a, b]`}},

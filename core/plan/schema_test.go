@@ -72,6 +72,10 @@ func TestReaderAndSchemaAgree(t *testing.T) {
 		{"numbers as header values", replace("X-Board: joined", "X-Board: 3.5"), true},
 		{"no connection kept", replace("timeout: 3s", "connections: new"), true},
 
+		{"rules for the same work", replace("rounds: 8", "same: { body: json, ignore: [/at], tolerance: 1%, at: [/tide], match: x, count: y, unordered: true }"), true},
+		{"unknown rule", replace("rounds: 8", "same: { bodies: exact }"), false},
+		{"unknown comparison", replace("rounds: 8", "same: { body: alike }"), false},
+
 		{"unknown key", replace("rounds: 8", "round: 8"), false},
 		{"unknown key of a contender", replace("note: what", "nota: what"), false},
 		{"unknown key of a kind", replace("timeout: 3s", "tiempo: 3s"), false},
@@ -160,7 +164,7 @@ func TestReferenceIsComplete(t *testing.T) {
 		}
 	}
 	keys = append(keys, "duel", "question", "baseline", "course", "contenders", "pace", "rounds", "seed", "interest", "decides", "allow", "note", "avoid",
-		"repeat", "clients", "for", "shots", "warmup")
+		"repeat", "clients", "for", "shots", "warmup", "same", "body", "ignore", "unordered", "tolerance", "at", "match", "count")
 	slices.Sort(keys)
 	for _, key := range slices.Compact(keys) {
 		if !strings.Contains(string(text), "`"+key+"`") {

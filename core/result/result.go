@@ -38,8 +38,9 @@ type Result struct {
 	Reason   string     `json:"reason,omitempty"` // why a run failed, in words
 	Host     meter.Host `json:"host"`
 	Entrants []Entrant  `json:"contenders"` // in the order of the plan
-	Order    [][]string `json:"order"`      // contenders by name, a list for each planned round
-	Heats    []Heat     `json:"heats"`      // in the order in which they were run
+	Weighing *Weighing  `json:"same_work,omitempty"`
+	Order    [][]string `json:"order"` // contenders by name, a list for each planned round
+	Heats    []Heat     `json:"heats"` // in the order in which they were run
 }
 
 // Ending says how a run came to its end.
@@ -107,6 +108,41 @@ type Touch struct {
 	Stderr   string        `json:"stderr,omitempty"`
 	Err      string        `json:"error,omitempty"`
 	Try      string        `json:"try,omitempty"` // what might help
+}
+
+// Weighing is what the comparison of the first answers found.
+type Weighing struct {
+	Ruled    bool    `json:"ruled"`              // whether the plan has rules; without, differences are only told
+	Accepted bool    `json:"accepted,omitempty"` // whether unequal work was accepted in so many words
+	Checks   []Check `json:"checks"`
+}
+
+// Unequal lists the contenders that do not do the same work as the baseline.
+func (w *Weighing) Unequal() (names []string) {
+	if w == nil {
+		return nil
+	}
+	for _, c := range w.Checks {
+		if !c.Same && !slices.Contains(names, c.Contender) {
+			names = append(names, c.Contender)
+		}
+	}
+	return names
+}
+
+// Check is one rule, held to one contender.
+type Check struct {
+	Contender   string       `json:"contender"`
+	Rule        string       `json:"rule"` // in words
+	Same        bool         `json:"same"`
+	Differences []Difference `json:"differences,omitempty"` // the first ones
+}
+
+// Difference is one place in which two answers differ.
+type Difference struct {
+	Where     string `json:"where"` // a JSON Pointer, "line 7", "status"
+	Baseline  string `json:"baseline"`
+	Contender string `json:"contender"`
 }
 
 // Heat is one timed block. Times are nanoseconds; At and Dots count from the start of the run.

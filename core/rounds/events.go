@@ -19,6 +19,9 @@ type Touched struct {
 	Touch     *result.Touch
 }
 
+// Weighed says what the comparison of the answers found; it comes when all contenders passed.
+type Weighed struct{ Weighing *result.Weighing }
+
 // HeatBegan says that a heat is about to begin.
 type HeatBegan struct {
 	Round     int // from 1
@@ -62,6 +65,7 @@ type Ended struct {
 
 func (Started) event()    {}
 func (Touched) event()    {}
+func (Weighed) event()    {}
 func (HeatBegan) event()  {}
 func (StageBegan) event() {}
 func (Progress) event()   {}

@@ -35,6 +35,8 @@ type Config struct {
 	Kinds   []contender.Kind
 	Program string // our version
 	Seed    uint64 // of the running order; 0: the plan's, or a fresh one
+	// AcceptUnequal runs the duel although contenders break the plan's rules for the same work; the result says so.
+	AcceptUnequal bool
 	// Glance is how often a heat is looked at; 0: 250 ms.
 	Glance time.Duration
 }
@@ -170,25 +172,15 @@ func (r *runner) entry(name string) contender.Entry {
 }
 
 func (r *runner) weighIn(ctx context.Context) error {
-	var failed weighin.FailedError
-	for i, e := range r.entries {
-		touch := weighin.Touch(ctx, e, r.cfg.Plan.Mask)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		r.result.Entrants[i].Touch = touch
-		r.out <- Touched{e.Name, touch}
-		if !weighin.Passed(touch) {
-			if len(failed.Names) == 0 {
-				failed.First = touch.Err + "; " + touch.Try
-			}
-			failed.Names = append(failed.Names, e.Name)
-		}
+	w, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.cfg.AcceptUnequal, func(name string, t *result.Touch) {
+		r.result.Entrant(name).Touch = t
+		r.out <- Touched{name, t}
+	})
+	if w != nil {
+		r.result.Weighing = w
+		r.out <- Weighed{w}
 	}
-	if len(failed.Names) > 0 {
-		return &failed
-	}
-	return nil
+	return err
 }
 
 // heat runs one heat and hands it out. The error is ctx's.

@@ -73,7 +73,7 @@ func TestARunFromStartToEnd(t *testing.T) {
 				kinds = append(kinds, name)
 			}
 		}
-		want := []string{"Started", "Touched", "Touched"}
+		want := []string{"Started", "Touched", "Touched", "Weighed"}
 		for range 8 {
 			want = append(want, "HeatBegan", "HeatEnded")
 		}

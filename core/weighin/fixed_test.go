@@ -20,3 +20,17 @@ func (f fixedClient) Shoot(_ context.Context, s *contender.Shot) {
 }
 func (f fixedClient) Rewind() {}
 func (f fixedClient) Close()  {}
+
+// saying is a driver whose every shot answers the same text.
+type saying struct{ body string }
+
+func (s saying) Client(int, int) contender.Client { return sayingClient(s) }
+func (s saying) Close() error                     { return nil }
+
+type sayingClient struct{ body string }
+
+func (s sayingClient) Shoot(_ context.Context, shot *contender.Shot) {
+	shot.View.Outcome, shot.View.Body, shot.View.Bytes = "done", []byte(s.body), int64(len(s.body))
+}
+func (s sayingClient) Rewind() {}
+func (s sayingClient) Close()  {}

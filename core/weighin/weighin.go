@@ -8,9 +8,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"unicode/utf8"
 
 	"paceduel/core/contender"
+	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -28,21 +30,63 @@ func (e *FailedError) Error() string {
 	return fmt.Sprintf("%s did not pass the weigh-in: %s", units.List(e.Names), e.First)
 }
 
+// UnequalError says which contenders break the plan's rules for the same work.
+type UnequalError struct {
+	Names []string // in the order of the plan
+	First string   // the first difference, in words
+}
+
+func (e *UnequalError) Error() string {
+	return fmt.Sprintf("%s not the same work as the baseline: %s; mend the plan, or accept it with --accept-unequal", doOrDoes(e.Names), e.First)
+}
+
+func doOrDoes(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " does"
+	}
+	return units.List(names) + " do"
+}
+
 // IsFailed reports whether err is a contender's failure at the weigh-in.
 func IsFailed(err error) bool {
 	var failed *FailedError
-	return errors.As(err, &failed)
+	return errors.As(err, &failed) || IsUnequal(err)
+}
+
+// IsUnequal reports whether err is about contenders that do unequal work.
+func IsUnequal(err error) bool {
+	var unequal *UnequalError
+	return errors.As(err, &unequal)
+}
+
+// Judge turns what Compare found into an error when it breaks rules of the plan that were not accepted; nil otherwise.
+func Judge(w *result.Weighing) error {
+	names := w.Unequal()
+	if w == nil || !w.Ruled || w.Accepted || len(names) == 0 {
+		return nil
+	}
+	first := ""
+	for _, c := range w.Checks {
+		if !c.Same && first == "" {
+			first = c.Rule
+			if len(c.Differences) > 0 {
+				d := c.Differences[0]
+				first = fmt.Sprintf("%s: %s is %s, not %s", c.Rule, d.Where, d.Contender, d.Baseline)
+			}
+		}
+	}
+	return &UnequalError{names, first}
 }
 
 // Touch performs the one shot of e. mask hides values of the environment in whatever is kept. The shot's trouble, if
-// any, is in the Touch; Passed tells.
-func Touch(ctx context.Context, e contender.Entry, mask func(string) string) *result.Touch {
+// any, is in the Touch; Passed tells. The answer is for Compare and is not kept.
+func Touch(ctx context.Context, e contender.Entry, mask func(string) string) (*result.Touch, Answer) {
 	if e.Err != nil {
-		return &result.Touch{Class: contender.NoStart.String(), Err: mask(e.Err.Error()), Try: advice(contender.NoStart)}
+		return &result.Touch{Class: contender.NoStart.String(), Err: mask(e.Err.Error()), Try: advice(contender.NoStart)}, Answer{Name: e.Name}
 	}
 	c := e.Driver.Client(0, 1)
 	defer c.Close()
-	view := &contender.View{}
+	view := &contender.View{Limit: maxCompared}
 	shot := contender.Shot{View: view}
 	c.Shoot(ctx, &shot)
 	t := &result.Touch{
@@ -55,7 +99,51 @@ func Touch(ctx context.Context, e contender.Entry, mask func(string) string) *re
 	if shot.Err != nil {
 		t.Err, t.Try = mask(shot.Err.Error()), advice(shot.Class)
 	}
-	return t
+	return t, Answer{Name: e.Name, Outcome: view.Outcome, Type: view.Type, Body: view.Body, Whole: view.Bytes == int64(len(view.Body))}
+}
+
+// maskAll hides values of the environment in what Compare found.
+func maskAll(w *result.Weighing, mask func(string) string) *result.Weighing {
+	for i := range w.Checks {
+		for j := range w.Checks[i].Differences {
+			d := &w.Checks[i].Differences[j]
+			d.Baseline, d.Contender = mask(d.Baseline), mask(d.Contender)
+		}
+	}
+	return w
+}
+
+// Run asks every contender once, in order, and compares what they answered when all passed; the baseline's answer is
+// what the others are held to. tell, when set, hears of each touch. The error names who failed, or ctx's.
+func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, accept bool, tell func(name string, t *result.Touch)) (*result.Weighing, error) {
+	var failed FailedError
+	var answers []Answer
+	for _, e := range entries {
+		touch, answer := Touch(ctx, e, p.Mask)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if tell != nil {
+			tell(e.Name, touch)
+		}
+		switch {
+		case !Passed(touch):
+			if len(failed.Names) == 0 {
+				failed.First = touch.Err + "; " + touch.Try
+			}
+			failed.Names = append(failed.Names, e.Name)
+		case e.Name == p.Baseline:
+			answers = slices.Insert(answers, 0, answer)
+		default:
+			answers = append(answers, answer)
+		}
+	}
+	if len(failed.Names) > 0 {
+		return nil, &failed
+	}
+	w := maskAll(Compare(p.Same, answers), p.Mask)
+	w.Accepted = accept && w.Ruled && len(w.Unequal()) > 0
+	return w, Judge(w)
 }
 
 // Passed reports whether the shot went well.

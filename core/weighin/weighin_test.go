@@ -30,7 +30,8 @@ func touch(t *testing.T, line string) *result.Touch {
 		t.Fatal(err)
 	}
 	mask := func(s string) string { return strings.ReplaceAll(s, "oyster", "${TOKEN}") }
-	return weighin.Touch(t.Context(), contender.Entry{Contender: plan.Contender{Name: "packer", Settings: s}, Driver: d}, mask)
+	got, _ := weighin.Touch(t.Context(), contender.Entry{Contender: plan.Contender{Name: "packer", Settings: s}, Driver: d}, mask)
+	return got
 }
 
 func TestWhatPasses(t *testing.T) {
@@ -49,7 +50,7 @@ func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 		t.Errorf("touch = %+v", got)
 	}
 	entry := contender.Entry{Contender: plan.Contender{Name: "packer"}, Err: errors.New("no such program")}
-	got = weighin.Touch(t.Context(), entry, func(s string) string { return s })
+	got, _ = weighin.Touch(t.Context(), entry, func(s string) string { return s })
 	if weighin.Passed(got) || got.Class != "no start" || got.Err != "no such program" || got.Try == "" {
 		t.Errorf("touch of what cannot be opened = %+v", got)
 	}
@@ -61,7 +62,7 @@ func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 func TestEveryFailureHasAdvice(t *testing.T) {
 	seen := map[string]contender.Class{}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
-		got := weighin.Touch(t.Context(), failing(class), func(s string) string { return s })
+		got, _ := weighin.Touch(t.Context(), failing(class), func(s string) string { return s })
 		if got.Try == "" || got.Class != class.String() {
 			t.Errorf("%s: touch = %+v", class, got)
 		}

@@ -17,6 +17,7 @@ type Settings struct {
 	FailAll bool      `json:"fail-all,omitempty" jsonschema_description:"whether every shot fails"`
 	FailAt  int       `json:"fail-at,omitempty" jsonschema_description:"the shot that fails"`
 	Hang    bool      `json:"hang,omitempty" jsonschema_description:"whether shots wait for ever"`
+	Answer  plan.Word `json:"answer,omitempty" jsonschema_description:"what it answers; waited unless said"`
 	NoOpen  plan.Word `json:"no-open,omitempty" jsonschema_description:"why it cannot be opened"`
 }
 
@@ -71,6 +72,10 @@ func (c client) Shoot(ctx context.Context, shot *contender.Shot) {
 		shot.Class, shot.Err = contender.Status, errors.New("status 503, expected 200")
 	}
 	if shot.View != nil {
-		shot.View.Outcome, shot.View.Body, shot.View.Bytes = "done", []byte("waited"), 6
+		answer := c.d.s.Answer
+		if answer == "" {
+			answer = "waited"
+		}
+		shot.View.Outcome, shot.View.Body, shot.View.Bytes = "done", []byte(answer), int64(len(answer))
 	}
 }

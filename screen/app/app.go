@@ -69,6 +69,7 @@ func Run(ctx context.Context, cfg Config) error {
 
 // session is the duel under way. Its methods accept nil: no duel.
 type session struct {
+	plan   *plan.Plan
 	cancel context.CancelFunc
 	done   chan struct{}
 	feed   *feed
@@ -218,7 +219,12 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case screen.StartMsg:
-		return m.start(msg.Duel.Plan)
+		return m.start(msg.Duel.Plan, false)
+	case screen.AcceptMsg:
+		if m.session != nil {
+			return m.start(m.session.plan, true)
+		}
+		return m, nil
 	case screen.HaltMsg:
 		m.session.halt()
 		return m, nil
@@ -247,13 +253,13 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	return m, nil
 }
 
-// start runs a duel unless one is on.
-func (m Model) start(p *plan.Plan) (Model, tea.Cmd) {
+// start runs a duel unless one is on; accept takes unequal work as it is.
+func (m Model) start(p *plan.Plan, accept bool) (Model, tea.Cmd) {
 	if m.scene.Run != nil && m.scene.Run.Live {
 		return m.say("a duel is on; halt it first", true)
 	}
 	m.session.end() // the last one is over; this only waits for its goroutine
-	m.session = startSession(m.ctx, m.cfg, p)
+	m.session = startSession(m.ctx, m.cfg, p, accept)
 	m.serial++
 	m.at = screen.Rounds
 	m.scene.Run = nil

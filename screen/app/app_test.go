@@ -213,11 +213,7 @@ func TestADuelFromAskToLog(t *testing.T) {
 	m := started(t, cfg, 142, 42)
 	shows(t, m, "1 duel in the test harbour. Tides asks fast against slow: 6 rounds, 3 runs a heat", "not run yet", "what differs", "not when memory is short")
 	m = press(t, m, "enter")
-	for m.scene.Run == nil || m.scene.Run.Live {
-		for _, msg := range drain(nextState(t.Context(), m.session, m.serial)) {
-			m = feedAll(m, msg)
-		}
-	}
+	m = toEnd(t, m)
 	if m.at != screen.Verdict {
 		t.Errorf("after the run the view is %s; want verdict", m.at)
 	}
@@ -293,11 +289,7 @@ func TestTroubleIsShown(t *testing.T) {
 		t.Error("a broken duel can be started")
 	}
 	m = press(t, m, "down", "enter")
-	for m.scene.Run == nil || m.scene.Run.Live {
-		for _, msg := range drain(nextState(t.Context(), m.session, m.serial)) {
-			m = feedAll(m, msg)
-		}
-	}
+	m = toEnd(t, m)
 	if m.at != screen.WeighIn {
 		t.Errorf("after a failed weigh-in the view is %s", m.at)
 	}
@@ -313,6 +305,33 @@ func TestTroubleIsShown(t *testing.T) {
 	shows(t, press(t, m, "v"), "There is no verdict yet")
 	shows(t, press(t, m, "r"), "No duel is on")
 	shows(t, press(t, m, "?"), "Keys of ask", "Everywhere", "quit")
+}
+
+func TestUnequalWorkIsRefusedUntilItIsAccepted(t *testing.T) {
+	unequal := strings.Replace(tides, "stub: { takes: 1ms }", "stub: { takes: 1ms, answer: guessed }", 1)
+	m := started(t, config(t, map[string]string{"tides.duel.yaml": unequal + "same: { body: exact }\n"}), 142, 42)
+	m = toEnd(t, press(t, m, "enter"))
+	shows(t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "line 1", "▲ waited", "● guessed", "t time them all the same", "!weigh-in")
+	m = toEnd(t, press(t, m, "t"))
+	shows(t, m, "faster than slow in the mean", "unequal work was accepted: fast broke the plan's rules at the weigh-in")
+	shows(t, press(t, m, "w"), "and that was accepted")
+
+	// Without rules the difference is told, and nothing is refused.
+	m = started(t, config(t, map[string]string{"tides.duel.yaml": unequal}), 142, 42)
+	m = toEnd(t, press(t, m, "enter"))
+	shows(t, m, "faster than slow in the mean")
+	shows(t, press(t, m, "w"), "All passed the weigh-in, but fast did not answer as slow did", "✓ outcome", "! not the same bytes")
+}
+
+// toEnd takes a run's states until it is over.
+func toEnd(t *testing.T, m Model) Model {
+	t.Helper()
+	for m.scene.Run == nil || m.scene.Run.Live {
+		for _, msg := range drain(nextState(t.Context(), m.session, m.serial)) {
+			m = feedAll(m, msg)
+		}
+	}
+	return m
 }
 
 func TestPairsAndScales(t *testing.T) {

@@ -105,14 +105,14 @@ func readRuns(book *logbook.Book) tea.Cmd {
 }
 
 // startSession runs a duel in the background. It belongs to the model, which ends it.
-func startSession(ctx context.Context, cfg Config, p *plan.Plan) *session {
+func startSession(ctx context.Context, cfg Config, p *plan.Plan, accept bool) *session {
 	ctx, cancel := context.WithCancel(ctx)
-	s := &session{cancel: cancel, done: make(chan struct{}), feed: newFeed()}
+	s := &session{plan: p, cancel: cancel, done: make(chan struct{}), feed: newFeed()}
 	f := newFollower(s.feed)
 	go func() {
 		defer close(s.done)
 		defer cancel()
-		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book}
+		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept}
 		conduct.Duel(ctx, spec, func(e rounds.Event) { f.follow(e) }) // the last event carries the error
 	}()
 	return s

@@ -53,6 +53,10 @@ func (f *follower) follow(e rounds.Event) {
 			}
 		}
 		f.run.Result = &head
+	case rounds.Weighed:
+		head := *f.run.Result
+		head.Weighing = e.Weighing
+		f.run.Result = &head
 	case rounds.HeatBegan:
 		f.begin(e)
 	case rounds.StageBegan:

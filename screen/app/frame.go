@@ -146,7 +146,7 @@ func (m Model) stateOf(s screen.Stop) state {
 		return done
 	case screen.WeighIn:
 		switch {
-		case passed < touched:
+		case passed < touched, weighin.IsUnequal(r.Err):
 			return trouble
 		case passed == len(r.Result.Entrants):
 			return done

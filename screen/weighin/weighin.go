@@ -19,8 +19,8 @@ import (
 
 // View has how far the answers are scrolled.
 type View struct {
-	from     int
-	up, down key.Binding
+	from           int
+	up, down, take key.Binding
 }
 
 // New returns the view at the top.
@@ -28,20 +28,31 @@ func New() screen.View {
 	return View{
 		up:   key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll the answers")),
 		down: key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
+		take: key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "time them all the same")),
 	}
 }
 
 // Keys implements screen.View.
-func (v View) Keys(screen.Scene) []key.Binding { return []key.Binding{v.up} }
+func (v View) Keys(s screen.Scene) []key.Binding {
+	if refused(s) {
+		return []key.Binding{v.take, v.up}
+	}
+	return []key.Binding{v.up}
+}
+
+// refused reports whether the run in view ended because of unequal work, which may be accepted.
+func refused(s screen.Scene) bool { return s.Run != nil && weighin.IsUnequal(s.Run.Err) }
 
 // Update implements screen.View.
-func (v View) Update(msg tea.Msg, _ screen.Scene) (screen.View, tea.Cmd) {
+func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if press, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
 		case key.Matches(press, v.up):
 			v.from = max(v.from-1, 0)
 		case key.Matches(press, v.down):
 			v.from = min(v.from+1, 500)
+		case key.Matches(press, v.take) && refused(s):
+			return v, screen.Send(screen.AcceptMsg{})
 		}
 	}
 	return v, nil
@@ -53,7 +64,7 @@ func (v View) Sentence(s screen.Scene) string {
 		return "No contender has been asked yet; start a duel under ask, or open an earlier run under log."
 	}
 	var failed []string
-	asked, bytes, same := 0, int64(-1), true
+	asked := 0
 	for _, e := range s.Run.Result.Entrants {
 		if e.Touch == nil {
 			continue
@@ -61,20 +72,25 @@ func (v View) Sentence(s screen.Scene) string {
 		asked++
 		if !weighin.Passed(e.Touch) {
 			failed = append(failed, e.Name)
-			continue
 		}
-		same = same && (bytes < 0 || bytes == e.Touch.Bytes)
-		bytes = e.Touch.Bytes
 	}
+	w := s.Run.Result.Weighing
+	unequal := w.Unequal()
 	switch {
 	case len(failed) > 0:
 		return fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed))
 	case asked < len(s.Run.Result.Entrants):
 		return fmt.Sprintf("Each contender is asked once before any timing: %d of %d so far.", asked, len(s.Run.Result.Entrants))
-	case same:
-		return fmt.Sprintf("All passed the weigh-in, each with %s.", units.Bytes(float64(bytes)))
+	case refused(s):
+		return fmt.Sprintf("%s broke the plan's rules for the same work, so nothing was timed; where they differ stands below.", units.List(unequal))
+	case len(unequal) > 0 && w.Accepted:
+		return fmt.Sprintf("%s broke the plan's rules for the same work, and that was accepted.", units.List(unequal))
+	case len(unequal) > 0:
+		return fmt.Sprintf("All passed the weigh-in, but %s did not answer as %s did; make sure that they do the same work.", units.List(unequal), s.Run.Result.Plan.Baseline)
+	case w != nil:
+		return "All passed the weigh-in, and all do the same work."
 	}
-	return "All passed the weigh-in, but their answers differ in size; make sure that they do the same work."
+	return "All passed the weigh-in."
 }
 
 // Body implements screen.View.
@@ -129,7 +145,44 @@ func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
 	if t.Type != "" {
 		field("type", t.Type)
 	}
+	lines = append(lines, differences(s, e.Name, w)...)
 	return append(lines, v.said(s, t, w)...)
+}
+
+// shownDifferences is how many places of a rule are listed.
+const shownDifferences = 8
+
+// differences lists the rules that the contender keeps or breaks, with the first places in which it differs: the
+// baseline's value above its own.
+func differences(s screen.Scene, name string, w int) (lines []string) {
+	weighing := s.Run.Result.Weighing
+	if weighing == nil {
+		return nil
+	}
+	baseSign, ownSign := chart.SignFor(s.Run.Result, s.Run.Result.Plan.Baseline), chart.SignFor(s.Run.Result, name)
+	base, own, baseGlyph, ownGlyph := s.Theme.Sign(baseSign), s.Theme.Sign(ownSign), baseSign.Glyph, ownSign.Glyph
+	for _, c := range weighing.Checks {
+		if c.Contender != name {
+			continue
+		}
+		if c.Same {
+			lines = append(lines, parts.Cell("✓ "+c.Rule, w))
+			continue
+		}
+		style := s.Theme.Caution
+		if weighing.Ruled {
+			style = s.Theme.Trouble
+		}
+		lines = append(lines, style.Render(parts.Cell("! not "+c.Rule, w)))
+		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
+			lines = append(lines, s.Theme.Faint.Render(parts.Cell("  "+d.Where, w)),
+				"  "+base.Render(parts.Cell(baseGlyph+" "+printable(d.Baseline), w-2)), "  "+own.Render(parts.Cell(ownGlyph+" "+printable(d.Contender), w-2)))
+		}
+	}
+	if len(lines) > 0 {
+		lines = append([]string{"", s.Theme.Faint.Render("against " + s.Run.Result.Plan.Baseline)}, lines...)
+	}
+	return lines
 }
 
 // said is what the contender answered and printed, scrolled.

@@ -174,7 +174,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		fail(contender.NoStart, err)
 		return
 	}
-	out, err := c.output(shot.View != nil)
+	out, err := c.output(shot.View)
 	if err != nil {
 		fail(contender.NoStart, err)
 		return
@@ -291,7 +291,7 @@ func (c *client) describe(state *os.ProcessState, out *output, shot *contender.S
 	v := shot.View
 	v.Done = c.d.settings.Summary()
 	v.Stderr = head(c.stderr, contender.MaxViewBytes)
-	v.Body, v.Bytes = out.seen()
+	v.Body, v.Bytes = out.seen(v.Room())
 	if state != nil {
 		v.Outcome = "exit code " + strconv.Itoa(state.ExitCode())
 		if status, ok := state.Sys().(syscall.WaitStatus); ok && status.Signaled() {
@@ -310,31 +310,31 @@ type output struct {
 	kept    bytes.Buffer
 }
 
-func (c *client) output(inView bool) (*output, error) {
+func (c *client) output(view *contender.View) (*output, error) {
 	if c.d.settings.Stdout == "pipe" {
 		r, w, err := os.Pipe()
 		if err != nil {
 			return nil, fmt.Errorf("open a pipe for output: %w", err)
 		}
 		o := &output{file: w, reader: r, drained: make(chan struct{})}
-		go o.drain(inView)
+		go o.drain(view)
 		return o, nil
 	}
-	if inView {
+	if view != nil {
 		m, err := memoryFile()
 		return &output{file: m, memory: m}, err
 	}
 	return &output{file: c.stdout}, nil
 }
 
-func (o *output) drain(keep bool) {
+func (o *output) drain(view *contender.View) {
 	defer close(o.drained)
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := o.reader.Read(buf)
 		o.count += int64(n)
-		if room := contender.MaxViewBytes - o.kept.Len(); keep && room > 0 {
-			o.kept.Write(buf[:min(n, room)])
+		if view != nil {
+			o.kept.Write(buf[:min(n, view.Room()-o.kept.Len())])
 		}
 		if err != nil {
 			return
@@ -358,13 +358,13 @@ func (o *output) finish(shot *contender.Shot) {
 	}
 }
 
-func (o *output) seen() ([]byte, int64) {
+func (o *output) seen(room int) ([]byte, int64) {
 	if o.memory != nil {
 		info, err := o.memory.Stat()
 		if err != nil {
 			return nil, 0
 		}
-		return head(o.memory, contender.MaxViewBytes), info.Size()
+		return head(o.memory, int(min(int64(room), info.Size()))), info.Size()
 	}
 	return o.kept.Bytes(), o.count
 }

@@ -169,7 +169,7 @@ func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64
 		n, err := answer.Body.Read(c.buf)
 		length += int64(n)
 		if v := shot.View; v != nil {
-			if room := contender.MaxViewBytes - len(v.Body); room > 0 {
+			if room := v.Room() - len(v.Body); room > 0 {
 				v.Body = append(v.Body, c.buf[:min(n, room)]...)
 			}
 		}

@@ -1,0 +1,471 @@
+package weighin
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-openapi/jsonpointer"
+
+	"paceduel/core/plan"
+	"paceduel/core/result"
+)
+
+// Answer is a contender's first answer as far as it is compared.
+type Answer struct {
+	Name    string
+	Outcome string // status or exit code, in words
+	Type    string // content type; empty where there is none
+	Body    []byte
+	Whole   bool // whether Body is all of it
+}
+
+const (
+	maxCompared    = 128 << 20 // bytes of an answer; what is longer is compared as far as this
+	maxDifferences = 20        // of one check, the first ones
+	maxShown       = 60        // characters of a value that differs
+)
+
+// Compare holds every answer to the first one, which is the baseline's. Without rules, outcome, content type and bytes
+// are looked at, and the outcome says that this was no rule of the plan.
+func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
+	w := &result.Weighing{Ruled: rules != nil}
+	if len(answers) == 0 {
+		return w
+	}
+	base := answers[0]
+	for _, a := range answers {
+		if !a.Whole {
+			w.Checks = append(w.Checks, result.Check{Contender: a.Name, Rule: fmt.Sprintf("compared as far as %d MiB", maxCompared>>20), Same: true})
+		}
+	}
+	for _, a := range answers[1:] {
+		w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome))
+		if rules == nil {
+			w.Checks = append(w.Checks, simple(a.Name, "content type", "content type", base.Type, a.Type), exact(base, a))
+			continue
+		}
+		w.Checks = append(w.Checks, ruled(rules, base, a)...)
+	}
+	if rules != nil && rules.Match != "" {
+		for _, a := range answers {
+			w.Checks = append(w.Checks, matches(rules.Match, a))
+		}
+	}
+	return w
+}
+
+func ruled(rules *plan.Same, base, a Answer) (checks []result.Check) {
+	switch rules.Body {
+	case "exact":
+		checks = append(checks, exact(base, a))
+	case "json":
+		checks = append(checks, sameJSON(rules, base, a))
+	case "lines":
+		checks = append(checks, simple(a.Name, "as many lines", "lines", lineCount(base.Body), lineCount(a.Body)))
+	case "rows":
+		checks = append(checks, sameRows(base, a))
+	}
+	for _, pointer := range rules.At {
+		checks = append(checks, sameAt(pointer, base, a))
+	}
+	if rules.Count != "" {
+		pattern := regexp.MustCompile(rules.Count) // the plan was refused if it is none
+		count := func(b []byte) string { return strconv.Itoa(len(pattern.FindAllIndex(b, -1))) }
+		checks = append(checks, simple(a.Name, "as many matches of "+rules.Count, "matches", count(base.Body), count(a.Body)))
+	}
+	return checks
+}
+
+// simple compares two values that are short texts.
+func simple(contender, rule, where, base, own string) result.Check {
+	c := result.Check{Contender: contender, Rule: rule, Same: base == own}
+	if !c.Same {
+		c.Differences = []result.Difference{{Where: where, Baseline: base, Contender: own}}
+	}
+	return c
+}
+
+func matches(pattern string, a Answer) result.Check {
+	c := result.Check{Contender: a.Name, Rule: "matches " + pattern, Same: regexp.MustCompile(pattern).Match(a.Body)}
+	if !c.Same {
+		c.Differences = []result.Difference{{Where: "answer", Baseline: "a match of " + pattern, Contender: show(a.Body)}}
+	}
+	return c
+}
+
+func lineCount(body []byte) string {
+	n := bytes.Count(body, []byte{'\n'})
+	if len(body) > 0 && body[len(body)-1] != '\n' {
+		n++
+	}
+	return strconv.Itoa(n)
+}
+
+// exact compares bytes and shows the first lines that differ, or where bytes that are no text do.
+func exact(base, a Answer) result.Check {
+	c := result.Check{Contender: a.Name, Rule: "the same bytes", Same: bytes.Equal(base.Body, a.Body)}
+	if c.Same {
+		return c
+	}
+	if !utf8.Valid(head(base.Body)) || !utf8.Valid(head(a.Body)) {
+		at := firstDifference(base.Body, a.Body)
+		c.Differences = []result.Difference{{Where: fmt.Sprintf("byte %d of %d and %d", at, len(base.Body), len(a.Body)), Baseline: bytesFrom(base.Body, at), Contender: bytesFrom(a.Body, at)}}
+		return c
+	}
+	left, right := base.Body, a.Body
+	for n := 1; (len(left) > 0 || len(right) > 0) && len(c.Differences) < maxDifferences; n++ {
+		var l, r []byte
+		l, left, _ = bytes.Cut(left, []byte{'\n'})
+		r, right, _ = bytes.Cut(right, []byte{'\n'})
+		if !bytes.Equal(l, r) {
+			at := max(firstDifference(l, r)-10, 0) // the place itself, with a little before it
+			c.Differences = append(c.Differences, result.Difference{Where: fmt.Sprintf("line %d", n), Baseline: show(l[min(at, len(l)):]), Contender: show(r[min(at, len(r)):])})
+		}
+	}
+	return c
+}
+
+func head(b []byte) []byte {
+	b = b[:min(len(b), 4096)]
+	for len(b) > 0 && len(b) == 4096 && !utf8.RuneStart(b[len(b)-1]) {
+		b = b[:len(b)-1]
+	}
+	if len(b) >= 4093 && b[len(b)-1] >= utf8.RuneSelf {
+		b = b[:len(b)-1]
+	}
+	return b
+}
+
+func firstDifference(a, b []byte) int {
+	n := min(len(a), len(b))
+	for i := range n {
+		if a[i] != b[i] {
+			return i
+		}
+	}
+	return n
+}
+
+func bytesFrom(b []byte, at int) string {
+	if at >= len(b) {
+		return "the end"
+	}
+	return fmt.Sprintf("% x", b[at:min(at+16, len(b))])
+}
+
+// show is a value in little room.
+func show(b []byte) string {
+	if len(b) == 0 {
+		return "nothing"
+	}
+	text := []rune(string(b[:min(len(b), 4*maxShown)]))
+	if len(text) > maxShown {
+		text = append(text[:maxShown-1], '…')
+	}
+	return string(text)
+}
+
+// sameRows compares lines as a set in which each may stand several times.
+func sameRows(base, a Answer) result.Check {
+	c := result.Check{Contender: a.Name, Rule: "the same rows in any order", Same: true}
+	counts := map[string]int{}
+	for line := range bytes.Lines(base.Body) {
+		counts[string(bytes.TrimRight(line, "\r\n"))]++
+	}
+	for line := range bytes.Lines(a.Body) {
+		counts[string(bytes.TrimRight(line, "\r\n"))]--
+	}
+	for _, row := range slices.Sorted(maps.Keys(counts)) {
+		n := counts[row]
+		if n == 0 {
+			continue
+		}
+		c.Same = false
+		if len(c.Differences) < maxDifferences {
+			d := result.Difference{Where: "row", Baseline: show([]byte(row)), Contender: "missing"}
+			if n < 0 {
+				d.Baseline, d.Contender = d.Contender, d.Baseline
+			}
+			c.Differences = append(c.Differences, d)
+		}
+	}
+	return c
+}
+
+// parse reads JSON with its numbers as written.
+func parse(body []byte) (any, error) {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	var v any
+	err := dec.Decode(&v)
+	return v, err
+}
+
+func sameJSON(rules *plan.Same, base, a Answer) result.Check {
+	c := result.Check{Contender: a.Name, Rule: "the same JSON"}
+	if len(rules.Ignore) > 0 {
+		c.Rule += " but for " + strings.Join(rules.Ignore, ", ")
+	}
+	left, leftErr := parse(base.Body)
+	right, rightErr := parse(a.Body)
+	if leftErr != nil || rightErr != nil {
+		c.Differences = []result.Difference{{Where: "answer", Baseline: orJSON(leftErr), Contender: orJSON(rightErr)}}
+		return c
+	}
+	cmp := comparison{rules: rules}
+	for _, i := range rules.Ignore {
+		cmp.ignore = append(cmp.ignore, strings.Split(i, "/"))
+	}
+	cmp.compare(nil, left, right)
+	c.Same, c.Differences = len(cmp.found) == 0, cmp.found
+	return c
+}
+
+func orJSON(err error) string {
+	if err != nil {
+		return "no JSON: " + err.Error()
+	}
+	return "JSON"
+}
+
+// comparison walks through two JSON values side by side.
+type comparison struct {
+	rules  *plan.Same
+	ignore [][]string // JSON Pointers in parts, the first of which is empty
+	found  []result.Difference
+}
+
+// ignored reports whether the place is left out; * stands for any part.
+func (c *comparison) ignored(path []string) bool {
+	return slices.ContainsFunc(c.ignore, func(pointer []string) bool {
+		if len(pointer)-1 != len(path) {
+			return false
+		}
+		for i, part := range path {
+			if want := pointer[i+1]; want != "*" && jsonpointer.Unescape(want) != part {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+func (c *comparison) differ(path []string, left, right any) {
+	if len(c.found) == maxDifferences {
+		return
+	}
+	where := ""
+	for _, part := range path {
+		where += "/" + jsonpointer.Escape(part)
+	}
+	if where == "" {
+		where = "/"
+	}
+	c.found = append(c.found, result.Difference{Where: where, Baseline: written(left), Contender: written(right)})
+}
+
+// absent stands for a member that one side does not have.
+type absent struct{}
+
+func written(v any) string {
+	if _, ok := v.(absent); ok {
+		return "missing"
+	}
+	text, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return show(text)
+}
+
+func (c *comparison) compare(path []string, left, right any) {
+	if c.ignored(path) || len(c.found) == maxDifferences {
+		return
+	}
+	switch l := left.(type) {
+	case map[string]any:
+		if r, ok := right.(map[string]any); ok {
+			c.objects(path, l, r)
+			return
+		}
+	case []any:
+		if r, ok := right.([]any); ok {
+			c.lists(path, l, r)
+			return
+		}
+	case json.Number:
+		if r, ok := right.(json.Number); ok && sameNumber(l, r, float64(c.rules.Tolerance)) {
+			return
+		}
+	default:
+		if left == right {
+			return
+		}
+	}
+	c.differ(path, left, right)
+}
+
+func sameNumber(a, b json.Number, tolerance float64) bool {
+	x, errX := a.Float64()
+	y, errY := b.Float64()
+	if errX != nil || errY != nil {
+		return a == b
+	}
+	if tolerance == 0 && a != b && x == y {
+		// Numbers too long for a float are told apart by their digits.
+		return len(strings.TrimLeft(a.String(), "-0.")) < 16 && len(strings.TrimLeft(b.String(), "-0.")) < 16
+	}
+	return math.Abs(x-y) <= tolerance*math.Max(math.Abs(x), math.Abs(y))
+}
+
+func (c *comparison) objects(path []string, left, right map[string]any) {
+	names := slices.Sorted(maps.Keys(left))
+	for name := range right {
+		if _, ok := left[name]; !ok {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		at := append(path[:len(path):len(path)], name)
+		l, okL := left[name]
+		r, okR := right[name]
+		switch {
+		case c.ignored(at):
+		case !okL:
+			c.differ(at, absent{}, r)
+		case !okR:
+			c.differ(at, l, absent{})
+		default:
+			c.compare(at, l, r)
+		}
+	}
+}
+
+func (c *comparison) lists(path []string, left, right []any) {
+	if c.rules.Unordered {
+		left, right = c.unmatched(path, left, right)
+	}
+	for i := range max(len(left), len(right)) {
+		at := append(path[:len(path):len(path)], strconv.Itoa(i))
+		switch {
+		case i >= len(left):
+			c.differ(at, absent{}, right[i])
+		case i >= len(right):
+			c.differ(at, left[i], absent{})
+		default:
+			c.compare(at, left[i], right[i])
+		}
+	}
+}
+
+// maxPairs bounds the pairs that are tried to match lists whose order does not count.
+const maxPairs = 1 << 20
+
+// unmatched takes out of two lists what both have, in whatever order: first what is written alike, then what is the same
+// by the rules. What is left differs.
+func (c *comparison) unmatched(path []string, left, right []any) (restLeft, restRight []any) {
+	written := map[string][]int{} // canonical text → places in right that have it
+	for i, v := range right {
+		text := canonical(v)
+		written[text] = append(written[text], i)
+	}
+	taken := make([]bool, len(right))
+	for _, v := range left {
+		text := canonical(v)
+		if places := written[text]; len(places) > 0 {
+			taken[places[0]], written[text] = true, places[1:]
+			continue
+		}
+		restLeft = append(restLeft, v)
+	}
+	for i, v := range right {
+		if !taken[i] {
+			restRight = append(restRight, v)
+		}
+	}
+	if len(restLeft)*len(restRight) > maxPairs {
+		return restLeft, restRight
+	}
+	at := append(path[:len(path):len(path)], "*")
+	restLeft = slices.DeleteFunc(restLeft, func(l any) bool {
+		i := slices.IndexFunc(restRight, func(r any) bool {
+			sub := comparison{rules: c.rules, ignore: c.ignore}
+			sub.compare(at, l, r)
+			return len(sub.found) == 0
+		})
+		if i >= 0 {
+			restRight = slices.Delete(restRight, i, i+1)
+		}
+		return i >= 0
+	})
+	return restLeft, restRight
+}
+
+// canonical is a value's text with its lists in an order of their own content.
+func canonical(v any) string {
+	text, err := json.Marshal(arranged(v)) // members come out sorted
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(text)
+}
+
+func arranged(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for name, member := range v {
+			out[name] = arranged(member)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, item := range v {
+			out[i] = arranged(item)
+		}
+		slices.SortFunc(out, func(a, b any) int { return strings.Compare(canonical(a), canonical(b)) })
+		return out
+	}
+	return v
+}
+
+func sameAt(pointer string, base, a Answer) result.Check {
+	at := func(body []byte) (any, error) {
+		v, err := parse(body)
+		if err != nil {
+			return nil, fmt.Errorf("no JSON: %w", err)
+		}
+		p, err := jsonpointer.New(pointer)
+		if err != nil {
+			return nil, err
+		}
+		found, _, err := p.Get(v)
+		if err != nil {
+			return absent{}, nil
+		}
+		return found, nil
+	}
+	left, leftErr := at(base.Body)
+	right, rightErr := at(a.Body)
+	value := func(v any, err error) string {
+		if err != nil {
+			return err.Error()
+		}
+		return written(v)
+	}
+	c := simple(a.Name, "the same value at "+pointer, pointer, value(left, leftErr), value(right, rightErr))
+	c.Same = c.Same && leftErr == nil && left != absent{}
+	if !c.Same && c.Differences == nil {
+		c.Differences = []result.Difference{{Where: pointer, Baseline: value(left, leftErr), Contender: value(right, rightErr)}}
+	}
+	return c
+}

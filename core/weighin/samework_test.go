@@ -1,0 +1,149 @@
+package weighin_test
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"testing"
+
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/weighin"
+)
+
+func answer(name, body string) weighin.Answer {
+	return weighin.Answer{Name: name, Outcome: "200 OK", Type: "application/json", Body: []byte(body), Whole: true}
+}
+
+// told writes checks down: "rule" when it holds, "rule: where baseline|contender; …" when not.
+func told(w *result.Weighing) string {
+	var out []string
+	for _, c := range w.Checks {
+		line := c.Rule
+		if !c.Same {
+			var places []string
+			for _, d := range c.Differences {
+				places = append(places, fmt.Sprintf("%s %s|%s", d.Where, d.Baseline, d.Contender))
+			}
+			line += ": " + strings.Join(places, "; ")
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestRulesForTheSameWork(t *testing.T) {
+	const board = `{"tide":"001","at":"08:10","rows":[{"id":1,"m":2.5},{"id":2,"m":3}]}`
+	tests := []struct {
+		name  string
+		rules plan.Same
+		a, b  string
+		want  string
+	}{
+		{"exact and so", plan.Same{Body: "exact"}, "a\nb\n", "a\nb\n", "outcome\nthe same bytes"},
+		{"exact and not", plan.Same{Body: "exact"}, "a\nb\nc\n", "a\nX\nc\nd\n", "outcome\nthe same bytes: line 2 b|X; line 4 nothing|d"},
+		{"bytes that are no text", plan.Same{Body: "exact"}, "\xff\x01\x02", "\xff\x01\x03\x04", "outcome\nthe same bytes: byte 2 of 3 and 4 02|03 04"},
+		{"cut short", plan.Same{Body: "exact"}, "\xff\x01", "\xff", "outcome\nthe same bytes: byte 1 of 2 and 1 01|the end"},
+		{"json in another order", plan.Same{Body: "json"}, board, `{"rows":[{"m":2.50,"id":1},{"id":2,"m":3.0}],"at":"08:10","tide":"001"}`, "outcome\nthe same JSON"},
+		{"json with other values", plan.Same{Body: "json"}, board, `{"tide":"002","at":"08:10","rows":[{"id":1,"m":2.5,"x":null}]}`,
+			`outcome` + "\n" + `the same JSON: /rows/0/x missing|null; /rows/1 {"id":2,"m":3}|missing; /tide "001"|"002"`},
+		{"members left out", plan.Same{Body: "json", Ignore: []string{"/at", "/rows/*/m"}}, board, strings.NewReplacer("08:10", "09:00", "2.5", "7").Replace(board), "outcome\nthe same JSON but for /at, /rows/*/m"},
+		{"a member that may be missing", plan.Same{Body: "json", Ignore: []string{"/at"}}, board, strings.Replace(board, `"at":"08:10",`, "", 1), "outcome\nthe same JSON but for /at"},
+		{"lists in any order", plan.Same{Body: "json", Unordered: true}, `[[1,9],[2]]`, `[[2],[9,1]]`, "outcome\nthe same JSON"},
+		{"lists with other things", plan.Same{Body: "json", Unordered: true}, `[1,2,2,3]`, `[2,1,4,3]`, "outcome\nthe same JSON: /0 2|4"},
+		{"lists in any order, but for a member", plan.Same{Body: "json", Unordered: true, Ignore: []string{"/*/at"}, Tolerance: 0.01}, `[{"id":1,"at":5},{"id":2.001,"at":6}]`, `[{"id":2,"at":7},{"id":1,"at":8}]`,
+			"outcome\nthe same JSON but for /*/at"},
+		{"lists of things in any order", plan.Same{Body: "json", Unordered: true}, `[{"id":1},{"id":2},"x"]`, `["x",{"id":2},{"id":1}]`, "outcome\nthe same JSON"},
+		{"numbers within the tolerance", plan.Same{Body: "json", Tolerance: 0.01}, `[100,-1,0]`, `[100.9,-1.005,0]`, "outcome\nthe same JSON"},
+		{"numbers beyond it", plan.Same{Body: "json", Tolerance: 0.01}, `[100]`, `[102]`, "outcome\nthe same JSON: /0 100|102"},
+		{"numbers too long for a float", plan.Same{Body: "json"}, `[9007199254740993]`, `[9007199254740992]`, "outcome\nthe same JSON: /0 9007199254740993|9007199254740992"},
+		{"types differ", plan.Same{Body: "json"}, `{"a":1,"b":[]}`, `{"a":"1","b":{}}`, `outcome` + "\n" + `the same JSON: /a 1|"1"; /b []|{}`},
+		{"pointers are escaped", plan.Same{Body: "json"}, `{"a/b":1}`, `{"a/b":2}`, "outcome\nthe same JSON: /a~1b 1|2"},
+		{"no JSON at all", plan.Same{Body: "json"}, `[]`, `oops`, "outcome\nthe same JSON: answer JSON|no JSON: invalid character 'o' looking for beginning of value"},
+		{"as many lines", plan.Same{Body: "lines"}, "a\nb", "c\nd\n", "outcome\nas many lines"},
+		{"other lines", plan.Same{Body: "lines"}, "a\nb", "", "outcome\nas many lines: lines 2|0"},
+		{"rows in any order", plan.Same{Body: "rows"}, "a\nb\nb\n", "b\r\na\r\nb", "outcome\nthe same rows in any order"},
+		{"rows missing and too many", plan.Same{Body: "rows"}, "a\nb\nb\n", "b\nc\n", "outcome\nthe same rows in any order: row a|missing; row b|missing; row missing|c"},
+		{"values at pointers", plan.Same{At: []string{"/tide", "/rows/1/id"}}, board, strings.Replace(board, `"id":2`, `"id":3`, 1), "outcome\nthe same value at /tide\nthe same value at /rows/1/id: /rows/1/id 2|3"},
+		{"a pointer to nothing on both sides", plan.Same{At: []string{"/none"}}, board, board, "outcome\nthe same value at /none: /none missing|missing"},
+		{"counts", plan.Same{Count: `"id":`}, board, `{"id":1}`, `outcome` + "\n" + `as many matches of "id":: matches 2|1`},
+		{"what must match, the baseline too", plan.Same{Match: `^\{`}, "[1]", "{}", "outcome\nmatches ^\\{: answer a match of ^\\{|[1]\nmatches ^\\{"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			w := weighin.Compare(&tt.rules, []weighin.Answer{answer("slow", tt.a), answer("fast", tt.b)})
+			if got := told(w); got != tt.want || !w.Ruled {
+				t.Errorf("Compare says\n%s\nwant\n%s", got, tt.want)
+			}
+		})
+	}
+}
+
+func TestWithoutRulesDifferencesAreOnlyTold(t *testing.T) {
+	other := answer("fast", "b")
+	other.Type = "text/plain"
+	w := weighin.Compare(nil, []weighin.Answer{answer("slow", "a"), other})
+	if got, want := told(w), "outcome\ncontent type: content type application/json|text/plain\nthe same bytes: line 1 a|b"; got != want {
+		t.Errorf("Compare says\n%s\nwant\n%s", got, want)
+	}
+	if err := weighin.Judge(w); err != nil || len(w.Unequal()) != 1 {
+		t.Errorf("without rules it is refused: %v", err)
+	}
+}
+
+func TestOutcomesAlwaysCount(t *testing.T) {
+	other := answer("fast", "a")
+	other.Outcome = "204 No Content"
+	w := weighin.Compare(&plan.Same{}, []weighin.Answer{answer("slow", "a"), other})
+	err := weighin.Judge(w)
+	if !weighin.IsUnequal(err) || !weighin.IsFailed(err) || !strings.Contains(err.Error(), "fast does not the same work as the baseline: outcome: outcome is 204 No Content, not 200 OK") {
+		t.Errorf("Judge says %v", err)
+	}
+	w.Accepted = true
+	if err := weighin.Judge(w); err != nil {
+		t.Errorf("accepted, and yet %v", err)
+	}
+	if weighin.Judge(nil) != nil {
+		t.Error("nothing compared is refused")
+	}
+}
+
+func TestOnlyTheFirstDifferencesAreListed(t *testing.T) {
+	w := weighin.Compare(&plan.Same{Body: "exact"}, []weighin.Answer{answer("a", strings.Repeat("x\n", 500)), answer("b", strings.Repeat("y\n", 500))})
+	if n := len(w.Checks[1].Differences); n != 20 {
+		t.Errorf("%d differences are listed; want the first 20", n)
+	}
+}
+
+func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
+	entry := func(name, body string) contender.Entry {
+		return contender.Entry{Contender: plan.Contender{Name: name}, Driver: saying{body}}
+	}
+	p := &plan.Plan{Baseline: "b", Same: &plan.Same{Body: "exact"}}
+	var heard []string
+	w, err := weighin.Run(t.Context(), p, []contender.Entry{entry("a", "tide"), entry("b", "ebb"), entry("c", "ebb")}, false, func(name string, _ *result.Touch) { heard = append(heard, name) })
+	if !weighin.IsUnequal(err) || strings.Join(w.Unequal(), " ") != "a" || strings.Join(heard, " ") != "a b c" {
+		t.Errorf("unequal %v after asking %v, %v; want a alone", w.Unequal(), heard, err)
+	}
+	w, err = weighin.Run(t.Context(), p, []contender.Entry{entry("a", "tide"), entry("b", "ebb")}, true, nil)
+	if err != nil || !w.Accepted {
+		t.Errorf("accepted %v, %v", w.Accepted, err)
+	}
+	w, err = weighin.Run(t.Context(), p, []contender.Entry{failing(contender.Status), entry("b", "ebb")}, true, nil)
+	if w != nil || !weighin.IsFailed(err) || weighin.IsUnequal(err) {
+		t.Errorf("a failure is compared: %v, %v", w, err)
+	}
+}
+
+// A body of 64 MiB that is the same but for its end is compared without being taken apart line by line.
+func BenchmarkCompareLarge(b *testing.B) {
+	left := bytes.Repeat([]byte("0001;Brave Petrel;salt cod\n"), 64<<20/27)
+	right := append(bytes.Clone(left[:len(left)-2]), "!\n"...)
+	answers := []weighin.Answer{{Name: "a", Body: left, Whole: true}, {Name: "b", Body: right, Whole: true}}
+	for b.Loop() {
+		if w := weighin.Compare(&plan.Same{Body: "exact"}, answers); len(w.Checks[1].Differences) != 1 {
+			b.Fatal(w.Checks)
+		}
+	}
+}
