@@ -109,6 +109,7 @@ func (s *Service) berths(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 	default:
 		w.Header().Set("Content-Type", "application/json")
+		w.Header().Set("Server", "Skerrow Harbour 1847")
 		json.NewEncoder(w).Encode(board)
 	}
 }

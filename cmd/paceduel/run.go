@@ -188,7 +188,7 @@ func check(ctx context.Context, p *plan.Plan) error {
 	r := &result.Result{}
 	w, err := weighin.Run(ctx, p, entries, false, func(name string, t *result.Touch) {
 		c, _ := p.Find(name)
-		r.Entrants = append(r.Entrants, result.Entrant{Name: name, Does: p.Mask(c.Settings.Summary()), Touch: t})
+		r.Entrants = append(r.Entrants, result.Entrant{Name: name, Does: p.Mask(c.Settings.Summary()), Touch: t, Version: t.Version})
 	})
 	if ctx.Err() != nil {
 		return ctx.Err()

@@ -7,6 +7,7 @@ package chart
 import (
 	"math"
 	"strconv"
+	"strings"
 	"time"
 
 	"paceduel/core/judge"
@@ -97,6 +98,9 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
 			r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
 		},
 	}
+	if versions := versionsOf(r, v.Baseline, f.Contender); versions != "" {
+		l.Conditions = append(l.Conditions, versions)
+	}
 	scaleOf := map[string]int{}
 	for _, a := range f.Figures {
 		kind := scaleKind(a.Figure)
@@ -115,6 +119,17 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
 		l.Rungs = append(l.Rungs, rung)
 	}
 	return l
+}
+
+// versionsOf writes the versions of the contenders that told theirs.
+func versionsOf(r *result.Result, names ...string) string {
+	var told []string
+	for _, name := range names {
+		if e := r.Entrant(name); e != nil && e.Version != "" {
+			told = append(told, name+": "+e.Version)
+		}
+	}
+	return strings.Join(told, "; ")
 }
 
 func capital(s string) string {

@@ -146,7 +146,8 @@ type View struct {
 	Body    []byte   `json:"body,omitempty"`    // answer or standard output
 	Bytes   int64    `json:"bytes"`             // its whole length
 	Stderr  []byte   `json:"stderr,omitempty"`
-	Type    string   `json:"type,omitempty"` // content type as announced
+	Type    string   `json:"type,omitempty"`    // content type as announced
+	Version string   `json:"version,omitempty"` // of the contender, as it says itself, in one line
 }
 
 // MaxViewBytes bounds what a View keeps of a body unless it says otherwise.

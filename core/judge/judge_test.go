@@ -269,6 +269,22 @@ func TestVerdictInWords(t *testing.T) {
 	golden.Check(t, "verdict", out.String())
 }
 
+func TestNotesVersionsAndUnequalWorkAreToldWithTheVerdict(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
+	r.Entrants[1].Avoid, r.Entrants[1].Version = "memory is short", "joined 2.1"
+	r.Weighing = &result.Weighing{Ruled: true, Accepted: true, Checks: []result.Check{{Contender: "joined", Rule: "the same bytes"}}}
+	v := weigh(t, r)
+	for _, want := range []string{"joined is not for when memory is short", "unequal work was accepted: joined broke the plan's rules"} {
+		if !hasCaution(v, want) {
+			t.Errorf("no caution says %q: %+v", want, v.Cautions)
+		}
+	}
+	last := v.Scorecard[len(v.Scorecard)-1]
+	if last.Name != "version" || last.Values[1] != "joined 2.1" || last.Lean(0, 1) != 0 {
+		t.Errorf("scorecard ends with %+v; want the versions", last)
+	}
+}
+
 func TestCautionsOfTheMachine(t *testing.T) {
 	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
 	for i := range r.Heats {

@@ -41,6 +41,17 @@ func scorecard(r *result.Result) []Row {
 	}
 	first.Plain = true
 	add(first)
+	versions, told := Row{Name: "version", Plain: true}, false
+	for _, e := range r.Entrants {
+		text := units.None
+		if e.Version != "" {
+			text, told = e.Version, true
+		}
+		versions.Values, versions.Amount = append(versions.Values, text), append(versions.Amount, math.NaN())
+	}
+	if told {
+		rows = append(rows, versions)
+	}
 	return rows
 }
 
@@ -128,6 +139,11 @@ func cautions(r *result.Result, v *Verdict) (out []Caution) {
 	out = append(out, workCautions(r)...)
 	if r.Plan.Pace.Clients > 0 {
 		add("see p99 as what a client waits that asks again only when answered", "closed model: a server that stalls also stalls the asking, so stalls are under-counted")
+	}
+	for _, e := range r.Entrants {
+		if e.Avoid != "" {
+			add("the plan says so", "%s is not for when %s", e.Name, e.Avoid)
+		}
 	}
 	return out
 }

@@ -92,7 +92,9 @@ type Entrant struct {
 	Avoid string `json:"avoid,omitempty"`
 	Kind  string `json:"kind"`
 	Does  string `json:"does"` // the command or request
-	Touch *Touch `json:"first_touch,omitempty"`
+	// Version is what the contender says of itself, empty when it was not asked.
+	Version string `json:"version,omitempty"`
+	Touch   *Touch `json:"first_touch,omitempty"`
 }
 
 // Touch is the one shot before timing.
@@ -106,6 +108,7 @@ type Touch struct {
 	Headers  []string      `json:"headers,omitempty"`
 	Body     string        `json:"body,omitempty"` // its head
 	Stderr   string        `json:"stderr,omitempty"`
+	Version  string        `json:"-"` // kept with the contender
 	Err      string        `json:"error,omitempty"`
 	Try      string        `json:"try,omitempty"` // what might help
 }

@@ -173,7 +173,8 @@ func (r *runner) entry(name string) contender.Entry {
 
 func (r *runner) weighIn(ctx context.Context) error {
 	w, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.cfg.AcceptUnequal, func(name string, t *result.Touch) {
-		r.result.Entrant(name).Touch = t
+		e := r.result.Entrant(name)
+		e.Touch, e.Version = t, t.Version
 		r.out <- Touched{name, t}
 	})
 	if w != nil {

@@ -5,10 +5,14 @@
 package weighin
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"paceduel/core/contender"
@@ -91,7 +95,7 @@ func Touch(ctx context.Context, e contender.Entry, mask func(string) string) (*r
 	c.Shoot(ctx, &shot)
 	t := &result.Touch{
 		Class: shot.Class.String(), Outcome: view.Outcome, Latency: shot.Latency(), Bytes: view.Bytes, Received: shot.Received,
-		Type: view.Type, Body: mask(readable(view.Body)), Stderr: mask(readable(view.Stderr)),
+		Type: view.Type, Version: mask(oneLine(view.Version)), Body: mask(readable(view.Body)), Stderr: mask(readable(view.Stderr)),
 	}
 	for _, h := range view.Headers {
 		t.Headers = append(t.Headers, mask(h))
@@ -149,8 +153,29 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, accept bo
 // Passed reports whether the shot went well.
 func Passed(t *result.Touch) bool { return t != nil && t.Class == contender.OK.String() }
 
-// readable cuts a body to what is kept and makes it printable.
+// oneLine makes a text of a contender's fit for a line of ours.
+func oneLine(text string) string {
+	const longest = 80
+	runes := []rune(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, text))
+	return strings.TrimSpace(string(runes[:min(len(runes), longest)]))
+}
+
+// maxIndented bounds the JSON that is indented for reading.
+const maxIndented = 4 << 20
+
+// readable cuts a body to what is kept and makes it printable; JSON is indented.
 func readable(body []byte) string {
+	if len(body) > 0 && len(body) <= maxIndented && (body[0] == '{' || body[0] == '[') {
+		var out bytes.Buffer
+		if json.Indent(&out, body, "", "  ") == nil {
+			body = out.Bytes()
+		}
+	}
 	if len(body) > maxKept {
 		body = body[:maxKept]
 		for len(body) > 0 && !utf8.RuneStart(body[len(body)-1]) {

@@ -44,6 +44,15 @@ func TestWhatPasses(t *testing.T) {
 	}
 }
 
+func TestJSONIsIndentedForReading(t *testing.T) {
+	if got := touch(t, `printf '{"tide":[1]}'`); got.Body != "{\n  \"tide\": [\n    1\n  ]\n}" || got.Bytes != 12 {
+		t.Errorf("kept %q of %d bytes", got.Body, got.Bytes)
+	}
+	if got := touch(t, `printf '{"tide":'`); got.Body != `{"tide":` {
+		t.Errorf("what only begins like JSON is kept as %q", got.Body)
+	}
+}
+
 func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 	got := touch(t, "echo no oyster here >&2; exit 2")
 	if weighin.Passed(got) || got.Class != "exit code" || got.Err != "exit code 2, expected 0: no ${TOKEN} here" || !strings.Contains(got.Try, "run it by hand") {

@@ -49,7 +49,7 @@ func (f *follower) follow(e rounds.Event) {
 		head.Entrants = append([]result.Entrant(nil), head.Entrants...)
 		for i := range head.Entrants {
 			if head.Entrants[i].Name == e.Contender {
-				head.Entrants[i].Touch = e.Touch
+				head.Entrants[i].Touch, head.Entrants[i].Version = e.Touch, e.Touch.Version
 			}
 		}
 		f.run.Result = &head

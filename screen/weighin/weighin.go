@@ -145,6 +145,9 @@ func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
 	if t.Type != "" {
 		field("type", t.Type)
 	}
+	if e.Version != "" {
+		field("version", e.Version)
+	}
 	lines = append(lines, differences(s, e.Name, w)...)
 	return append(lines, v.said(s, t, w)...)
 }

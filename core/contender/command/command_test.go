@@ -214,3 +214,18 @@ func TestSummaryCanBeTyped(t *testing.T) {
 		}
 	}
 }
+
+func TestVersionIsTheToolsFirstLine(t *testing.T) {
+	tests := map[string]string{
+		"echo packer 2.1; echo licence": "packer 2.1", "echo; echo '  v3  ' >&2": "v3", "exit 1": "", "sleep 60 & echo v4": "v4",
+	}
+	for line, want := range tests {
+		shot := shoot(t, shell("true", func(s *Settings) { s.Version = []plan.Word{"sh", "-c", plan.Word(line)} }))
+		if shot.View.Version != want || shot.Class != contender.OK {
+			t.Errorf("%s: version %q, class %s; want %q", line, shot.View.Version, shot.Class, want)
+		}
+	}
+	if shot := shoot(t, shell("true", func(s *Settings) { s.Version = []plan.Word{"no-such-tool"} })); shot.View.Version != "" || shot.Class != contender.OK {
+		t.Errorf("a version that cannot be asked for spoils the shot: %q, %s", shot.View.Version, shot.Class)
+	}
+}

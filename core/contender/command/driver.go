@@ -205,7 +205,46 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	c.judge(ctx, ended, shot, fail)
 	if shot.View != nil {
 		c.describe(ended.state, out, shot)
+		shot.View.Version = c.version(ctx)
 	}
+}
+
+const versionLimit = 5 * time.Second
+
+// version asks the tool for its version, outside any timing. A tool that does not tell it has none.
+func (c *client) version(ctx context.Context) string {
+	if len(c.d.settings.Version) == 0 {
+		return ""
+	}
+	words := make([]string, len(c.d.settings.Version))
+	for i, w := range c.d.settings.Version {
+		words[i] = string(w)
+	}
+	ctx, cancel := context.WithTimeout(ctx, versionLimit)
+	defer cancel()
+	told, err := memoryFile() // a file, so that nobody who holds on to it is waited for
+	if err != nil {
+		return ""
+	}
+	defer told.Close()
+	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = c.d.dir, c.d.env, told, told
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	end := func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.Cancel = end
+	if err := cmd.Start(); err != nil {
+		return ""
+	}
+	c.seat.Hold(cmd.Process.Pid)
+	err = cmd.Wait()
+	end() // whatever it left running
+	c.seat.Clear()
+	if err != nil {
+		return ""
+	}
+	text := head(told, contender.MaxViewBytes)
+	line, _, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
+	return line
 }
 
 // ending is how a process came to its end.

@@ -24,6 +24,7 @@ type Settings struct {
 	Env     map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
 	Stdin   string               `json:"stdin,omitempty" jsonschema_description:"a file to read from; nothing unless said"`
 	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe" jsonschema_description:"discard (to the null device) or pipe (read by us and counted)"`
+	Version []plan.Word          `json:"version,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments that print the tool's version; its first line is kept"`
 	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
 	Timeout plan.Span            `json:"timeout,omitempty" jsonschema_description:"ended after this long; 60s unless said"`
 }

@@ -241,6 +241,9 @@ func (c *client) describe(answer *http.Response, length int64, v *contender.View
 	v.Outcome = answer.Status
 	v.Bytes = length
 	v.Type = answer.Header.Get("Content-Type")
+	if c.d.settings.Version != "" {
+		v.Version = strings.TrimSpace(answer.Header.Get(c.d.settings.Version))
+	}
 	for name, values := range answer.Header {
 		for _, value := range values {
 			v.Headers = append(v.Headers, name+": "+value)

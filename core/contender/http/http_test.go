@@ -135,6 +135,16 @@ func TestOutcomes(t *testing.T) {
 	}
 }
 
+func TestVersionComesFromAHeader(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X-Build", " 2.1 ") }))
+	defer s.Close()
+	for header, want := range map[string]string{"X-Build": "2.1", "x-build": "2.1", "X-None": "", "": ""} {
+		if got := shoot(t, asking(s.URL, func(s *Settings) { s.Version = header }), 1)[0].View.Version; got != want {
+			t.Errorf("version from %q = %q; want %q", header, got, want)
+		}
+	}
+}
+
 func TestConnectionsAreKeptOrNew(t *testing.T) {
 	s := harbour(t)
 	for mode, want := range map[string]int{"kept": 1, "new": 5} {

@@ -33,6 +33,7 @@ type Settings struct {
 	Expect      int                  `json:"expect,omitempty" jsonschema:"minimum=100,maximum=599" jsonschema_description:"the status of a good answer; any 2xx unless said"`
 	Timeout     plan.Span            `json:"timeout,omitempty" jsonschema_description:"given up after this long; 10s unless said"`
 	Connections string               `json:"connections,omitempty" jsonschema:"enum=kept,enum=new" jsonschema_description:"kept for each client, or a new one for every shot; kept unless said"`
+	Version     string               `json:"version,omitempty" jsonschema_description:"the header of the answer in which the service tells its version"`
 	MaxBody     plan.Bytes           `json:"max-body,omitempty" jsonschema_description:"an answer longer than this is a failure; 64MiB unless said"`
 }
 
