@@ -76,6 +76,9 @@ func printTouches(out io.Writer, r *result.Result) {
 			fmt.Fprintf(out, "  %s: not asked\n", e.Name)
 		case weighin.Passed(t):
 			fmt.Fprintf(out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)), suffix(", ", t.Type)+suffix(", ", e.Version))
+			for _, note := range t.Notes {
+				fmt.Fprintf(out, "    ! %s\n", note)
+			}
 		default:
 			fmt.Fprintf(out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
 			for _, said := range []string{t.Stderr, t.Body} {

@@ -244,6 +244,14 @@ func workCautions(r *result.Result) (out []Caution) {
 			most, large = b, e.Name
 		}
 	}
+	for _, e := range r.Entrants {
+		if e.Touch == nil {
+			continue
+		}
+		for _, note := range e.Touch.Notes {
+			out = append(out, Caution{e.Name + " at the weigh-in: " + note, "see what it answered under weigh-in"})
+		}
+	}
 	if w := r.Weighing; w != nil && w.Ruled {
 		if w.Accepted {
 			out = append(out, Caution{"unequal work was accepted: " + units.List(w.Unequal()) + " broke the plan's rules at the weigh-in", "see under weigh-in in what they differ"})

@@ -45,11 +45,11 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// nearest returns the candidate closest to word when the slip is small enough to be one, else "".
-func nearest(word string, candidates []string) string {
+// Nearest returns the candidate closest to word when the slip is small enough to be one, else "".
+func Nearest(word string, candidates []string) string {
 	best, distance := "", 1+len(word)/3
 	for _, c := range candidates {
-		if d := levenshtein.ComputeDistance(strings.ToLower(word), c); d <= distance && (best == "" || d < distance) {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d <= distance && (best == "" || d < distance) {
 			best, distance = c, d
 		}
 	}
@@ -58,7 +58,7 @@ func nearest(word string, candidates []string) string {
 
 // pointTo words the way out of an unknown word: the likely one, or all of them.
 func pointTo(word string, candidates []string) string {
-	if near := nearest(word, candidates); near != "" {
+	if near := Nearest(word, candidates); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
 	}
 	return "known here: " + strings.Join(candidates, ", ")

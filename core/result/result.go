@@ -108,7 +108,8 @@ type Touch struct {
 	Headers  []string      `json:"headers,omitempty"`
 	Body     string        `json:"body,omitempty"` // its head
 	Stderr   string        `json:"stderr,omitempty"`
-	Version  string        `json:"-"` // kept with the contender
+	Version  string        `json:"-"`               // kept with the contender
+	Notes    []string      `json:"notes,omitempty"` // what is odd about an answer that passed
 	Err      string        `json:"error,omitempty"`
 	Try      string        `json:"try,omitempty"` // what might help
 }

@@ -100,10 +100,22 @@ func Touch(ctx context.Context, e contender.Entry, mask func(string) string) (*r
 	for _, h := range view.Headers {
 		t.Headers = append(t.Headers, mask(h))
 	}
+	t.Notes = oddities(t)
 	if shot.Err != nil {
 		t.Err, t.Try = mask(shot.Err.Error()), advice(shot.Class)
 	}
 	return t, Answer{Name: e.Name, Outcome: view.Outcome, Type: view.Type, Body: view.Body, Whole: view.Bytes == int64(len(view.Body))}
+}
+
+// oddities are what makes an answer that passed look like a failure all the same.
+func oddities(t *result.Touch) (notes []string) {
+	if t.Bytes == 0 && t.Outcome != "" {
+		notes = append(notes, "its answer is empty: is that all that it has to do?")
+	}
+	if said := strings.ToLower(t.Stderr); strings.Contains(said, "usage:") || strings.Contains(said, "try '") && strings.Contains(said, "--help") {
+		notes = append(notes, "it printed how to use it: an option may be mistyped")
+	}
+	return notes
 }
 
 // maskAll hides values of the environment in what Compare found.

@@ -44,6 +44,18 @@ func TestWhatPasses(t *testing.T) {
 	}
 }
 
+func TestOddAnswersAreNoted(t *testing.T) {
+	tests := map[string]string{
+		"echo fine": "", "true": "its answer is empty", "echo x; echo 'Usage: pack [FILE]' >&2": "it printed how to use it", "echo x; echo \"Try 'pack --help'\" >&2": "it printed how to use it",
+	}
+	for line, want := range tests {
+		got := strings.Join(touch(t, line).Notes, " ")
+		if want == "" && got != "" || !strings.Contains(got, want) {
+			t.Errorf("%s: notes %q; want %q", line, got, want)
+		}
+	}
+}
+
 func TestJSONIsIndentedForReading(t *testing.T) {
 	if got := touch(t, `printf '{"tide":[1]}'`); got.Body != "{\n  \"tide\": [\n    1\n  ]\n}" || got.Bytes != 12 {
 		t.Errorf("kept %q of %d bytes", got.Body, got.Bytes)

@@ -108,18 +108,23 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	first := v.at(s)
 	card := v.scorecard(s, w)
 	notes := cautions(s, verdict.Cautions, w)
-	lines := v.ladder(s, chart.NewLadder(s.Run.Result, verdict, first, v.log), w, false)
-	if room := h - len(lines) - len(card) - len(notes) - 1; room >= len(verdict.Faces[first].Figures) {
-		lines = v.ladder(s, chart.NewLadder(s.Run.Result, verdict, first, v.log), w, true)
+	draw := func(face int, airy bool) []string {
+		return v.ladder(s, chart.NewLadder(s.Run.Result, verdict, face, v.log), w, airy)
 	}
-	// The other pairs follow where the window has room for them.
+	lines, others := draw(first, false), []string(nil)
+	room := h - len(lines) - len(card) - len(notes) - 1
+	// The other pairs follow where the window has room for them; what is left then gives the first one air.
 	for i := 1; i < len(verdict.Faces); i++ {
-		next := v.ladder(s, chart.NewLadder(s.Run.Result, verdict, (first+i)%len(verdict.Faces), v.log), w, false)
-		if len(lines)+1+len(next)+1+len(card)+len(notes) > h {
+		next := append([]string{""}, draw((first+i)%len(verdict.Faces), false)...)
+		if len(next) > room {
 			break
 		}
-		lines = append(append(lines, ""), next...)
+		others, room = append(others, next...), room-len(next)
 	}
+	if room >= len(verdict.Faces[first].Figures) {
+		lines = draw(first, true)
+	}
+	lines = append(lines, others...)
 	lines = append(lines, "")
 	lines = append(append(lines, card...), notes...)
 	from := min(v.from, max(len(lines)-h, 0))

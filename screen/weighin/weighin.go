@@ -148,6 +148,11 @@ func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
 	if e.Version != "" {
 		field("version", e.Version)
 	}
+	for _, note := range t.Notes {
+		for _, l := range parts.Wrap("! "+note, w) {
+			lines = append(lines, s.Theme.Caution.Render(l))
+		}
+	}
 	lines = append(lines, differences(s, e.Name, w)...)
 	return append(lines, v.said(s, t, w)...)
 }

@@ -159,6 +159,7 @@ func TestProgramIsLookedUpOnce(t *testing.T) {
 		{"relative to the working directory", "./tool", ""},
 		{"absolute", tool, ""},
 		{"not on PATH", "no-such-tool", "run no-such-tool: no such program on PATH"},
+		{"mistyped", "gzzip", "did you mean gzip?"},
 		{"not there", "./other", "no such file or directory"},
 		{"a folder", ".", "no such program on PATH"},
 	}

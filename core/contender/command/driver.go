@@ -80,9 +80,30 @@ func find(name, dir string) (string, error) {
 	}
 	path, err := exec.LookPath(name)
 	if err != nil {
-		return "", fmt.Errorf("run %s: no such program on PATH; install it, or name it with its folder", name)
+		try := "install it, or name it with its folder"
+		if near := plan.Nearest(name, programs()); near != "" {
+			try = fmt.Sprintf("did you mean %s?", near)
+		}
+		return "", fmt.Errorf("run %s: no such program on PATH; %s", name, try)
 	}
 	return path, nil
+}
+
+// programs lists what can be run by name.
+func programs() (names []string) {
+	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			continue // PATH may name folders that are not there
+		}
+		for _, e := range entries {
+			if !e.IsDir() {
+				names = append(names, e.Name())
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 func environment(over map[string]plan.Word) []string {
