@@ -110,8 +110,17 @@ type Touch struct {
 	Stderr   string        `json:"stderr,omitempty"`
 	Version  string        `json:"-"`               // kept with the contender
 	Notes    []string      `json:"notes,omitempty"` // what is odd about an answer that passed
+	Parts    []Part        `json:"parts,omitempty"` // what a JSON answer is made of, the heaviest first
 	Err      string        `json:"error,omitempty"`
 	Try      string        `json:"try,omitempty"` // what might help
+}
+
+// Part is a part of an answer by its path, with lists folded: "berths[].vessel". The empty path is the whole's own
+// punctuation.
+type Part struct {
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"` // its name and punctuation included
+	Count int64  `json:"count"` // how often it stands there
 }
 
 // Weighing is what the comparison of the first answers found.

@@ -100,7 +100,7 @@ func Touch(ctx context.Context, e contender.Entry, mask func(string) string) (*r
 	for _, h := range view.Headers {
 		t.Headers = append(t.Headers, mask(h))
 	}
-	t.Notes = oddities(t)
+	t.Notes, t.Parts = oddities(t, view.Done), Weigh(view.Body)
 	if shot.Err != nil {
 		t.Err, t.Try = mask(shot.Err.Error()), advice(shot.Class)
 	}
@@ -108,8 +108,9 @@ func Touch(ctx context.Context, e contender.Entry, mask func(string) string) (*r
 }
 
 // oddities are what makes an answer that passed look like a failure all the same.
-func oddities(t *result.Touch) (notes []string) {
-	if t.Bytes == 0 && t.Outcome != "" {
+func oddities(t *result.Touch, done string) (notes []string) {
+	// A command may well work without printing anything; a request is made for its answer, unless it asks for none.
+	if t.Bytes == 0 && strings.HasPrefix(t.Outcome, "200") && !strings.HasPrefix(done, "HEAD ") {
 		notes = append(notes, "its answer is empty: is that all that it has to do?")
 	}
 	if said := strings.ToLower(t.Stderr); strings.Contains(said, "usage:") || strings.Contains(said, "try '") && strings.Contains(said, "--help") {

@@ -3,10 +3,12 @@ package weighin
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"paceduel/core/chart"
@@ -154,7 +156,30 @@ func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
 		}
 	}
 	lines = append(lines, differences(s, e.Name, w)...)
+	lines = append(lines, v.weights(s, t, style, w)...)
 	return append(lines, v.said(s, t, w)...)
+}
+
+// shownParts is how many parts of an answer are drawn.
+const shownParts = 6
+
+// weights draws what a JSON answer is made of, as bars to one scale for all contenders.
+func (v View) weights(s screen.Scene, t *result.Touch, style lipgloss.Style, w int) (lines []string) {
+	if len(t.Parts) == 0 {
+		return nil
+	}
+	scale := chart.PartScale(s.Run.Result)
+	lines = append(lines, "", s.Theme.Faint.Render("what its bytes are"))
+	name, size := min(w/2, 24), 9
+	for _, p := range t.Parts[:min(len(t.Parts), shownParts)] {
+		path := p.Path
+		if path == "" {
+			path = "{ }"
+		}
+		bar := parts.OutwardRight(chart.Bar{Length: scale.At(float64(p.Bytes)), Low: math.NaN(), High: math.NaN()}, max(w-name-size-2, 3), style)
+		lines = append(lines, s.Theme.Faint.Render(parts.Cell(printable(path), name))+parts.Right(units.Bytes(float64(p.Bytes)), size)+"  "+bar)
+	}
+	return lines
 }
 
 // shownDifferences is how many places of a rule are listed.
