@@ -1,7 +1,8 @@
 // Package weighin is the check before any timing: one full shot of each contender, with what it answered in view.
 //
 // A contender that cannot be started, is refused or answers wrongly is named here in plain words with what to try, so
-// that no failure is ever timed as a fast run. It judges nothing beyond that.
+// that no failure is ever timed as a fast run. The answers are held to the plan's rules for the same work, and taken
+// apart by what their bytes are. Figures are judged elsewhere.
 package weighin
 
 import (
