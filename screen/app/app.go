@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"charm.land/bubbles/v2/key"
@@ -48,16 +49,15 @@ type Config struct {
 
 // Run runs the application on the terminal until the user leaves or ctx ends. A duel under way is ended and kept.
 func Run(ctx context.Context, cfg Config) error {
-	m := newModel(ctx, cfg)
-	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30), tea.WithoutSignalHandler()}
+	own, cancel := context.WithCancel(ctx)
+	m := newModel(own, cfg)
+	options := []tea.ProgramOption{tea.WithContext(own), tea.WithFPS(30), tea.WithoutSignalHandler()}
 	if cfg.Plain {
 		options = append(options, tea.WithColorProfile(colorprofile.ASCII))
 	}
-	last, err := tea.NewProgram(m, options...).Run()
-	if end, ok := last.(Model); ok {
-		end.session.end()
-	}
-	m.session.end()
+	_, err := tea.NewProgram(m, options...).Run()
+	cancel()
+	m.duels.Wait()
 	if errors.Is(err, tea.ErrProgramKilled) && ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -67,11 +67,10 @@ func Run(ctx context.Context, cfg Config) error {
 	return nil
 }
 
-// session is the duel under way. Its methods accept nil: no duel.
+// session is a duel that was started here. Its methods accept nil: no duel.
 type session struct {
 	plan   *plan.Plan
 	cancel context.CancelFunc
-	done   chan struct{}
 	feed   *feed
 }
 
@@ -79,14 +78,6 @@ type session struct {
 func (s *session) halt() {
 	if s != nil {
 		s.cancel()
-	}
-}
-
-// end halts the duel and waits until everything of it has ended.
-func (s *session) end() {
-	if s != nil {
-		s.cancel()
-		<-s.done
 	}
 }
 
@@ -115,8 +106,9 @@ type Model struct {
 	help    bool // the keys are shown
 	leaving bool // asked whether to quit during a run
 	notice  notice
-	session *session
-	serial  int // of the session, so that states of an older one are dropped
+	duels   *sync.WaitGroup // every duel that was started and has not ended
+	session *session        // the latest
+	serial  int             // of the session, so that states of an older one are dropped
 	frame   string
 	later   func(time.Duration, func(time.Time) tea.Msg) tea.Cmd // tea.Tick; tests leave ticks out
 }
@@ -129,7 +121,7 @@ type notice struct {
 }
 
 func newModel(ctx context.Context, cfg Config) Model {
-	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick}
+	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick, duels: &sync.WaitGroup{}}
 	m.views = [screen.Stops]screen.View{ask.New(), weighin.New(), rounds.New(), verdict.New(), log.New()}
 	m.scene = screen.Scene{Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr}
 	if cfg.Open != nil {
@@ -258,8 +250,7 @@ func (m Model) start(p *plan.Plan, accept bool) (Model, tea.Cmd) {
 	if m.scene.Run != nil && m.scene.Run.Live {
 		return m.say("a duel is on; halt it first", true)
 	}
-	m.session.end() // the last one is over; this only waits for its goroutine
-	m.session = startSession(m.ctx, m.cfg, p, accept)
+	m.session = startSession(m.ctx, m.duels, m.cfg, p, accept)
 	m.serial++
 	m.at = screen.Rounds
 	m.scene.Run = nil

@@ -85,10 +85,10 @@ const tides = `duel: Tides
 question: Is the table worth its memory?
 baseline: slow
 contenders:
-  slow: { note: what runs today, stub: { takes: 30ms } }
+  slow: { note: what runs today, stub: { takes: 20ms } }
   fast: { avoid: memory is short, stub: { takes: 1ms } }
 pace: { repeat: 3 }
-rounds: 6
+rounds: 15
 `
 
 func config(t *testing.T, files map[string]string) Config {
@@ -121,7 +121,7 @@ func started(t *testing.T, cfg Config, w, h int) Model {
 			m = feedAll(m, msg)
 		}
 	}
-	t.Cleanup(func() { m.session.end() })
+	t.Cleanup(m.duels.Wait) // contexts of tests have ended by then
 	return m
 }
 
@@ -211,7 +211,7 @@ func TestViewsInWords(t *testing.T) {
 func TestADuelFromAskToLog(t *testing.T) {
 	cfg := config(t, map[string]string{"tides.duel.yaml": tides})
 	m := started(t, cfg, 142, 42)
-	shows(t, m, "1 duel in the test harbour. Tides asks fast against slow: 6 rounds, 3 runs a heat", "not run yet", "what differs", "not when memory is short")
+	shows(t, m, "1 duel in the test harbour. Tides asks fast against slow: 15 rounds, 3 runs a heat", "not run yet", "what differs", "not when memory is short")
 	m = press(t, m, "enter")
 	m = toEnd(t, m)
 	if m.at != screen.Verdict {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/google/shlex"
@@ -20,7 +21,6 @@ import (
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
-	"paceduel/core/rounds"
 	"paceduel/screen"
 )
 
@@ -104,17 +104,16 @@ func readRuns(book *logbook.Book) tea.Cmd {
 	}
 }
 
-// startSession runs a duel in the background. It belongs to the model, which ends it.
-func startSession(ctx context.Context, cfg Config, p *plan.Plan, accept bool) *session {
+// startSession runs a duel in the background until it ends, is halted, or ctx ends; running counts it until then.
+func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *plan.Plan, accept bool) *session {
 	ctx, cancel := context.WithCancel(ctx)
-	s := &session{plan: p, cancel: cancel, done: make(chan struct{}), feed: newFeed()}
+	s := &session{plan: p, cancel: cancel, feed: newFeed()}
 	f := newFollower(s.feed)
-	go func() {
-		defer close(s.done)
+	running.Go(func() {
 		defer cancel()
 		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept}
-		conduct.Duel(ctx, spec, func(e rounds.Event) { f.follow(e) }) // the last event carries the error
-	}()
+		conduct.Duel(ctx, spec, f.follow) // the last event carries the error
+	})
 	return s
 }
 
