@@ -158,6 +158,36 @@ func TestBetweenOnScreen(t *testing.T) {
 	term.wait("ended with 0")
 }
 
+// A plan is edited in the user's editor, read again, and its trouble shown at its line; then mended the same way.
+func TestEditingOnScreen(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick)
+	h.write(t, "editor", "#!/bin/sh\nif grep -q repeet \"$1\"; then sed -i 's/repeet/repeat/' \"$1\"; else sed -i 's/repeat/repeet/' \"$1\"; fi\n")
+	if err := os.Chmod(filepath.Join(h.dir, "editor"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	h.env = append(h.env, "VISUAL=", "EDITOR="+filepath.Join(h.dir, "editor"))
+	term := openTerminal(t, h, 120, 35, "open", ".")
+	term.wait("Count asks long against short")
+	term.press("e")
+	term.wait("count.duel.yaml cannot be run as it is", "line 6, column 9", `unknown key "repeet" in pace`, `did you mean "repeat"?`)
+	term.press("e")
+	term.wait("Count asks long against short", "read ")
+	term.press("n")
+	term.wait("who stands against whom?")
+	term.press("-l", "quick law")
+	term.press("Tab", "Tab", "Tab")
+	term.press("-l", "sleep 0.01")
+	term.press("Tab")
+	term.press("-l", "sleep 0.02")
+	term.press("C-s")
+	term.wait("2 duels", "quick law asks challenger against baseline", "wrote ")
+	term.press("d", "d")
+	term.wait("1 duel in", "deleted ")
+	term.press("q")
+	term.wait("ended with 0")
+}
+
 func TestASavedFileOpensInEveryView(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", quick)
