@@ -155,8 +155,8 @@ func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
 			lines = append(lines, s.Theme.Caution.Render(l))
 		}
 	}
+	lines = append(lines, v.weights(s, t, style, w)...) // before what differs in length, so that bars face each other
 	lines = append(lines, differences(s, e.Name, w)...)
-	lines = append(lines, v.weights(s, t, style, w)...)
 	return append(lines, v.said(s, t, w)...)
 }
 
