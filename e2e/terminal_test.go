@@ -18,7 +18,7 @@ type terminal struct {
 }
 
 // patience is how long a screen may take to show what it must; a loaded machine is slow.
-const patience = 60 * time.Second
+const patience = 2 * time.Minute
 
 func openTerminal(t *testing.T, h home, w, height int, args ...string) *terminal {
 	t.Helper()

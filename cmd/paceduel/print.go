@@ -38,7 +38,8 @@ func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
 			fmt.Fprintln(out, wrap("  "+c.Try, "  "))
 		}
 	}
-	fmt.Fprintf(out, "\n  %s, seed %d, %s, %s (%d cores); run %s\n", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID)
+	fmt.Fprintln(out)
+	fmt.Fprintln(out, wrap(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID), "  "))
 }
 
 func printFace(out io.Writer, v *judge.Verdict, f *judge.Face) {
