@@ -98,10 +98,15 @@ func (o outcome) says(t *testing.T, status int, parts ...string) {
 		t.Errorf("status %d; want %d\n%s%s", o.status, status, o.out, o.errout)
 	}
 	for _, p := range parts {
-		if !strings.Contains(o.out+o.errout, p) {
+		if !holds(o.out+o.errout, p) {
 			t.Errorf("it does not say %q:\n%s%s", p, o.out, o.errout)
 		}
 	}
+}
+
+// holds reports whether text has part in it, wherever its lines are broken.
+func holds(text, part string) bool {
+	return strings.Contains(text, part) || strings.Contains(strings.Join(strings.Fields(text), " "), part)
 }
 
 const quick = `duel: Count

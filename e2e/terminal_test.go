@@ -58,7 +58,7 @@ func (term *terminal) wait(parts ...string) string {
 		text := term.tmux("capture-pane", "-p")
 		missing := ""
 		for _, p := range parts {
-			if !strings.Contains(text, p) {
+			if !holds(text, p) {
 				missing = p
 			}
 		}
