@@ -136,7 +136,7 @@ func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
 	}
 }
 
-// A body of 64 MiB that is the same but for its end is compared without being taken apart line by line.
+// A body of 64 MiB that is the same but for its end: the differing line has to be found behind all the others.
 func BenchmarkCompareLarge(b *testing.B) {
 	left := bytes.Repeat([]byte("0001;Brave Petrel;salt cod\n"), 64<<20/27)
 	right := append(bytes.Clone(left[:len(left)-2]), "!\n"...)
