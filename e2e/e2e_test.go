@@ -327,8 +327,6 @@ func TestAnInterruptKeepsTheHeats(t *testing.T) {
 
 func TestAKilledRunIsFoundCutOffAndLeavesNothing(t *testing.T) {
 	h := newHome(t)
-	marked := strings.Replace(longRun, "sleep 0.06 & wait", "sleep 98.7654 & wait", 1)
-	h.write(t, "long.duel.yaml", strings.Replace(marked, "rounds: 100", "rounds: 100\nseed: 2", 1))
 	// The weigh-in would wait for b, so b is quick there: it sleeps long only once its flag is set.
 	h.write(t, "long.duel.yaml", strings.Replace(longRun, "sleep 0.06 & wait", "if [ -e slow ]; then sleep 98.7654 & wait; fi", 1))
 	cmd, _ := start(t, h, "heat 3 of 200", "run", "long.duel.yaml")

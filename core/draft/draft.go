@@ -15,6 +15,8 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/google/shlex"
+
+	"paceduel/core/plan"
 )
 
 // Answers are what a new duel needs to be asked for.
@@ -96,6 +98,10 @@ func (a Answers) pace() (pace, course string, err error) {
 	if a.Request {
 		if err := count("clients", a.Clients); err != nil {
 			return "", "", err
+		}
+		var span plan.Span
+		if err := span.Read(strings.TrimSpace(a.For)); err != nil {
+			return "", "", fmt.Errorf("for: %w", err)
 		}
 		return fmt.Sprintf("{ clients: %s, for: %s, warmup: 500ms } # at once; each asks again as soon as it has its answer", strings.TrimSpace(a.Clients), strings.TrimSpace(a.For)),
 			"http: { headers: { Accept: application/json }, timeout: 10s }", nil

@@ -72,6 +72,9 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 		{func(a *draft.Answers) { a.Baseline = "echo 'x" }, "the baseline: take"},
 		{func(a *draft.Answers) { a.Challenger = "http://x/" }, "is a URL, and commands were asked for"},
 		{func(a *draft.Answers) { a.Request = true }, "is no URL"},
+		{func(a *draft.Answers) {
+			a.Request, a.Baseline, a.Challenger, a.For = true, "http://x/", "http://y/", "2s }"
+		}, `for: "2s }" is no length of time`},
 		{func(a *draft.Answers) { a.Runs = "0" }, `runs a heat: "0" is no number of one or more`},
 	}
 	for _, tt := range tests {

@@ -273,7 +273,11 @@ func TestNotesVersionsAndUnequalWorkAreToldWithTheVerdict(t *testing.T) {
 	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
 	r.Entrants[1].Avoid, r.Entrants[1].Version = "memory is short", "joined 2.1"
 	r.Weighing = &result.Weighing{Ruled: true, Accepted: true, Checks: []result.Check{{Contender: "joined", Rule: "the same bytes"}}}
+	r.Heats[0].Warmup = 40
 	v := weigh(t, r)
+	if row := v.Scorecard[1]; row.Name != "warm-up, not judged" || row.Values[0] != "40" || v.Scorecard[0].Values[0] != "4 000" {
+		t.Errorf("the warm-up is told as %+v, shots as %+v", row, v.Scorecard[0])
+	}
 	for _, want := range []string{"joined is not for when memory is short", "unequal work was accepted: joined broke the plan's rules"} {
 		if !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)

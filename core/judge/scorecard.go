@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -16,6 +17,10 @@ func scorecard(r *result.Result) []Row {
 		row(r, "failures", true, func(t totals) float64 { return t.failed / t.shots }, units.Share),
 	}
 	rows[0].Plain = true
+	if warm := row(r, "warm-up, not judged", false, func(t totals) float64 { return t.warm }, func(x float64) string { return units.Count(int64(x)) }); slices.ContainsFunc(warm.Amount, func(n float64) bool { return n > 0 }) {
+		warm.Plain = true
+		rows = slices.Insert(rows, 1, warm)
+	}
 	if !r.Plan.Pace.Sequential() {
 		rows = append(rows, row(r, "throughput", false, totals.throughput, units.Rate))
 	}
@@ -57,9 +62,9 @@ func scorecard(r *result.Result) []Row {
 
 // totals are a contender's sums over the heats that count.
 type totals struct {
-	shots, failed, ok, busy, cpu, received, sent, connects float64
-	clients                                                float64
-	heats                                                  int
+	shots, failed, ok, warm, busy, cpu, received, sent, connects float64
+	clients                                                      float64
+	heats                                                        int
 }
 
 func (t totals) throughput() float64 {
@@ -76,6 +81,7 @@ func total(r *result.Result, name string) (t totals) {
 		t.shots += float64(h.Shots())
 		t.failed += float64(h.Failed())
 		t.ok += float64(h.OK)
+		t.warm += float64(h.Warmup)
 		t.busy += h.Busy.Seconds()
 		t.received += float64(h.Received)
 		t.sent += float64(h.Sent)
