@@ -48,7 +48,8 @@ CREATE TABLE berths  (id INTEGER PRIMARY KEY, quay TEXT, number INTEGER, depth_m
 CREATE TABLE pilots  (id INTEGER PRIMARY KEY, name TEXT, licence TEXT);
 CREATE TABLE tides   (id INTEGER PRIMARY KEY, name TEXT UNIQUE, height_m REAL, at TEXT);
 CREATE TABLE calls   (id INTEGER PRIMARY KEY, tide INTEGER, vessel INTEGER, berth INTEGER, pilot INTEGER, cargo TEXT, tonnes INTEGER);
-CREATE INDEX calls_tide ON calls (tide);`
+CREATE INDEX calls_tide ON calls (tide);
+CREATE INDEX calls_vessel ON calls (vessel);`
 
 // fill writes the port into an empty database.
 func fill(ctx context.Context, db *sql.DB) error {

@@ -43,6 +43,13 @@ func Lay(dir string) error {
 	if err := put(filepath.Join(dir, "tides.csv"), tidesCSV()); err != nil {
 		return err
 	}
+	var untidy bytes.Buffer
+	if err := WriteUntidy(&untidy); err != nil {
+		return fmt.Errorf("make the untidy manifest: %w", err)
+	}
+	if err := put(filepath.Join(dir, "untidy.txt"), untidy.Bytes()); err != nil {
+		return err
+	}
 	path := filepath.Join(dir, "manifest.txt")
 	if old, err := os.ReadFile(path); err == nil && fmt.Sprintf("%x", sha256.Sum256(old)) == ManifestSHA256 {
 		return nil

@@ -96,6 +96,7 @@ type Run struct {
 type Now struct {
 	Round     int
 	Contender string
+	State     string // of caches
 	Stage     pace.Stage
 	Shots     int64
 	Rate      float64
@@ -160,13 +161,13 @@ type LaneFigures struct {
 	Failed                int64
 }
 
-// Lane returns a contender's figures so far, as the verdict has them.
-func (r *Run) Lane(name string) LaneFigures {
+// Lane returns a contender's figures in a state so far, as the verdict has them.
+func (r *Run) Lane(name, state string) LaneFigures {
 	f := LaneFigures{P50: units.None, P99: units.None, Rate: units.None, Shots: units.None}
 	if r.Verdict == nil {
 		return f
 	}
-	if l, ok := r.Verdict.Lanes[name]; ok {
+	if l, ok := r.Verdict.Lanes[judge.Key{Contender: name, State: state}]; ok {
 		f = LaneFigures{P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Rate: units.Rate(l.Throughput), Shots: units.Count(l.Shots), Failed: l.Failed}
 	}
 	return f

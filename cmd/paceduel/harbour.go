@@ -46,6 +46,15 @@ func harbourCommand() *cobra.Command {
 	}
 	pack.Flags().StringVar(&with, "with", "stream", "the packer: gather or stream")
 
+	var tidier string
+	tidy := &cobra.Command{
+		Use:   "tidy FILE",
+		Short: "rewrite a manifest in place, misspelt goods put right",
+		Args:  cobra.ExactArgs(1),
+		RunE:  func(_ *cobra.Command, args []string) error { return harbour.Tidy(tidier, args[0]) },
+	}
+	tidy.Flags().StringVar(&tidier, "with", "plain", "the tidier: plain or remembering")
+
 	lay := &cobra.Command{
 		Use:   "lay DIR",
 		Short: "write the demo's plans and data into DIR",
@@ -58,7 +67,7 @@ func harbourCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(serve, pack, lay)
+	c.AddCommand(serve, pack, tidy, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

@@ -50,7 +50,7 @@ func printFace(out io.Writer, v *judge.Verdict, f *judge.Face) {
 		if a.Rounds > 0 {
 			ratio, between = a.Factor(), a.Interval()
 		}
-		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\t%s\t%s\n", judge.Label(a.Figure), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, a.Say())
+		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\t%s\t%s\n", a.Title(), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, a.Say())
 	}
 	w.Flush()
 }
@@ -80,6 +80,14 @@ func printTouches(out io.Writer, r *result.Result) {
 			for _, note := range t.Notes {
 				fmt.Fprintf(out, "    ! %s\n", note)
 			}
+			if again := e.Again; weighin.Passed(again) {
+				fmt.Fprintf(out, "    %s: %s in %s, %s\n", again.State, again.Outcome, units.Duration(again.Latency), units.Bytes(float64(again.Bytes)))
+			} else if again != nil {
+				fmt.Fprintf(out, "    %s: did not pass: %s\n    try: %s\n", again.State, again.Err, again.Try)
+			}
+			for _, line := range changeLines(t.Changes) {
+				fmt.Fprintf(out, "    %s\n", line)
+			}
 		default:
 			fmt.Fprintf(out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
 			for _, said := range []string{t.Stderr, t.Body} {
@@ -87,6 +95,40 @@ func printTouches(out io.Writer, r *result.Result) {
 					fmt.Fprintf(out, "    | %s", strings.TrimRight(line, "\n")+"\n")
 				}
 			}
+		}
+	}
+}
+
+// changeLines say what a run changed in its workspace.
+func changeLines(c *result.Changes) (lines []string) {
+	if c == nil {
+		return nil
+	}
+	for _, f := range c.List[:min(len(c.List), shownDifferences)] {
+		size := units.Bytes(float64(f.Bytes))
+		if f.How == result.Removed {
+			size = units.Bytes(float64(f.Was))
+		}
+		lines = append(lines, fmt.Sprintf("%s %s, %s", f.How, f.Path, size))
+	}
+	if more := c.Added + c.Changed + c.Removed + c.Rewritten - len(lines); more > 0 {
+		lines = append(lines, fmt.Sprintf("and %d more", more))
+	}
+	if c.StoreFiles > 0 {
+		lines = append(lines, fmt.Sprintf("its own caches hold %s, %s", units.Plural(c.StoreFiles, "file"), units.Bytes(float64(c.StoreBytes))))
+	}
+	return lines
+}
+
+// printFooting writes what is done for each run, and what this machine cannot do.
+func printFooting(out io.Writer, r *result.Result) {
+	for _, text := range r.Footing.Cannot {
+		fmt.Fprintf(out, "  this machine: %s\n", text)
+	}
+	for _, c := range r.Footing.Spent(r.Heats) {
+		if c.Times > 0 {
+			who := strings.TrimSpace(c.Contender + " " + c.State)
+			fmt.Fprintf(out, "  %s: %s, %s: %s, %s each\n", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))
 		}
 	}
 }
@@ -110,7 +152,7 @@ func printWeighing(out io.Writer, w *result.Weighing) {
 		if c.Same {
 			continue
 		}
-		fmt.Fprintf(out, "  %s: not %s\n", c.Contender, c.Rule)
+		fmt.Fprintf(out, "  %s: not %s\n", strings.TrimSpace(c.Contender+" "+c.State), c.Rule)
 		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
 			fmt.Fprintf(out, "    %s: %s, not %s\n", d.Where, d.Contender, d.Baseline)
 		}

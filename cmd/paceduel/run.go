@@ -12,13 +12,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/between"
-	"paceduel/core/clock"
 	"paceduel/core/conduct"
-	"paceduel/core/contender"
 	"paceduel/core/contender/all"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/rounds"
 	"paceduel/core/units"
 	"paceduel/core/weighin"
 )
@@ -183,19 +182,17 @@ func (s *settings) checkCommand() *cobra.Command {
 }
 
 func check(ctx context.Context, p *plan.Plan) error {
-	entries := contender.OpenAll(p, all.Kinds(), clock.Start())
-	defer contender.CloseAll(entries)
-	r := &result.Result{}
-	w, err := weighin.Run(ctx, p, entries, false, func(name string, t *result.Touch) {
-		c, _ := p.Find(name)
-		r.Entrants = append(r.Entrants, result.Entrant{Name: name, Does: p.Mask(c.Settings.Summary()), Touch: t, Version: t.Version})
-	})
+	r, err := rounds.WeighIn(ctx, rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version})
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	printTouches(os.Stdout, r)
-	printWeighing(os.Stdout, w)
+	printWeighing(os.Stdout, r.Weighing)
+	printFooting(os.Stdout, r)
 	if err != nil {
+		if !weighin.IsFailed(err) {
+			return err
+		}
 		return quietError{err}
 	}
 	return nil

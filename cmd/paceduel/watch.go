@@ -4,10 +4,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"paceduel/core/footing"
 	"paceduel/core/plan"
 	"paceduel/core/rounds"
 	"paceduel/core/units"
@@ -24,7 +26,7 @@ type watcher struct {
 }
 
 func newWatcher(out *os.File, p *plan.Plan) *watcher {
-	w := &watcher{out: out, total: p.Rounds * len(p.Contenders)}
+	w := &watcher{out: out, total: p.Rounds * len(p.Contenders) * len(footing.StatesOf(p))}
 	if isTerminal(out) {
 		w.bar = progressbar.NewOptions(w.total, progressbar.OptionSetWriter(out), progressbar.OptionSetWidth(30),
 			progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
@@ -37,26 +39,36 @@ func (w *watcher) watch(e rounds.Event) {
 	switch e := e.(type) {
 	case rounds.Started:
 		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, units.Plural(e.Result.Plan.Rounds, "round"), e.Result.Plan.Pace.Words, e.Result.Seed)
+	case rounds.Footed:
+		for _, text := range e.Footing.Cannot {
+			w.finish()
+			fmt.Fprintln(w.out, "paceduel: this machine: "+text)
+		}
 	case rounds.Touched:
 		if e.Touch.Err != "" {
 			w.line("weigh-in: %s: %s", e.Contender, e.Touch.Err)
 		}
 	case rounds.HeatBegan:
 		if w.bar != nil {
-			w.bar.Describe(fmt.Sprintf("round %d  %s  %s", e.Round, e.Contender, units.Left(e.Left)))
+			w.bar.Describe(fmt.Sprintf("round %d  %s  %s", e.Round, title(e.Contender, e.State), units.Left(e.Left)))
 		}
 	case rounds.HeatEnded:
 		w.done++
 		if w.bar != nil {
 			w.bar.Set(w.done)
 		}
-		w.line("heat %d of %d  round %d  %s: %s shots, mean %s, %s failed", w.done, w.total, e.Heat.Round, e.Heat.Contender,
+		w.line("heat %d of %d  round %d  %s: %s shots, mean %s, %s failed", w.done, w.total, e.Heat.Round, title(e.Heat.Contender, e.Heat.State),
 			units.Count(e.Heat.Shots()), units.Seconds(e.Heat.Mean()), units.Count(e.Heat.Failed()))
+		if e.Heat.Stopped != "" {
+			w.line("  stopped: %s", e.Heat.Stopped)
+		}
 	case rounds.NotKept:
 		w.finish()
 		fmt.Fprintln(w.out, "paceduel: "+e.Err.Error())
 	}
 }
+
+func title(contender, state string) string { return strings.TrimSpace(contender + " " + state) }
 
 // line writes a plain line; a terminal has the bar instead.
 func (w *watcher) line(format string, args ...any) {

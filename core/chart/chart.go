@@ -98,6 +98,9 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
 			r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
 		},
 	}
+	if states := r.Footing.States; len(states) > 0 {
+		l.Conditions = append(l.Conditions, "caches "+strings.Join(states, " and "))
+	}
 	if versions := versionsOf(r, v.Baseline, f.Contender); versions != "" {
 		l.Conditions = append(l.Conditions, versions)
 	}
@@ -110,7 +113,7 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
 		}
 		s := scaleOf[kind]
 		rung := Rung{
-			Label: judge.Label(a.Figure), Left: bar(a.Figure, a.Baseline, l.Scales[s]), Right: bar(a.Figure, a.Contender, l.Scales[s]),
+			Label: a.Title(), Left: bar(a.Figure, a.Baseline, l.Scales[s]), Right: bar(a.Figure, a.Contender, l.Scales[s]),
 			Say: a.Say(), Word: a.Word, Scale: s,
 		}
 		if a.Rounds > 0 {
@@ -199,10 +202,11 @@ type Lanes struct {
 	Lanes  []Lane
 }
 
-// Lane is one contender's shots.
+// Lane is the shots of one contender in one state of caches.
 type Lane struct {
 	Side
-	Dots []Dot
+	State string // empty where there is but one
+	Dots  []Dot
 }
 
 // Dot is one shot: X across the rounds, Y up the scale, both 0 to 1.
@@ -226,12 +230,14 @@ func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat) *Lanes {
 	}
 	l := &Lanes{Rounds: r.Plan.Rounds, Scale: NewScale(values, true, units.Seconds)}
 	for i, e := range r.Entrants {
-		l.Lanes = append(l.Lanes, Lane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}})
+		for _, state := range r.States() {
+			l.Lanes = append(l.Lanes, Lane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state})
+		}
 	}
 	for i := range all {
 		h := &all[i]
 		for j := range l.Lanes {
-			if l.Lanes[j].Name == h.Contender {
+			if l.Lanes[j].Name == h.Contender && l.Lanes[j].State == h.State {
 				l.Lanes[j].Dots = append(l.Lanes[j].Dots, place(h, l)...)
 			}
 		}

@@ -33,15 +33,16 @@ type Entry struct {
 	Err       error
 }
 
-// OpenAll opens a driver for every contender of p, in its order. The caller closes them with CloseAll.
-func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock) []Entry {
+// OpenAll opens a driver for every contender of p, in its order, standing in the folder that dir names for it. The caller
+// closes them with CloseAll.
+func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock, dir func(name string) string) []Entry {
 	entries := make([]Entry, len(p.Contenders))
 	for i, c := range p.Contenders {
 		entries[i] = Entry{Contender: c, Err: fmt.Errorf("open %s: no driver for kind %q", c.Name, c.Kind)}
 		for _, k := range kinds {
 			if k.Name == c.Kind {
 				entries[i].MetersCPU = k.MetersCPU
-				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: p.Dir, Clock: clk}, c.Settings)
+				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: dir(c.Name), PlanDir: p.Dir, Clock: clk, CPUs: c.Ground.CPUs, Nice: c.Ground.Nice}, c.Settings)
 			}
 		}
 	}
@@ -59,8 +60,11 @@ func CloseAll(entries []Entry) {
 
 // Setup is what a driver is opened with.
 type Setup struct {
-	Dir   string // relative paths start here
-	Clock *clock.Clock
+	Dir     string // relative paths start here: a workspace, or the plan's folder
+	PlanDir string // programs that are not found there may lie here; empty: none
+	Clock   *clock.Clock
+	CPUs    plan.CPUs // that its processes are kept to, as far as this machine has them; empty: any
+	Nice    int       // of its processes, as far as this machine allows
 }
 
 // Driver performs shots of one contender. Client may be called at any time before Close; the clients are independent
@@ -96,8 +100,14 @@ type Shot struct {
 	FirstByte time.Duration
 	// CPU is user and system time of the process and the children it waited for; 0 where that is not known.
 	CPU time.Duration
+	// Aside is time between Start and End that went into keeping the answer in view; no part of the latency.
+	Aside time.Duration
+	// Row is which of the contender's rows was asked, from 0.
+	Row int
 	// Sent and Received are bytes on the connection, or of standard input and of output that was read.
 	Sent, Received int64
+	// Length is the bytes of the answer's body, as they came.
+	Length int64
 
 	Class Class
 	// Err is the cause of a failure in its own words; nil when Class is OK.
@@ -106,8 +116,8 @@ type Shot struct {
 	View *View
 }
 
-// Latency is the time from Start to End.
-func (s *Shot) Latency() time.Duration { return s.End - s.Start }
+// Latency is the time from Start to End, without Aside.
+func (s *Shot) Latency() time.Duration { return s.End - s.Start - s.Aside }
 
 // Class sorts the outcome of a shot.
 type Class uint8
@@ -121,15 +131,16 @@ const (
 	Reset   // the connection broke
 	Timeout // not done within its limit: at least that long
 	TLS
-	Status // not the status that was expected
-	Length // more than the limit, or not as long as announced
-	Exit   // not the exit code that was expected
-	Signal // ended by a signal
+	Status  // not the status that was expected
+	Length  // more than the limit, or not as long as announced
+	Exit    // not the exit code that was expected
+	Signal  // ended by a signal
+	Unequal // not the work that it did at the weigh-in
 	Other
 	Classes // how many there are
 )
 
-var classNames = [Classes]string{"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "other"}
+var classNames = [Classes]string{"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "same-work", "other"}
 
 func (c Class) String() string { return classNames[c] }
 
@@ -139,15 +150,18 @@ func (c Class) Failed() bool { return c > Cut }
 // View is what a contender printed or answered in one shot, for people to read and for comparison. Bodies are cut at
 // Limit, or at MaxViewBytes when that is 0.
 type View struct {
-	Limit   int      `json:"-"`                 // set by the caller
-	Done    string   `json:"done"`              // what was done: the command or request, every variable filled in by name only
-	Outcome string   `json:"outcome"`           // "200 OK", "exit code 0"
-	Headers []string `json:"headers,omitempty"` // one "Name: value" a line, sorted
-	Body    []byte   `json:"body,omitempty"`    // answer or standard output
-	Bytes   int64    `json:"bytes"`             // its whole length
-	Stderr  []byte   `json:"stderr,omitempty"`
-	Type    string   `json:"type,omitempty"`    // content type as announced
-	Version string   `json:"version,omitempty"` // of the contender, as it says itself, in one line
+	Limit    int      `json:"-"`                 // set by the caller
+	Sample   bool     `json:"-"`                 // set by the caller: keep only what does not change what is measured
+	Known    bool     `json:"-"`                 // whether Body and Bytes are known; an output to nothing is not
+	Done     string   `json:"done"`              // what was done: the command or request, every variable filled in by name only
+	Outcome  string   `json:"outcome"`           // "200 OK", "exit code 0"
+	Headers  []string `json:"headers,omitempty"` // one "Name: value" a line, sorted
+	Body     []byte   `json:"body,omitempty"`    // answer or standard output
+	Bytes    int64    `json:"bytes"`             // its whole length
+	Stderr   []byte   `json:"stderr,omitempty"`
+	Type     string   `json:"type,omitempty"`     // content type as announced
+	Encoding string   `json:"encoding,omitempty"` // content encoding as announced
+	Version  string   `json:"version,omitempty"`  // of the contender, as it says itself, in one line
 }
 
 // MaxViewBytes bounds what a View keeps of a body unless it says otherwise.

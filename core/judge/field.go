@@ -17,41 +17,54 @@ type heat struct {
 	histogram *hdrhistogram.Histogram
 }
 
+// side is one contender in one state of caches.
+type side struct{ name, state string }
+
 // field is the run rearranged for comparison.
 type field struct {
 	r       *result.Result
-	heats   map[string]map[int]heat // contender, round
-	inOrder map[string][]heat       // the same in the order of the rounds, so that sums are the same each time
-	pooled  map[string]*hdrhistogram.Histogram
-	all     map[string]map[plan.Figure]*sample
+	heats   map[side]map[int]heat // by round
+	inOrder map[side][]heat       // the same in the order of the rounds, so that sums are the same each time
+	pooled  map[side]*hdrhistogram.Histogram
 }
 
 func gather(r *result.Result) (*field, error) {
-	f := &field{r: r, heats: map[string]map[int]heat{}, inOrder: map[string][]heat{}, pooled: map[string]*hdrhistogram.Histogram{}, all: map[string]map[plan.Figure]*sample{}}
-	for _, e := range r.Entrants {
-		f.heats[e.Name], f.all[e.Name] = map[int]heat{}, map[plan.Figure]*sample{}
-		for _, h := range r.Of(e.Name) {
+	f := &field{r: r, heats: map[side]map[int]heat{}, inOrder: map[side][]heat{}, pooled: map[side]*hdrhistogram.Histogram{}}
+	for _, s := range f.sides() {
+		f.heats[s] = map[int]heat{}
+		for _, h := range r.Of(s.name, s.state) {
 			histogram, err := h.Histogram()
 			if err != nil {
 				return nil, err
 			}
-			f.heats[e.Name][h.Round] = heat{h, histogram}
-			f.inOrder[e.Name] = append(f.inOrder[e.Name], heat{h, histogram})
-			if f.pooled[e.Name] == nil {
-				f.pooled[e.Name] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
+			f.heats[s][h.Round] = heat{h, histogram}
+			f.inOrder[s] = append(f.inOrder[s], heat{h, histogram})
+			if f.pooled[s] == nil {
+				f.pooled[s] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
 			}
-			if dropped := f.pooled[e.Name].Merge(histogram); dropped > 0 {
-				return nil, fmt.Errorf("latencies of %s in round %d do not fit those of the other rounds", e.Name, h.Round)
+			if dropped := f.pooled[s].Merge(histogram); dropped > 0 {
+				return nil, fmt.Errorf("latencies of %s in round %d do not fit those of the other rounds", s.name, h.Round)
 			}
 		}
 	}
 	return f, nil
 }
 
+// sides lists every contender in every state.
+func (f *field) sides() (out []side) {
+	for _, e := range f.r.Entrants {
+		for _, state := range f.r.States() {
+			out = append(out, side{e.Name, state})
+		}
+	}
+	return out
+}
+
 // rounds counts the rounds in which every contender finished its heat.
 func (f *field) rounds() (n int) {
-	for round := range f.heats[f.r.Plan.Baseline] {
-		if !slices.ContainsFunc(f.r.Entrants, func(e result.Entrant) bool { _, ok := f.heats[e.Name][round]; return !ok }) {
+	sides := f.sides()
+	for round := range f.heats[side{f.r.Plan.Baseline, f.r.States()[0]}] {
+		if !slices.ContainsFunc(sides, func(s side) bool { _, ok := f.heats[s][round]; return !ok }) {
 			n++
 		}
 	}
@@ -107,13 +120,13 @@ func (h heat) figure(f plan.Figure) float64 {
 }
 
 // value is the figure over all heats that count, and the quartiles of the heats.
-func (f *field) value(figure plan.Figure, name string) Value {
+func (f *field) value(figure plan.Figure, s side) Value {
 	v := Value{math.NaN(), math.NaN(), math.NaN()}
 	var each []float64
 	var shots, ok int64
 	var sum, busy, cpu float64
 	clients := 1
-	for _, h := range f.inOrder[name] {
+	for _, h := range f.inOrder[s] {
 		if x := h.figure(figure); !math.IsNaN(x) {
 			each = append(each, x)
 		}
@@ -131,7 +144,7 @@ func (f *field) value(figure plan.Figure, name string) Value {
 	case isQuantile && beyond(ok, q) < fewBeyond:
 		return v
 	case isQuantile:
-		v.V = Quantile(f.pooled[name], q)
+		v.V = Quantile(f.pooled[s], q)
 	case figure == plan.Mean:
 		v.V = sum / float64(ok)
 	case figure == plan.Throughput:
@@ -146,15 +159,18 @@ func (f *field) value(figure plan.Figure, name string) Value {
 	return v
 }
 
-// assess computes a figure's ratio and interval. The word is settled later, with all figures in view.
-func (f *field) assess(figure plan.Figure, name string) Assessment {
-	base := f.r.Plan.Baseline
+// assess computes by how much a side is better than another in a figure, and the interval. The word is settled later,
+// with all figures in view.
+func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 	a := Assessment{
-		Figure: figure, Baseline: f.value(figure, base), Contender: f.value(figure, name),
+		Figure: figure, Baseline: f.value(figure, base), Contender: f.value(figure, own),
 		Ratio: math.NaN(), Low: math.NaN(), High: math.NaN(), Word: NoWord,
 	}
+	if len(f.r.States()) > 1 {
+		a.State = own.state
+	}
 	if q, ok := quantileOf(figure); ok {
-		fewest := min(f.fewest(base), f.fewest(name))
+		fewest := min(f.fewest(base), f.fewest(own))
 		switch k := beyond(fewest, q); {
 		case fewest < 0:
 			return a
@@ -165,25 +181,24 @@ func (f *field) assess(figure plan.Figure, name string) Assessment {
 			a.HeatShots = fewest
 		}
 	}
-	d := f.differences(figure, name)
+	d := f.differences(figure, base, own)
 	a.Rounds = len(d)
 	if len(d) == 0 {
 		return a
 	}
 	a.Ratio = math.Exp(pseudoMedian(d))
-	s := newSample(d)
-	f.all[name][figure] = s
+	a.sample = newSample(d)
 	a.Word = Open
-	if low, high, ok := s.interval(level); ok {
+	if low, high, ok := a.sample.interval(level); ok {
 		a.Low, a.High = math.Exp(low), math.Exp(high)
 	}
 	return a
 }
 
 // fewest is the smallest number of successful shots in a heat that count; -1 without heats.
-func (f *field) fewest(name string) int64 {
+func (f *field) fewest(s side) int64 {
 	n := int64(-1)
-	for _, h := range f.heats[name] {
+	for _, h := range f.heats[s] {
 		if n < 0 || h.OK < n {
 			n = h.OK
 		}
@@ -193,10 +208,10 @@ func (f *field) fewest(name string) int64 {
 
 // differences are the logarithms of how many times better the contender was, one for each round that both finished.
 // Figures of zero, as CPU time too short for its clock, give none.
-func (f *field) differences(figure plan.Figure, name string) (d []float64) {
+func (f *field) differences(figure plan.Figure, base, own side) (d []float64) {
 	for round := 1; round <= f.r.Plan.Rounds; round++ {
-		b, okB := f.heats[f.r.Plan.Baseline][round]
-		c, okC := f.heats[name][round]
+		b, okB := f.heats[base][round]
+		c, okC := f.heats[own][round]
 		if !okB || !okC {
 			continue
 		}

@@ -33,6 +33,7 @@ const (
 // Assessment is one figure of one contender as against the baseline.
 type Assessment struct {
 	Figure plan.Figure
+	State  string // of caches: cold, warm; empty where there is but one
 	// Baseline and Contender are the figures over all shots that count, for orientation; NaN when there are too few.
 	Baseline, Contender Value
 	// Ratio is how many times better the contender's typical round is: baseline time over contender time, or contender
@@ -52,6 +53,8 @@ type Assessment struct {
 	NeedShots int64
 	// NeedRounds is about how many rounds would bring a still open figure to ±WantedFrac; 0 when that is not known.
 	NeedRounds int
+
+	sample *sample // of logarithms of the rounds' ratios; nil without any
 }
 
 // WantedFrac is the half-width of an interval that NeedRounds aims at.
@@ -69,6 +72,13 @@ type Face struct {
 	Sentence  string
 	Figures   []Assessment
 	Holds     bool // every figure found better or worse is better: it wins
+}
+
+// Gain is what warm caches bring a contender: its warm runs as against its cold ones.
+type Gain struct {
+	Contender string
+	Sentence  string
+	Figures   []Assessment // Baseline is cold, Contender warm; their State is empty
 }
 
 // Lane is what one contender did, by itself, over the heats that count. Times are in seconds, NaN without enough shots.
@@ -101,6 +111,9 @@ func (r Row) Lean(i, j int) int {
 	return 1
 }
 
+// Key names a contender in a state; State is empty where there is but one.
+type Key struct{ Contender, State string }
+
 // Caution weakens a verdict.
 type Caution struct {
 	What string // with its figure
@@ -115,8 +128,9 @@ type Verdict struct {
 	Best      int    // the face to look at first: of the contender that wins by most, or the first
 	Scorecard []Row
 	Cautions  []Caution
-	Lanes     map[string]Lane // by contender
-	Rounds    int             // in which every contender finished
+	Gains     []Gain       // for each contender, where they are run cold and warm
+	Lanes     map[Key]Lane // by contender and state
+	Rounds    int          // in which every contender finished
 	Decides   plan.Figure
 	Note      string // how the words were reached: which figure decides, or what was corrected for
 }
@@ -146,25 +160,32 @@ func Judge(r *result.Result) (*Verdict, error) {
 		}
 		face := Face{Contender: e.Name}
 		for _, f := range figuresOf(r) {
-			face.Figures = append(face.Figures, field.assess(f, e.Name))
+			for _, state := range r.States() {
+				face.Figures = append(face.Figures, field.assess(f, side{v.Baseline, state}, side{e.Name, state}))
+			}
 		}
 		v.Faces = append(v.Faces, face)
 	}
-	v.Lanes = map[string]Lane{}
-	for _, e := range r.Entrants {
-		failed, shots := failures(r, e.Name)
-		v.Lanes[e.Name] = Lane{
-			P50: field.value(plan.P50, e.Name).V, P99: field.value(plan.P99, e.Name).V, Throughput: field.value(plan.Throughput, e.Name).V,
+	v.Gains = field.gains()
+	v.Lanes = map[Key]Lane{}
+	for _, s := range field.sides() {
+		failed, shots := failures(r, s.name, s.state)
+		v.Lanes[Key{s.name, s.state}] = Lane{
+			P50: field.value(plan.P50, s).V, P99: field.value(plan.P99, s).V, Throughput: field.value(plan.Throughput, s).V,
 			Shots: shots, Failed: failed,
 		}
 	}
-	v.Note = settle(v, field, float64(r.Plan.Interest))
+	v.Note = settle(v, float64(r.Plan.Interest))
+	for i := range v.Gains {
+		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)
+	}
 	for i := range v.Faces {
 		v.Faces[i].Sentence = sentence(r, &v.Faces[i])
 		v.Faces[i].Holds = holds(v.Faces[i].Figures)
 	}
 	v.Best = best(v)
 	v.Scorecard = scorecard(r)
+	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
 	v.Cautions = cautions(r, v)
 	v.Sentence = overall(r, v)
 	return v, nil
@@ -209,22 +230,25 @@ func (s *sample) surest(interest float64) float64 {
 // settle gives every assessment its word. When the plan names the figure that decides, each stands at 95 % and only
 // that one carries the verdict. Otherwise all figures of all contenders count, and Holm's step-down (1979) keeps the
 // chance of any wrong word at 5 %.
-func settle(v *Verdict, f *field, interest float64) (note string) {
+func settle(v *Verdict, interest float64) (note string) {
 	type candidate struct {
 		a     *Assessment
 		s     *sample
 		alpha float64
 	}
 	var all []candidate
-	for i := range v.Faces {
-		for j := range v.Faces[i].Figures {
-			a := &v.Faces[i].Figures[j]
-			s := f.all[v.Faces[i].Contender][a.Figure]
-			if s == nil {
-				continue
+	enter := func(figures []Assessment) {
+		for j := range figures {
+			if a := &figures[j]; a.sample != nil {
+				all = append(all, candidate{a, a.sample, a.sample.surest(interest)})
 			}
-			all = append(all, candidate{a, s, s.surest(interest)})
 		}
+	}
+	for i := range v.Faces {
+		enter(v.Faces[i].Figures)
+	}
+	for i := range v.Gains {
+		enter(v.Gains[i].Figures)
 	}
 	if len(all) == 0 {
 		return "there is nothing to compare yet"
@@ -249,6 +273,7 @@ func settle(v *Verdict, f *field, interest float64) (note string) {
 	}
 	for _, c := range all {
 		c.a.NeedRounds = needRounds(c.a)
+		c.a.sample = nil // it has served
 	}
 	return note
 }

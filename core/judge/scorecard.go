@@ -10,20 +10,11 @@ import (
 	"paceduel/core/units"
 )
 
-// scorecard counts what is not a ratio of latencies: failures, bytes, connections, CPU.
+// scorecard counts what is not a ratio of latencies: failures, bytes, connections, CPU; state by state where there are
+// two.
 func scorecard(r *result.Result) []Row {
-	rows := []Row{
-		row(r, "shots that count", false, func(t totals) float64 { return t.shots }, func(x float64) string { return units.Count(int64(x)) }),
-		row(r, "failures", true, func(t totals) float64 { return t.failed / t.shots }, units.Share),
-	}
-	rows[0].Plain = true
-	if warm := row(r, "warm-up, not judged", false, func(t totals) float64 { return t.warm }, func(x float64) string { return units.Count(int64(x)) }); slices.ContainsFunc(warm.Amount, func(n float64) bool { return n > 0 }) {
-		warm.Plain = true
-		rows = slices.Insert(rows, 1, warm)
-	}
-	if !r.Plan.Pace.Sequential() {
-		rows = append(rows, row(r, "throughput", false, totals.throughput, units.Rate))
-	}
+	count := func(x float64) string { return units.Count(int64(x)) }
+	var rows []Row
 	add := func(rw Row) {
 		for _, a := range rw.Amount {
 			if !math.IsNaN(a) && a > 0 {
@@ -32,11 +23,32 @@ func scorecard(r *result.Result) []Row {
 			}
 		}
 	}
-	add(row(r, "CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds))
-	add(row(r, "received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes))
-	add(row(r, "sent a shot", true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
-	add(row(r, "new connections a shot", true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
-	first := row(r, "first touch", true, // one shot each: to be seen, not to be compared
+	each := func(name string, lower bool, amount func(totals) float64, show func(float64) string) {
+		for _, state := range r.States() {
+			title := name
+			if len(r.States()) > 1 {
+				title += ", " + state
+			}
+			add(row(r, title, state, lower, amount, show))
+		}
+	}
+	rows = append(rows, row(r, "shots that count", result.AnyState, false, func(t totals) float64 { return t.shots }, count))
+	rows[0].Plain = true
+	warm := row(r, "warm-up, not judged", result.AnyState, false, func(t totals) float64 { return t.warm }, count)
+	warm.Plain = true
+	add(warm)
+	rows = append(rows, row(r, "failures", result.AnyState, true, func(t totals) float64 { return t.failed / t.shots }, units.Share))
+	sampled := row(r, "answers compared", result.AnyState, false, func(t totals) float64 { return t.sampled }, count)
+	sampled.Plain = true
+	add(sampled)
+	if !r.Plan.Pace.Sequential() {
+		each("throughput", false, totals.throughput, units.Rate)
+	}
+	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
+	each("received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes)
+	add(row(r, "sent a shot", result.AnyState, true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
+	add(row(r, "new connections a shot", result.AnyState, true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
+	first := row(r, "first touch", result.AnyState, true, // one shot each: to be seen, not to be compared
 		func(totals) float64 { return math.NaN() }, units.Seconds)
 	for i, e := range r.Entrants {
 		if e.Touch != nil {
@@ -62,9 +74,9 @@ func scorecard(r *result.Result) []Row {
 
 // totals are a contender's sums over the heats that count.
 type totals struct {
-	shots, failed, ok, warm, busy, cpu, received, sent, connects float64
-	clients                                                      float64
-	heats                                                        int
+	shots, failed, ok, warm, sampled, busy, cpu, received, sent, connects float64
+	clients                                                               float64
+	heats                                                                 int
 }
 
 func (t totals) throughput() float64 {
@@ -74,9 +86,10 @@ func (t totals) throughput() float64 {
 	return t.ok * t.clients / t.busy
 }
 
-func total(r *result.Result, name string) (t totals) {
+func total(r *result.Result, name, state string) (t totals) {
 	t.cpu = math.NaN()
-	for _, h := range r.Of(name) {
+	for _, h := range r.Of(name, state) {
+		t.sampled += float64(h.Sampled)
 		t.heats++
 		t.shots += float64(h.Shots())
 		t.failed += float64(h.Failed())
@@ -97,10 +110,10 @@ func total(r *result.Result, name string) (t totals) {
 	return t
 }
 
-func row(r *result.Result, name string, lower bool, amount func(totals) float64, show func(float64) string) Row {
+func row(r *result.Result, name, state string, lower bool, amount func(totals) float64, show func(float64) string) Row {
 	out := Row{Name: name, Lower: lower, interest: float64(r.Plan.Interest)}
 	for _, e := range r.Entrants {
-		t := total(r, e.Name)
+		t := total(r, e.Name, state)
 		x := math.NaN()
 		if t.shots > 0 {
 			x = amount(t)
@@ -135,12 +148,13 @@ func cautions(r *result.Result, v *Verdict) (out []Caution) {
 		add("see the reason and run it again", "not completed: %s", r.Reason)
 	}
 	for _, e := range r.Entrants {
-		if failed, shots := failures(r, e.Name); failed > 0 {
+		if failed, shots := failures(r, e.Name, result.AnyState); failed > 0 {
 			add("compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
 				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name))
 		}
 	}
 	out = append(out, roundCautions(r, v)...)
+	out = append(out, footingCautions(r)...)
 	out = append(out, hostCautions(r)...)
 	out = append(out, workCautions(r)...)
 	if r.Plan.Pace.Clients > 0 {
@@ -154,8 +168,56 @@ func cautions(r *result.Result, v *Verdict) (out []Caution) {
 	return out
 }
 
+// Thresholds of states that a plan asks for and that were not reached.
+const (
+	coldLeftFrac  = 0.05
+	warmLacksFrac = 0.05
+)
+
+// footingCautions say what of the footing could not be had.
+func footingCautions(r *result.Result) (out []Caution) {
+	for _, text := range r.Footing.Cannot {
+		out = append(out, Caution{text, "see under footing; run it where the machine can, or take it out of the plan"})
+	}
+	for _, e := range r.Entrants {
+		stopped, first := 0, ""
+		var cold, warm float64
+		var unfilled []string
+		for i := range r.Heats {
+			h := &r.Heats[i]
+			if h.Contender != e.Name {
+				continue
+			}
+			if h.Stopped != "" {
+				if stopped++; first == "" {
+					first = h.Stopped
+				}
+			}
+			cold, warm = max(cold, h.ColdLeft), max(warm, h.WarmLacks)
+			for _, u := range h.Unfilled {
+				if !slices.Contains(unfilled, u) {
+					unfilled = append(unfilled, u)
+				}
+			}
+		}
+		if stopped > 0 {
+			out = append(out, Caution{fmt.Sprintf("%s: %s stopped by the footing: %s", e.Name, units.Plural(stopped, "heat"), first), "mend that step; stopped heats are kept and not judged"})
+		}
+		if cold > coldLeftFrac {
+			out = append(out, Caution{fmt.Sprintf("%s: up to %s of its pages were still in memory before cold runs", e.Name, units.Share(cold)), "its cold figures are too good: see that nobody else uses those files, or keep the workspace on a disk"})
+		}
+		if warm > warmLacksFrac {
+			out = append(out, Caution{fmt.Sprintf("%s: up to %s of its pages were not in memory before warm runs", e.Name, units.Share(warm)), "its warm figures are too bad: see whether the machine has memory enough"})
+		}
+		if len(unfilled) > 0 {
+			out = append(out, Caution{fmt.Sprintf("%s: %s was empty before warm runs", e.Name, units.List(unfilled)), "it has no cache there to be warm: correct stores: in the plan"})
+		}
+	}
+	return out
+}
+
 func firstCause(r *result.Result, name string) string {
-	for _, h := range r.Of(name) {
+	for _, h := range r.Of(name, result.AnyState) {
 		if len(h.Causes) > 0 {
 			return ": " + h.Causes[0]
 		}
@@ -233,7 +295,7 @@ func workCautions(r *result.Result) (out []Caution) {
 	least, most := math.Inf(1), 0.0
 	var small, large string
 	for _, e := range r.Entrants {
-		t := total(r, e.Name)
+		t := total(r, e.Name, result.AnyState)
 		if t.shots > 0 && r.Plan.Pace.Clients > 0 && t.connects/t.shots > reconnectFrac {
 			out = append(out, Caution{
 				fmt.Sprintf("%s opened %s new connections a shot", e.Name, units.Significant(t.connects/t.shots)),

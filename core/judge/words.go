@@ -26,6 +26,14 @@ func Label(f plan.Figure) string {
 	return string(f)
 }
 
+// Title is the figure's name with its state, where there are two: "p50 cold".
+func (a Assessment) Title() string {
+	if a.State == "" {
+		return Label(a.Figure)
+	}
+	return Label(a.Figure) + " " + a.State
+}
+
 // comparative is how a better or worse figure is put.
 func comparative(f plan.Figure, w Word) string {
 	switch f {
@@ -137,13 +145,34 @@ func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
 	return out
 }
 
-// sentence compares a contender with the baseline in words.
+// sentence compares a contender with the baseline in words, state by state where there are two.
 func sentence(r *result.Result, f *Face) string {
 	base := r.Plan.Baseline
-	if text := failuresDiffer(r, base, f.Contender); text != "" {
-		return text + ". " + ratioSentence(f, base, r.Plan.Decides)
+	var text []string
+	if differ := failuresDiffer(r, base, f.Contender); differ != "" {
+		text = append(text, differ+".")
 	}
-	return ratioSentence(f, base, r.Plan.Decides)
+	states := r.States()
+	for _, state := range states {
+		if len(states) == 1 {
+			text = append(text, ratioSentence(f, base, r.Plan.Decides))
+			continue
+		}
+		own := Face{Contender: f.Contender}
+		for _, a := range f.Figures {
+			if a.State == state {
+				own.Figures = append(own.Figures, a)
+			}
+		}
+		said := ratioSentence(&own, base, r.Plan.Decides)
+		for _, opening := range []string{"After", "There"} {
+			if rest, ok := strings.CutPrefix(said, opening); ok {
+				said = strings.ToLower(opening) + rest
+			}
+		}
+		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said)
+	}
+	return strings.Join(text, " ")
 }
 
 func ratioSentence(f *Face, base string, decides plan.Figure) string {
@@ -241,8 +270,8 @@ func phrase(a Assessment, first bool, than string) string {
 }
 
 // failures counts failed and all shots of a contender's heats that count.
-func failures(r *result.Result, name string) (failed, shots int64) {
-	for _, h := range r.Of(name) {
+func failures(r *result.Result, name, state string) (failed, shots int64) {
+	for _, h := range r.Of(name, state) {
 		failed += h.Failed()
 		shots += h.Shots()
 	}
@@ -250,7 +279,7 @@ func failures(r *result.Result, name string) (failed, shots int64) {
 }
 
 func failureShare(r *result.Result, name string) float64 {
-	failed, shots := failures(r, name)
+	failed, shots := failures(r, name, result.AnyState)
 	if shots == 0 {
 		return 0
 	}
@@ -287,10 +316,12 @@ func overall(r *result.Result, v *Verdict) string {
 	for i := range v.Faces {
 		text = append(text, v.Faces[i].Sentence)
 	}
-	if len(v.Faces) == 1 {
-		return text[0]
-	}
 	text[0], text[v.Best] = text[v.Best], text[0]
+	for _, g := range v.Gains {
+		if g.Sentence != "" {
+			text = append(text, g.Sentence)
+		}
+	}
 	return strings.Join(text, " ")
 }
 

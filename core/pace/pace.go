@@ -40,33 +40,68 @@ type Heat struct {
 	Clients []contender.Client
 	Warm    []*tally.Recorder
 	Judged  []*tally.Recorder
+	// Before and After, when set, frame every shot, which takes one client and nobody else; what they take is no part of
+	// any latency. Their error stops the heat.
+	Before func(context.Context, Stage) error
+	After  func(context.Context) error
+	// Checkers, when set, look at the judged shots, one for each client.
+	Checkers []Checker
 	// OnStage, when set, is told when a stage begins, from the goroutine that called Drive.
 	OnStage func(Stage, time.Duration)
+}
+
+// Checker looks at the shots of one client.
+type Checker interface {
+	// Ask may set what a shot is to keep in view, before it.
+	Ask(*contender.Shot)
+	// Take looks at a shot that was performed and may change its class. It reports false when it keeps the shot, to have
+	// it recorded after the heat.
+	Take(*contender.Shot) bool
 }
 
 // Clients is how many clients a heat of pace p needs.
 func Clients(p plan.Pace) int { return max(p.Clients, 1) }
 
-// Drive performs the warm-up, then the judged part, and returns the span of the latter on the clock. Shots under way
-// when a timed part ends are finished and counted. The error is ctx's: then the recorders hold what was done until it
-// ended.
-func (h *Heat) Drive(ctx context.Context) (start, end time.Duration, err error) {
+// StoppedError is a heat that was stopped by what was to be done before or after one of its shots.
+type StoppedError struct{ Err error }
+
+func (e *StoppedError) Error() string { return "the heat was stopped: " + e.Err.Error() }
+
+// Unwrap returns the cause.
+func (e *StoppedError) Unwrap() error { return e.Err }
+
+// Span is the judged part of a heat on the clock.
+type Span struct {
+	Start, End time.Duration
+	Aside      time.Duration // of it, spent between shots
+}
+
+// Drive performs the warm-up, then the judged part, and returns the span of the latter. Shots under way when a timed
+// part ends are finished and counted. The error is ctx's or a StoppedError: then the recorders hold what was done until
+// then.
+func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 	if w := h.Pace.Warmup; w != nil && (w.For > 0 || w.Shots > 0) {
 		h.stage(WarmingUp, h.Clock.Now())
-		h.all(ctx, h.Warm, quota{span: w.For.D(), shots: w.Shots})
+		_, _, err = h.all(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})
 		for _, c := range h.Clients {
 			c.Rewind()
 		}
 	}
-	if ctx.Err() != nil {
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
 		now := h.Clock.Now()
-		return now, now, ctx.Err()
+		return Span{now, now, 0}, err
 	}
 	q := quota{span: h.Pace.For.D(), shots: max(h.Pace.Repeat, h.Pace.Shots)}
-	start = h.Clock.Now()
-	h.stage(Judged, start)
-	start = h.all(ctx, h.Judged, q)
-	return start, h.Clock.Now(), ctx.Err()
+	h.stage(Judged, h.Clock.Now())
+	span.Start, span.Aside, err = h.all(ctx, Judged, h.Judged, q)
+	span.End = h.Clock.Now()
+	if err == nil {
+		err = ctx.Err()
+	}
+	return span, err
 }
 
 func (h *Heat) stage(s Stage, at time.Duration) {
@@ -81,14 +116,16 @@ type quota struct {
 	shots int
 }
 
-// all lets every client shoot until the quota is used up, and returns when the part began.
-func (h *Heat) all(ctx context.Context, recorders []*tally.Recorder, q quota) time.Duration {
+// all lets every client shoot until the quota is used up, and returns when the part began and what of it was spent beside
+// shots.
+func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (start, aside time.Duration, err error) {
 	var left atomic.Int64
 	left.Store(int64(q.shots))
 	var wg sync.WaitGroup
-	start := h.Clock.Now()
-	loop := func(c contender.Client, r *tally.Recorder) {
+	start = h.Clock.Now()
+	loop := func(c contender.Client, r *tally.Recorder, check Checker) {
 		var shot contender.Shot
+		ended := start
 		for ctx.Err() == nil {
 			if q.shots > 0 && left.Add(-1) < 0 {
 				return
@@ -97,17 +134,43 @@ func (h *Heat) all(ctx context.Context, recorders []*tally.Recorder, q quota) ti
 				return
 			}
 			shot = contender.Shot{}
+			if h.Before != nil {
+				if err = h.Before(ctx, stage); err != nil {
+					return
+				}
+			}
+			if check != nil {
+				check.Ask(&shot)
+			}
 			c.Shoot(ctx, &shot)
-			r.Record(&shot, start)
+			if check == nil || check.Take(&shot) {
+				r.Record(&shot, start)
+			}
+			if h.After != nil {
+				aside += shot.Start - ended
+				ended = shot.End
+				if err = h.After(ctx); err != nil {
+					return
+				}
+			}
 		}
 	}
+	checker := func(i int) Checker {
+		if stage == WarmingUp || h.Checkers == nil {
+			return nil
+		}
+		return h.Checkers[i]
+	}
 	if len(h.Clients) == 1 {
-		loop(h.Clients[0], recorders[0]) // no goroutine to start or to switch to
-		return start
+		loop(h.Clients[0], recorders[0], checker(0)) // no goroutine to start or to switch to
+		if err != nil && ctx.Err() == nil {
+			err = &StoppedError{err}
+		}
+		return start, aside, err
 	}
 	for i, c := range h.Clients {
-		wg.Go(func() { loop(c, recorders[i]) })
+		wg.Go(func() { loop(c, recorders[i], checker(i)) })
 	}
 	wg.Wait()
-	return start
+	return start, 0, nil
 }

@@ -2,6 +2,7 @@ package pace_test
 
 import (
 	"context"
+	"errors"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -50,9 +51,9 @@ func heat(clk *clock.Clock, p plan.Pace, takes ...time.Duration) (*pace.Heat, []
 func TestRepeatShootsOneAfterAnother(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		h, clients := heat(clock.Start(), plan.Pace{Repeat: 5, Warmup: &plan.Warmup{Shots: 2}}, 10*time.Millisecond)
-		start, end, err := h.Drive(t.Context())
-		if err != nil || end-start != 50*time.Millisecond || start != 20*time.Millisecond {
-			t.Errorf("judged from %s to %s, %v; want 20ms to 70ms", start, end, err)
+		span, err := h.Drive(t.Context())
+		if err != nil || span.End-span.Start != 50*time.Millisecond || span.Start != 20*time.Millisecond {
+			t.Errorf("judged %+v, %v; want 20ms to 70ms", span, err)
 		}
 		if h.Warm[0].Total() != 2 || h.Judged[0].Total() != 5 || clients[0].rewound != 1 {
 			t.Errorf("%d warm, %d judged, %d rewound; want 2, 5, 1", h.Warm[0].Total(), h.Judged[0].Total(), clients[0].rewound)
@@ -66,10 +67,10 @@ func TestClientsShootForATime(t *testing.T) {
 		h, _ := heat(clock.Start(), p, 10*time.Millisecond, 40*time.Millisecond)
 		var stages []pace.Stage
 		h.OnStage = func(s pace.Stage, _ time.Duration) { stages = append(stages, s) }
-		start, end, err := h.Drive(t.Context())
+		span, err := h.Drive(t.Context())
 		// The slow client's warm-up ends at 80 ms, and its third shot, begun at 80 ms of the judged part, is finished.
-		if err != nil || start != 80*time.Millisecond || end-start != 120*time.Millisecond {
-			t.Errorf("judged from %s for %s, %v; want from 80ms for 120ms", start, end-start, err)
+		if err != nil || span.Start != 80*time.Millisecond || span.End-span.Start != 120*time.Millisecond {
+			t.Errorf("judged %+v, %v; want from 80ms for 120ms", span, err)
 		}
 		if a, b := h.Judged[0].Total(), h.Judged[1].Total(); a != 10 || b != 3 {
 			t.Errorf("%d and %d shots; want 10 and 3", a, b)
@@ -87,7 +88,7 @@ func TestClientsShootForATime(t *testing.T) {
 func TestClientsShareANumberOfShots(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		h, _ := heat(clock.Start(), plan.Pace{Clients: 2, Shots: 11, Warmup: &plan.Warmup{}}, 10*time.Millisecond, 100*time.Millisecond)
-		if _, _, err := h.Drive(t.Context()); err != nil {
+		if _, err := h.Drive(t.Context()); err != nil {
 			t.Fatal(err)
 		}
 		if a, b := h.Judged[0].Total(), h.Judged[1].Total(); a != 10 || b != 1 {
@@ -101,12 +102,44 @@ func TestAnInterruptCutsTheHeat(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), 35*time.Millisecond)
 		defer cancel()
 		h, _ := heat(clock.Start(), plan.Pace{Repeat: 100, Warmup: &plan.Warmup{}}, 10*time.Millisecond)
-		_, end, err := h.Drive(ctx)
-		if err == nil || end != 35*time.Millisecond || h.Judged[0].Total() != 3 {
-			t.Errorf("ended at %s with %d shots, %v; want 35ms with 3 and the context's error", end, h.Judged[0].Total(), err)
+		span, err := h.Drive(ctx)
+		if err == nil || span.End != 35*time.Millisecond || h.Judged[0].Total() != 3 {
+			t.Errorf("ended at %s with %d shots, %v; want 35ms with 3 and the context's error", span.End, h.Judged[0].Total(), err)
 		}
-		if _, _, err := h.Drive(ctx); err == nil {
+		if _, err := h.Drive(ctx); err == nil {
 			t.Error("a heat starts after the interrupt")
+		}
+	})
+}
+
+// What is done before and after runs is no part of any latency, and its failure stops the heat.
+func TestFramedShots(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h, _ := heat(clock.Start(), plan.Pace{Repeat: 3, Warmup: &plan.Warmup{Shots: 1}}, 10*time.Millisecond)
+		var before []pace.Stage
+		after := 0
+		h.Before = func(_ context.Context, s pace.Stage) error {
+			before = append(before, s)
+			time.Sleep(time.Second)
+			return nil
+		}
+		h.After = func(context.Context) error {
+			after++
+			time.Sleep(500 * time.Millisecond)
+			return nil
+		}
+		span, err := h.Drive(t.Context())
+		if err != nil || len(before) != 4 || before[0] != pace.WarmingUp || before[1] != pace.Judged || after != 4 {
+			t.Fatalf("before %v, after %d times, %v", before, after, err)
+		}
+		if h.Judged[0].Latency != 30*time.Millisecond || span.Aside != 4*time.Second || span.End-span.Start != 4530*time.Millisecond {
+			t.Errorf("latencies sum to %s, %s beside shots of %s; want 30ms, 4s of 4.53s", h.Judged[0].Latency, span.Aside, span.End-span.Start)
+		}
+		broken := errors.New("no such berth")
+		h.Before = func(context.Context, pace.Stage) error { return broken }
+		var stopped *pace.StoppedError
+		if _, err := h.Drive(t.Context()); !errors.As(err, &stopped) || !errors.Is(err, broken) {
+			t.Errorf("a step that fails gives %v; want the heat stopped by it", err)
 		}
 	})
 }

@@ -138,6 +138,9 @@ func (d *decoder) lay(n ast.Node, out reflect.Value, path string, depth int) {
 		}
 		return
 	}
+	if d.layShort(n, out, path) {
+		return
+	}
 	switch out.Kind() {
 	case reflect.Struct:
 		d.layStruct(n, out, path, depth)
@@ -153,6 +156,30 @@ func (d *decoder) lay(n ast.Node, out reflect.Value, path string, depth int) {
 	default:
 		d.layBasic(n, out, path)
 	}
+}
+
+// layShort reads what may be written as one text although it is more: a list of one, a structure's main value.
+func (d *decoder) layShort(n ast.Node, out reflect.Value, path string) bool {
+	if _, isScalar := d.bare(n).(ast.ScalarNode); !isScalar || isNull(d.bare(n)) {
+		return false
+	}
+	short, isShort := out.Addr().Interface().(interface{ Short(string) })
+	list := out.Type() == reflect.TypeFor[Lines]() || out.Type() == reflect.TypeFor[States]()
+	if !isShort && !list {
+		return false
+	}
+	text, ok := d.text(n, path)
+	switch {
+	case ok && text == "":
+		d.fault(n, "", "%s is empty", path)
+	case ok && isShort:
+		short.Short(text)
+	case ok:
+		one := reflect.MakeSlice(out.Type(), 1, 1)
+		one.Index(0).SetString(text)
+		out.Set(one)
+	}
+	return true
 }
 
 func (d *decoder) layStruct(n ast.Node, out reflect.Value, path string, depth int) {
@@ -203,6 +230,9 @@ func (d *decoder) laySlice(n ast.Node, out reflect.Value, path string, depth int
 	if !ok {
 		d.fault(n, "write it in brackets: [a, b]", "%s must be a list, this is %s", where(path), describe(d.bare(n)))
 		return
+	}
+	if lines := out.Type() == reflect.TypeFor[Lines]() || out.Type() == reflect.TypeFor[States](); lines && len(seq.Values) == 0 {
+		d.fault(n, "", "%s is an empty list", path)
 	}
 	list := reflect.MakeSlice(out.Type(), len(seq.Values), len(seq.Values))
 	for i, item := range seq.Values {
@@ -361,7 +391,9 @@ func (d *decoder) limits(n ast.Node, field reflect.StructField, v reflect.Value,
 // keysOf lists a struct's plan keys in the order of its declaration.
 func keysOf(t reflect.Type) (keys []string) {
 	for f := range t.Fields() {
-		if name := tagName(f); name != "" {
+		if f.Anonymous {
+			keys = append(keys, keysOf(f.Type)...)
+		} else if name := tagName(f); name != "" {
 			keys = append(keys, name)
 		}
 	}
@@ -370,6 +402,13 @@ func keysOf(t reflect.Type) (keys []string) {
 
 func fieldOf(t reflect.Type, key string) (reflect.StructField, bool) {
 	for f := range t.Fields() {
+		if f.Anonymous {
+			if inner, ok := fieldOf(f.Type, key); ok {
+				inner.Index = append(slices.Clone(f.Index), inner.Index...)
+				return inner, true
+			}
+			continue
+		}
 		if name := tagName(f); name != "" && name == key {
 			return f, true
 		}

@@ -7,7 +7,11 @@
 package plan
 
 import (
+	"io/fs"
 	"maps"
+	"os"
+	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -44,6 +48,7 @@ type Plan struct {
 	Interest   Fraction // the smallest difference worth telling apart
 	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
 	Same       *Same    // what their answers must have in common; nil: only looked at
+	Footing    Footing  // what runs start from, as far as all share it
 
 	File   string   // as it was named
 	Dir    string   // the folder that relative paths start from
@@ -77,6 +82,7 @@ type Contender struct {
 	Avoid    string // when it must not be used
 	Kind     string
 	Settings Settings
+	Ground   Ground // where it stands, with the plan's footing laid under it
 
 	blank Settings // the kind's defaults
 }
@@ -104,6 +110,34 @@ type Settings interface {
 type Surroundings struct {
 	Dir   string   // relative paths start here
 	Allow []string // hosts other than this machine that may be driven
+	// Fixtures are what the workspace is copied from, when there is one: relative paths are then looked for in these.
+	Fixtures []string
+}
+
+// Find returns the place of a path that the contender will see, and whether it is there.
+func (s Surroundings) Find(path string) (string, os.FileInfo, error) {
+	if filepath.IsAbs(path) || len(s.Fixtures) == 0 {
+		full := resolve(s.Dir, path)
+		info, err := os.Stat(full)
+		return full, info, err
+	}
+	for _, fixture := range s.Fixtures {
+		info, err := os.Stat(fixture)
+		if err != nil {
+			continue
+		}
+		full := filepath.Join(fixture, path)
+		if !info.IsDir() {
+			full = filepath.Join(filepath.Dir(fixture), path)
+			if filepath.Base(fixture) != filepath.Clean(path) && filepath.Clean(path) != "." {
+				continue
+			}
+		}
+		if info, err := os.Stat(full); err == nil {
+			return full, info, nil
+		}
+	}
+	return path + " in the workspace", nil, fs.ErrNotExist
 }
 
 // Fault is a problem of settings before the plan has given it a place in the file.
@@ -148,13 +182,38 @@ func (p Pace) String() string {
 // Same are the rules by which the contenders' answers are held to the baseline's. Status or exit code always count; a
 // rule that is not set does not.
 type Same struct {
-	Body      string   `json:"body,omitempty" jsonschema:"enum=exact,enum=json,enum=lines,enum=rows" jsonschema_description:"exact: the same bytes; json: the same values, members in any order; lines: as many lines; rows: the same lines in any order"`
-	Ignore    []string `json:"ignore,omitempty" jsonschema_description:"with json: JSON Pointers left out; * stands for any member or index"`
-	Unordered bool     `json:"unordered,omitempty" jsonschema_description:"with json: lists may be in any order"`
-	Tolerance Fraction `json:"tolerance,omitempty" jsonschema_description:"with json: numbers may differ by this share"`
-	At        []string `json:"at,omitempty" jsonschema_description:"JSON Pointers at which the values must be the same"`
-	Match     string   `json:"match,omitempty" jsonschema_description:"a regular expression that every answer must match"`
-	Count     string   `json:"count,omitempty" jsonschema_description:"a regular expression whose matches are counted; the counts must be the same"`
+	Body      string    `json:"body,omitempty" jsonschema:"enum=exact,enum=json,enum=lines,enum=rows" jsonschema_description:"exact: the same bytes; json: the same values, members in any order; lines: as many lines; rows: the same lines in any order"`
+	Ignore    []string  `json:"ignore,omitempty" jsonschema_description:"with json: JSON Pointers left out; * stands for any member or index"`
+	Unordered bool      `json:"unordered,omitempty" jsonschema_description:"with json: lists may be in any order"`
+	Tolerance Fraction  `json:"tolerance,omitempty" jsonschema_description:"with json: numbers may differ by this share"`
+	At        []string  `json:"at,omitempty" jsonschema_description:"JSON Pointers at which the values must be the same"`
+	Match     string    `json:"match,omitempty" jsonschema_description:"a regular expression that every answer must match"`
+	List      string    `json:"list,omitempty" jsonschema_description:"with rows and a key that is a pointer: the JSON Pointer of the list of rows; the answer itself unless said"`
+	Key       Word      `json:"key,omitempty" jsonschema_description:"with rows: what identifies a row, a JSON Pointer into it or a regular expression whose first group is the key; then only keys are compared"`
+	Files     string    `json:"files,omitempty" jsonschema:"enum=hash,enum=size,enum=names" jsonschema_description:"the files that a run writes in its workspace must have the same contents, sizes or names"`
+	Sample    *Fraction `json:"sample,omitempty" jsonschema_description:"the share of answers that is held to the same rules during the run; 1% unless said"` // of answers during the run
+	Count     string    `json:"count,omitempty" jsonschema_description:"a regular expression whose matches are counted; the counts must be the same"`
+}
+
+// DefaultSample is the share of answers that is looked at during the run unless a plan says otherwise.
+const DefaultSample = 0.01
+
+// SampleFrac is the share of answers that is compared during the run; nil rules take the default.
+func (s *Same) SampleFrac() float64 {
+	if s == nil || s.Sample == nil {
+		return DefaultSample
+	}
+	return float64(*s.Sample)
+}
+
+// Ruled reports whether anything but the sample is said, so that a difference is a breach and not only told.
+func (s *Same) Ruled() bool {
+	if s == nil {
+		return false
+	}
+	rules := *s
+	rules.Sample = nil
+	return s.Sample == nil || !reflect.DeepEqual(rules, Same{})
 }
 
 // Figure names a figure that contenders are compared by.

@@ -44,14 +44,16 @@ type document struct {
 	Seed       uint64   `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
 	Interest   Fraction `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
 	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
+	Footing    Footing  `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
 	Same       *Same    `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
 	Allow      []string `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
 }
 
 // entry is one contender as written; its kind's key stands beside these.
 type entry struct {
-	Note  string `json:"note,omitempty" jsonschema_description:"why it is there"`
-	Avoid string `json:"avoid,omitempty" jsonschema_description:"when it must not be used"`
+	Note    string `json:"note,omitempty" jsonschema_description:"why it is there"`
+	Avoid   string `json:"avoid,omitempty" jsonschema_description:"when it must not be used"`
+	Footing Ground `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
 }
 
 // ReadFile reads the plan at path. The error is Problems when the file was read but is no good plan.
@@ -226,7 +228,9 @@ func (r *reader) build() *Plan {
 		r.fault("decides", "name mean", "with repeat, throughput says no more than the mean does")
 	}
 	r.checkSame(p.Same)
-	p.Contenders = r.readContenders()
+	p.Footing = r.doc.Footing
+	r.checkFooting(&p.Footing, p.Pace)
+	p.Contenders = r.readContenders(p)
 	if p.Baseline != "" && len(r.names) > 0 && !slices.Contains(r.names, p.Baseline) {
 		r.fault("baseline", pointTo(p.Baseline, r.names), "no contender is called %q", p.Baseline)
 	}
@@ -280,12 +284,23 @@ func (r *reader) checkSame(s *Same) {
 			r.fault(key, "see RE2 syntax", "%s", err)
 		}
 	}
-	for key, list := range map[string][]string{"same.ignore": s.Ignore, "same.at": s.At} {
+	for key, list := range map[string][]string{"same.ignore": s.Ignore, "same.at": s.At, "same.list": {s.List}} {
 		for _, pointer := range list {
 			if pointer != "" && !strings.HasPrefix(pointer, "/") {
 				r.fault(key, fmt.Sprintf("write it as /%s", strings.ReplaceAll(pointer, ".", "/")), "%q is no JSON Pointer", pointer)
 			}
 		}
+	}
+	if s.Key != "" && !strings.HasPrefix(string(s.Key), "/") {
+		if pattern, err := regexp.Compile(string(s.Key)); err != nil || pattern.NumSubexp() < 1 {
+			r.fault("same.key", "write a JSON Pointer as /id, or a regular expression with a group, as ^(\\d+);", "%q identifies no rows", s.Key)
+		}
+	}
+	if (s.Key != "" || s.List != "") && s.Body != "rows" {
+		r.fault("same", "set body: rows", "key and list belong to body: rows")
+	}
+	if s.List != "" && !strings.HasPrefix(string(s.Key), "/") {
+		r.fault("same.list", "set key: to a JSON Pointer into a row", "list says where rows of JSON are, which takes a key that is a pointer")
 	}
 	if s.Body != "json" && (len(s.Ignore) > 0 || s.Unordered || s.Tolerance > 0) {
 		r.fault("same", "set body: json", "ignore, unordered and tolerance belong to body: json")
@@ -298,7 +313,7 @@ const maxName = 40
 func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
 
 // readContenders decodes each contender over the course, layer by layer.
-func (r *reader) readContenders() (list []Contender) {
+func (r *reader) readContenders(p *Plan) (list []Contender) {
 	type layered struct {
 		name   string
 		layers []source
@@ -324,17 +339,16 @@ func (r *reader) readContenders() (list []Contender) {
 			all[i].layers = append(all[i].layers, source{src.file, pair.Value})
 		}
 	}
-	allow := r.doc.Allow
 	for _, l := range all {
 		r.names = append(r.names, l.name)
-		if c, ok := r.readContender(l.name, l.layers, allow); ok {
+		if c, ok := r.readContender(p, l.name, l.layers); ok {
 			list = append(list, c)
 		}
 	}
 	return list
 }
 
-func (r *reader) readContender(name string, layers []source, allow []string) (Contender, bool) {
+func (r *reader) readContender(p *Plan, name string, layers []source) (Contender, bool) {
 	path := join("contenders", name)
 	kind, ok := r.kindOf(name, layers)
 	if !ok {
@@ -352,8 +366,13 @@ func (r *reader) readContender(name string, layers []source, allow []string) (Co
 		r.d.file = l.file
 		r.layKind(l.node, kind, &own, settings, path, path)
 	}
+	c := Contender{Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings, Ground: own.Footing, blank: kind.New()}
 	if len(r.d.problems) == before {
-		for _, f := range settings.Check(Surroundings{Dir: r.dir, Allow: allow}) {
+		c.Ground.over(&p.Footing)
+		r.checkGround(&c, &p.Footing, p.Pace, join(path, "footing"))
+	}
+	if len(r.d.problems) == before {
+		for _, f := range settings.Check(Surroundings{Dir: r.dir, Allow: r.doc.Allow, Fixtures: c.Ground.Fixtures(r.dir)}) {
 			at := join(join(path, kind.Name), f.Key)
 			if _, ok := r.d.places[at]; !ok {
 				at = path
@@ -361,7 +380,7 @@ func (r *reader) readContender(name string, layers []source, allow []string) (Co
 			r.fault(at, f.Try, "%s: %s", name, f.What)
 		}
 	}
-	return Contender{Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings, blank: kind.New()}, len(r.d.problems) == before
+	return c, len(r.d.problems) == before
 }
 
 // kindOf finds the one kind that a contender, or else the course, names.

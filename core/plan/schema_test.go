@@ -164,7 +164,8 @@ func TestReferenceIsComplete(t *testing.T) {
 		}
 	}
 	keys = append(keys, "duel", "question", "baseline", "course", "contenders", "pace", "rounds", "seed", "interest", "decides", "allow", "note", "avoid",
-		"repeat", "clients", "for", "shots", "warmup", "same", "body", "ignore", "unordered", "tolerance", "at", "match", "count")
+		"repeat", "clients", "for", "shots", "warmup", "same", "body", "ignore", "unordered", "tolerance", "at", "match", "count", "key", "list", "files", "sample", "footing", "workspace", "from", "fresh",
+		"before", "after", "caches", "stores", "pages", "machine", "idle", "cpus", "own-cpus", "nice")
 	slices.Sort(keys)
 	for _, key := range slices.Compact(keys) {
 		if !strings.Contains(string(text), "`"+key+"`") {

@@ -40,7 +40,10 @@ type Result struct {
 	Entrants []Entrant  `json:"contenders"` // in the order of the plan
 	Weighing *Weighing  `json:"same_work,omitempty"`
 	Order    [][]string `json:"order"` // contenders by name, a list for each planned round
-	Heats    []Heat     `json:"heats"` // in the order in which they were run
+	// OrderStates are the states of the heats in order, where contenders are run in more than one.
+	OrderStates [][]string `json:"order_states,omitempty"`
+	Heats       []Heat     `json:"heats"` // in the order in which they were run
+	Footing     Footing    `json:"footing,omitzero"`
 }
 
 // Ending says how a run came to its end.
@@ -95,6 +98,8 @@ type Entrant struct {
 	// Version is what the contender says of itself, empty when it was not asked.
 	Version string `json:"version,omitempty"`
 	Touch   *Touch `json:"first_touch,omitempty"`
+	// Again is a touch in the second state, where contenders are run in more than one.
+	Again *Touch `json:"second_touch,omitempty"`
 }
 
 // Touch is the one shot before timing.
@@ -102,15 +107,21 @@ type Touch struct {
 	Class    string        `json:"class"`
 	Outcome  string        `json:"outcome,omitempty"` // "200 OK", "exit code 0"
 	Latency  time.Duration `json:"latency_ns"`
-	Bytes    int64         `json:"bytes"`    // of answer or output
-	Received int64         `json:"received"` // on the wire, heads included
+	State    string        `json:"state,omitempty"`         // of caches
+	Bytes    int64         `json:"bytes"`                   // of answer or output
+	Encoding string        `json:"encoding,omitempty"`      // that the answer came in: gzip
+	Decoded  int64         `json:"decoded_bytes,omitempty"` // of an answer that came encoded
+	Received int64         `json:"received"`                // on the wire, heads included
 	Type     string        `json:"type,omitempty"`
 	Headers  []string      `json:"headers,omitempty"`
 	Body     string        `json:"body,omitempty"` // its head
 	Stderr   string        `json:"stderr,omitempty"`
-	Version  string        `json:"-"`               // kept with the contender
-	Notes    []string      `json:"notes,omitempty"` // what is odd about an answer that passed
-	Parts    []Part        `json:"parts,omitempty"` // what a JSON answer is made of, the heaviest first
+	Version  string        `json:"-"`                      // kept with the contender
+	Notes    []string      `json:"notes,omitempty"`        // what is odd about an answer that passed
+	Parts    []Part        `json:"parts,omitempty"`        // what a JSON answer is made of, the heaviest first
+	Heads    []Part        `json:"header_parts,omitempty"` // its headers by name, the heaviest first
+	Steady   bool          `json:"steady,omitempty"`       // whether it answered the same bytes twice
+	Changes  *Changes      `json:"changes,omitempty"`      // in the workspace
 	Err      string        `json:"error,omitempty"`
 	Try      string        `json:"try,omitempty"` // what might help
 }
@@ -146,7 +157,8 @@ func (w *Weighing) Unequal() (names []string) {
 // Check is one rule, held to one contender.
 type Check struct {
 	Contender   string       `json:"contender"`
-	Rule        string       `json:"rule"` // in words
+	State       string       `json:"state,omitempty"` // of caches when it answered
+	Rule        string       `json:"rule"`            // in words
 	Same        bool         `json:"same"`
 	Differences []Difference `json:"differences,omitempty"` // the first ones
 }
@@ -162,18 +174,26 @@ type Difference struct {
 type Heat struct {
 	Round      int              `json:"round"` // from 1
 	Contender  string           `json:"contender"`
+	State      string           `json:"state,omitempty"`           // of caches: cold, warm; empty: as found
+	Stopped    string           `json:"stopped,omitempty"`         // why it was stopped, in words: kept, not judged
+	Costs      []Cost           `json:"footing,omitempty"`         // what was done for it, untimed
+	ColdLeft   float64          `json:"cold_left_frac,omitempty"`  // of the pages that were to be cold, still in memory at worst
+	WarmLacks  float64          `json:"warm_lacks_frac,omitempty"` // of the pages that were to be warm, not in memory at worst
+	Unfilled   []string         `json:"unfilled,omitempty"`        // own caches that were empty before a warm run
+	Changes    *Changes         `json:"changes,omitempty"`         // in the workspace after it
 	At         time.Duration    `json:"at_ns"`
 	Wall       time.Duration    `json:"wall_ns"` // of the judged part
 	Clients    int              `json:"clients"`
 	Cut        bool             `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
 	OK         int64            `json:"ok"`            // shots that succeeded
 	Failures   map[string]int64 `json:"failures,omitempty"`
-	Causes     []string         `json:"causes,omitempty"` // the first failures in their own words
-	Latencies  string           `json:"latencies"`        // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
-	LatencySum time.Duration    `json:"latency_sum_ns"`   // of the same, exact
-	Busy       time.Duration    `json:"busy_ns"`          // start to end of its last shot, summed over clients
-	CPU        time.Duration    `json:"cpu_ns"`           // user and system time of the contender's processes
-	CPUKnown   bool             `json:"cpu_known"`        // whether cpu_ns means anything for this kind
+	Sampled    int64            `json:"sampled,omitempty"` // shots whose answers were held to the weigh-in's
+	Causes     []string         `json:"causes,omitempty"`  // the first failures in their own words
+	Latencies  string           `json:"latencies"`         // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
+	LatencySum time.Duration    `json:"latency_sum_ns"`    // of the same, exact
+	Busy       time.Duration    `json:"busy_ns"`           // start to end of its last shot, summed over clients
+	CPU        time.Duration    `json:"cpu_ns"`            // user and system time of the contender's processes
+	CPUKnown   bool             `json:"cpu_known"`         // whether cpu_ns means anything for this kind
 	Sent       int64            `json:"sent_bytes"`
 	Received   int64            `json:"received_bytes"`
 	Connects   int64            `json:"connections,omitempty"` // opened
@@ -250,10 +270,36 @@ func (h *Heat) CPUPerShot() float64 {
 	return h.CPU.Seconds() / float64(h.Shots())
 }
 
-// Of returns the heats of one contender that count, in the order of the rounds.
-func (r *Result) Of(contender string) (out []*Heat) {
+// Counts reports whether the heat is judged: it was neither cut nor stopped.
+func (h *Heat) Counts() bool { return !h.Cut && h.Stopped == "" }
+
+// States are the states that contenders were run in; one empty state where the plan named none.
+func (r *Result) States() []string {
+	if len(r.Footing.States) == 0 {
+		return []string{""}
+	}
+	return r.Footing.States
+}
+
+// Bout is one heat ahead: who, and in which state.
+type Bout struct{ Contender, State string }
+
+// Bouts is the running order of a round, counted from 0.
+func (r *Result) Bouts(round int) []Bout {
+	out := make([]Bout, len(r.Order[round]))
+	for i, name := range r.Order[round] {
+		out[i] = Bout{Contender: name, State: r.States()[0]}
+		if round < len(r.OrderStates) && i < len(r.OrderStates[round]) {
+			out[i].State = r.OrderStates[round][i]
+		}
+	}
+	return out
+}
+
+// Of returns the heats of one contender that count, in the order of the rounds; of any state when state is AnyState.
+func (r *Result) Of(contender, state string) (out []*Heat) {
 	for i := range r.Heats {
-		if h := &r.Heats[i]; h.Contender == contender && !h.Cut {
+		if h := &r.Heats[i]; h.Contender == contender && h.Counts() && (state == AnyState || h.State == state) {
 			out = append(out, h)
 		}
 	}
@@ -303,11 +349,12 @@ func (r *Result) check() error {
 	type place struct {
 		round     int
 		contender string
+		state     string
 	}
 	seen := map[place]bool{}
 	for i := range r.Heats {
 		h := &r.Heats[i]
-		at := place{h.Round, h.Contender}
+		at := place{h.Round, h.Contender, h.State}
 		switch {
 		case r.Entrant(h.Contender) == nil:
 			return fmt.Errorf("heat %d is of %q, who is no contender", i+1, h.Contender)
@@ -317,6 +364,8 @@ func (r *Result) check() error {
 			return fmt.Errorf("heat %d has impossible figures", i+1)
 		case seen[at]:
 			return fmt.Errorf("%s has two heats in round %d", h.Contender, h.Round)
+		case !slices.Contains(r.States(), h.State):
+			return fmt.Errorf("heat %d is in the state %q, which is none of the run", i+1, h.State)
 		}
 		seen[at] = true
 		if _, err := h.Histogram(); err != nil {

@@ -68,7 +68,7 @@ func TestFormOfVersionOne(t *testing.T) {
 
 func TestFiguresAreComputedFromTheHeatAlone(t *testing.T) {
 	r := made()
-	h := r.Of("per-vessel")[0]
+	h := r.Of("per-vessel", result.AnyState)[0]
 	if got, want := h.Mean(), h.LatencySum.Seconds()/50; math.Abs(got-want) > 1e-12 {
 		t.Errorf("mean %g; want %g", got, want)
 	}
@@ -89,7 +89,7 @@ func TestCutHeatsAreKeptButDoNotCount(t *testing.T) {
 	r := made()
 	r.Heats[2].Cut = true
 	name := r.Heats[2].Contender
-	if got := len(r.Of(name)); got != 4 {
+	if got := len(r.Of(name, "")); got != 4 {
 		t.Errorf("%d heats of %s count; want 4", got, name)
 	}
 }

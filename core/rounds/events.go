@@ -13,6 +13,9 @@ type Event interface{ event() }
 // Started is the first event: the result's head, without heats.
 type Started struct{ Result *result.Result }
 
+// Footed says what runs start from, and what of it this machine cannot do; it comes before anything is run.
+type Footed struct{ Footing result.Footing }
+
 // Touched is a contender's first shot, in the order of the plan.
 type Touched struct {
 	Contender string
@@ -26,6 +29,7 @@ type Weighed struct{ Weighing *result.Weighing }
 type HeatBegan struct {
 	Round     int // from 1
 	Contender string
+	State     string
 	At        time.Duration // since the start of the run
 	Left      time.Duration // estimate for the whole run; negative when there is nothing to go by
 }
@@ -34,6 +38,7 @@ type HeatBegan struct {
 type StageBegan struct {
 	Round     int
 	Contender string
+	State     string
 	Stage     pace.Stage
 	At        time.Duration
 }
@@ -42,6 +47,7 @@ type StageBegan struct {
 type Progress struct {
 	Round     int
 	Contender string
+	State     string
 	Stage     pace.Stage
 	At        time.Duration
 	Left      time.Duration
@@ -64,6 +70,7 @@ type Ended struct {
 }
 
 func (Started) event()    {}
+func (Footed) event()     {}
 func (Touched) event()    {}
 func (Weighed) event()    {}
 func (HeatBegan) event()  {}

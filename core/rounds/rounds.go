@@ -21,6 +21,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/footing"
 	"paceduel/core/meter"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
@@ -50,25 +51,50 @@ const defaultGlance = 250 * time.Millisecond
 func Run(ctx context.Context, cfg Config, out chan<- Event) (*result.Result, error) {
 	defer close(out)
 	r := newRunner(cfg, out)
-	defer contender.CloseAll(r.entries)
 	out <- Started{r.head()}
-	err := r.run(ctx)
+	err := r.prepare(ctx)
+	if err == nil {
+		err = r.run(ctx)
+	}
+	if downErr := r.takeDown(ctx); err == nil {
+		err = downErr
+	}
 	r.finish(ctx, err)
 	out <- Ended{r.result, err}
 	return r.result, err
 }
 
+// WeighIn does what a run does before its first heat, and no more. The result has no heats; the error names who failed.
+func WeighIn(ctx context.Context, cfg Config) (*result.Result, error) {
+	out := make(chan Event)
+	go func() {
+		for range out { // nobody watches
+		}
+	}()
+	defer close(out)
+	r := newRunner(cfg, out)
+	err := r.prepare(ctx)
+	if downErr := r.takeDown(ctx); err == nil {
+		err = downErr
+	}
+	r.finish(ctx, err)
+	return r.result, err
+}
+
 // runner is one run under way. It belongs to the goroutine of Run.
 type runner struct {
-	cfg     Config
-	out     chan<- Event
-	clock   *clock.Clock
-	entries []contender.Entry
-	result  *result.Result
-	warm    []*tally.Recorder // one for each client, reused from heat to heat
-	judged  []*tally.Recorder
-	spent   map[string]time.Duration // the latest heat's whole length by contender, for the time left
-	done    int                      // heats
+	cfg      Config
+	out      chan<- Event
+	clock    *clock.Clock
+	footing  *footing.Footing
+	entries  []contender.Entry
+	standard *weighin.Standard // what answers are held to
+	result   *result.Result
+	warm     []*tally.Recorder // one for each client, reused from heat to heat
+	judged   []*tally.Recorder
+	spent    map[string]time.Duration // the latest heat's whole length by contender, for the time left
+	done     int                      // heats
+	sampled  int64                    // shots of the heat at hand whose answers were compared
 }
 
 func newRunner(cfg Config, out chan<- Event) *runner {
@@ -82,7 +108,6 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 		cfg.Seed = freshSeed()
 	}
 	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}}
-	r.entries = contender.OpenAll(cfg.Plan, cfg.Kinds, r.clock)
 	n := pace.Clients(cfg.Plan.Pace)
 	for range n {
 		r.warm = append(r.warm, tally.NewRecorder(tally.MaxPoints/n/10+1))
@@ -104,9 +129,10 @@ func freshSeed() uint64 {
 func (r *runner) describe() *result.Result {
 	p := r.cfg.Plan
 	sum := sha256.Sum256([]byte(p.Source))
+	order := Order(p, r.cfg.Seed)
 	res := &result.Result{
 		Version: result.Version, Program: r.cfg.Program, ID: newID(r.clock.Wall()), Seed: r.cfg.Seed, Started: r.clock.Wall(),
-		Ending: result.Running, Host: meter.ReadHost(), Order: Order(p, r.cfg.Seed),
+		Ending: result.Running, Host: meter.ReadHost(), Order: names(order), OrderStates: states(p, order),
 		Plan: result.Plan{
 			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source, SHA256: hex.EncodeToString(sum[:]),
 			Sets: p.Sets, Vars: p.Vars(), Rounds: p.Rounds, Interest: p.Interest, Decides: p.Decides,
@@ -120,6 +146,16 @@ func (r *runner) describe() *result.Result {
 		res.Entrants = append(res.Entrants, result.Entrant{
 			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: p.Mask(c.Settings.Summary()),
 		})
+	}
+	for _, s := range p.Footing.Caches {
+		if s != plan.AsFound {
+			res.Footing.States = append(res.Footing.States, string(s))
+		}
+	}
+	for i := range p.Contenders {
+		for _, s := range footing.StatesOf(p) {
+			res.Footing.Steps = append(res.Footing.Steps, footing.Steps(p, &p.Contenders[i], s)...)
+		}
 	}
 	return res
 }
@@ -139,28 +175,106 @@ func (r *runner) head() *result.Result {
 	return &head
 }
 
-// Order is the running order that seed gives: for each round, the names of the contenders in shuffled order.
-func Order(p *plan.Plan, seed uint64) [][]string {
+// Order is the running order that seed gives: for each round, every contender in every state, shuffled.
+func Order(p *plan.Plan, seed uint64) [][]result.Bout {
 	rng := mathrand.New(mathrand.NewPCG(seed, 0x70616365))
-	order := make([][]string, p.Rounds)
+	order := make([][]result.Bout, p.Rounds)
 	for i := range order {
 		for _, c := range p.Contenders {
-			order[i] = append(order[i], c.Name)
+			for _, s := range footing.StatesOf(p) {
+				order[i] = append(order[i], result.Bout{Contender: c.Name, State: stateName(s)})
+			}
 		}
 		rng.Shuffle(len(order[i]), func(a, b int) { order[i][a], order[i][b] = order[i][b], order[i][a] })
 	}
 	return order
 }
 
-func (r *runner) run(ctx context.Context) error {
-	if err := r.weighIn(ctx); err != nil {
+// stateName is how results name a state.
+func stateName(s plan.State) string {
+	if s == plan.AsFound {
+		return ""
+	}
+	return string(s)
+}
+
+func stateOf(name string) plan.State {
+	if name == "" {
+		return plan.AsFound
+	}
+	return plan.State(name)
+}
+
+func names(order [][]result.Bout) (out [][]string) {
+	for _, bouts := range order {
+		var list []string
+		for _, b := range bouts {
+			list = append(list, b.Contender)
+		}
+		out = append(out, list)
+	}
+	return out
+}
+
+// states lists the states in order, where there is more than one.
+func states(p *plan.Plan, order [][]result.Bout) (out [][]string) {
+	if len(footing.StatesOf(p)) < 2 {
+		return nil
+	}
+	for _, bouts := range order {
+		var list []string
+		for _, b := range bouts {
+			list = append(list, b.State)
+		}
+		out = append(out, list)
+	}
+	return out
+}
+
+// prepare puts up the footing, opens the contenders on it and weighs them in.
+func (r *runner) prepare(ctx context.Context) (err error) {
+	p := r.cfg.Plan
+	if r.footing, err = footing.Open(p, r.clock); err != nil {
+		return fmt.Errorf("prepare the footing: %w", err)
+	}
+	cannot, err := r.footing.Begin(ctx)
+	for _, line := range cannot {
+		r.result.Footing.Cannot = append(r.result.Footing.Cannot, p.Mask(line))
+	}
+	r.result.Footing.Costs = r.footing.Costs
+	r.out <- Footed{r.result.Footing}
+	if err != nil {
 		return err
 	}
-	for i, names := range r.result.Order {
-		for _, name := range names {
-			if err := r.heat(ctx, i+1, r.entry(name)); err != nil {
+	r.entries = contender.OpenAll(p, r.cfg.Kinds, r.clock, func(name string) string { return r.footing.Of(name).Dir() })
+	return r.weighIn(ctx)
+}
+
+// takeDown undoes what prepare put up; also after an interrupt.
+func (r *runner) takeDown(ctx context.Context) error {
+	contender.CloseAll(r.entries)
+	if r.footing == nil {
+		return nil
+	}
+	defer r.footing.Close()
+	err := r.footing.End(context.WithoutCancel(ctx))
+	r.result.Footing.Costs = r.footing.Costs
+	return err
+}
+
+func (r *runner) run(ctx context.Context) error {
+	for i := range r.result.Order {
+		done, err := r.footing.Round(ctx, i+1)
+		if err != nil {
+			return err
+		}
+		for _, bout := range r.result.Bouts(i) {
+			if err := r.heat(ctx, i+1, r.entry(bout.Contender), stateOf(bout.State)); err != nil {
 				return err
 			}
+		}
+		if err := done(ctx); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -172,11 +286,16 @@ func (r *runner) entry(name string) contender.Entry {
 }
 
 func (r *runner) weighIn(ctx context.Context) error {
-	w, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.cfg.AcceptUnequal, func(name string, t *result.Touch) {
+	w, standard, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.footing, r.cfg.AcceptUnequal, func(name string, t *result.Touch) {
 		e := r.result.Entrant(name)
-		e.Touch, e.Version = t, t.Version
+		if e.Touch == nil {
+			e.Touch, e.Version = t, t.Version
+		} else {
+			e.Again = t
+		}
 		r.out <- Touched{name, t}
 	})
+	r.standard = standard
 	if w != nil {
 		r.result.Weighing = w
 		r.out <- Weighed{w}
@@ -184,42 +303,75 @@ func (r *runner) weighIn(ctx context.Context) error {
 	return err
 }
 
-// heat runs one heat and hands it out. The error is ctx's.
-func (r *runner) heat(ctx context.Context, round int, e contender.Entry) error {
+// heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the error
+// is ctx's.
+func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state plan.State) error {
 	n := pace.Clients(r.cfg.Plan.Pace)
-	clients := make([]contender.Client, n)
-	for i := range clients {
-		clients[i] = e.Driver.Client(i, n)
+	for i := range n {
 		r.warm[i].Reset()
 		r.judged[i].Reset()
 	}
+	r.sampled = 0
 	began := r.clock.Now()
-	r.out <- HeatBegan{round, e.Name, began, r.left()}
-	w := r.watch(round, e.Name)
-	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Warm: r.warm, Judged: r.judged, OnStage: w.stage}
-
-	resume := holdCollector()
-	before := meter.Read()
-	start, end, err := drive.Drive(ctx)
-	after := meter.Read()
-	resume()
-	w.stop()
-	for _, c := range clients {
-		c.Close()
+	r.out <- HeatBegan{round, e.Name, stateName(state), began, r.left()}
+	ground := r.footing.Of(e.Name)
+	stopped := ground.BeginHeat(ctx, state, round)
+	span, conditions := pace.Span{Start: began, End: began}, meter.Conditions{}
+	if stopped == nil {
+		span, conditions, stopped = r.drive(ctx, round, e, state, ground)
 	}
-	h, encodeErr := r.record(round, e, start, end)
-	if encodeErr != nil {
-		return encodeErr
+	seen, err := ground.EndHeat(ctx)
+	if stopped == nil && err != nil {
+		stopped = err
 	}
-	h.Cut = err != nil
-	h.Conditions = meter.Between(before, after)
-	r.spent[e.Name] = r.clock.Now() - began
+	h, err := r.record(round, e, span)
+	if err != nil {
+		return err
+	}
+	h.State, h.Costs, h.Changes = stateName(state), seen.Costs, seen.Changes
+	h.ColdLeft, h.WarmLacks, h.Unfilled = seen.Check.ColdLeft, seen.Check.WarmMissing, seen.Check.Unfilled
+	h.Conditions, h.Sampled = conditions, r.sampled
+	h.Cut = ctx.Err() != nil
+	if stopped != nil && !h.Cut {
+		h.Stopped = r.cfg.Plan.Mask(stopped.Error())
+	}
+	r.spent[e.Name+"\x00"+h.State] = r.clock.Now() - began
 	r.done++
 	if h.Shots() > 0 || !h.Cut {
 		r.result.Heats = append(r.result.Heats, h)
 		r.out <- HeatEnded{h, r.left()}
 	}
-	return err
+	return ctx.Err()
+}
+
+// drive lets the clients shoot, on footing that was prepared for the heat.
+func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state plan.State, ground *footing.Ground) (pace.Span, meter.Conditions, error) {
+	n := pace.Clients(r.cfg.Plan.Pace)
+	clients := make([]contender.Client, n)
+	for i := range clients {
+		clients[i] = e.Driver.Client(i, n)
+	}
+	w := r.watch(round, e.Name, stateName(state))
+	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Warm: r.warm, Judged: r.judged, OnStage: w.stage}
+	if ground.PerRun() {
+		drive.Before = func(ctx context.Context, s pace.Stage) error { return ground.BeforeRun(ctx, s == pace.WarmingUp) }
+		drive.After = ground.AfterRun
+	}
+	checkers := r.standard.Checkers(e.Name, n, r.result.Seed^uint64(r.done))
+	for _, c := range checkers {
+		drive.Checkers = append(drive.Checkers, c)
+	}
+	resume := holdCollector()
+	before := meter.Read()
+	span, err := drive.Drive(ctx)
+	after := meter.Read()
+	resume()
+	w.stop()
+	for i, c := range clients {
+		c.Close()
+		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[i].Record(shot, span.Start) })
+	}
+	return span, meter.Between(before, after), err
 }
 
 // heapCeiling is how far the heap may grow in a heat before memory is collected all the same.
@@ -237,15 +389,15 @@ func holdCollector() (resume func()) {
 }
 
 // record turns the recorders of a heat that is over into the document's heat.
-func (r *runner) record(round int, e contender.Entry, start, end time.Duration) (result.Heat, error) {
+func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.Heat, error) {
 	sums, histogram := tally.Merge(r.judged)
 	text, err := result.EncodeHistogram(histogram)
 	if err != nil {
 		return result.Heat{}, err
 	}
 	h := result.Heat{
-		Round: round, Contender: e.Name, At: start, Wall: end - start, Clients: len(r.judged),
-		OK: sums.Counts[contender.OK], Latencies: text, LatencySum: sums.Latency, Busy: sums.Elapsed,
+		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: len(r.judged),
+		OK: sums.Counts[contender.OK], Latencies: text, LatencySum: sums.Latency, Busy: max(sums.Elapsed-span.Aside, 0),
 		CPU: sums.CPU, CPUKnown: e.MetersCPU, Sent: sums.Sent, Received: sums.Received,
 		Connects: sums.Connections, ConnectSum: sums.Connect, Dots: dots(r.judged, maxDots),
 	}
@@ -284,7 +436,7 @@ func (r *runner) left() time.Duration {
 	} else {
 		known /= time.Duration(len(r.spent))
 	}
-	return known * time.Duration(p.Rounds*len(p.Contenders)-r.done)
+	return known * time.Duration(p.Rounds*len(r.result.Order[0])-r.done)
 }
 
 func (r *runner) finish(ctx context.Context, err error) {
@@ -294,7 +446,7 @@ func (r *runner) finish(ctx context.Context, err error) {
 		r.result.Ending = result.Done
 	case ctx.Err() != nil:
 		r.result.Ending = result.Interrupted
-		r.result.Reason = fmt.Sprintf("stopped after %d of %d heats", len(r.complete()), r.cfg.Plan.Rounds*len(r.entries))
+		r.result.Reason = fmt.Sprintf("stopped after %d of %d heats", len(r.complete()), r.cfg.Plan.Rounds*len(r.result.Order[0]))
 	default:
 		r.result.Ending = result.Failed
 		r.result.Reason = err.Error()
@@ -303,7 +455,7 @@ func (r *runner) finish(ctx context.Context, err error) {
 
 func (r *runner) complete() (out []result.Heat) {
 	for _, h := range r.result.Heats {
-		if !h.Cut {
+		if h.Counts() {
 			out = append(out, h)
 		}
 	}

@@ -73,7 +73,7 @@ func TestARunFromStartToEnd(t *testing.T) {
 				kinds = append(kinds, name)
 			}
 		}
-		want := []string{"Started", "Touched", "Touched", "Weighed"}
+		want := []string{"Started", "Footed", "Touched", "Touched", "Weighed"}
 		for range 8 {
 			want = append(want, "HeatBegan", "HeatEnded")
 		}
@@ -97,7 +97,7 @@ func TestTheSeedGivesTheOrder(t *testing.T) {
 		if len(names) != 2 || names[0] == names[1] {
 			t.Fatalf("round of %v", names)
 		}
-		if names[0] == "slow" {
+		if names[0].Contender == "slow" {
 			first++
 		}
 	}
@@ -152,7 +152,7 @@ func TestFailuresInARoundAreCounted(t *testing.T) {
 			t.Fatal(err)
 		}
 		failed := int64(0)
-		for _, h := range r.Of("fast") {
+		for _, h := range r.Of("fast", "") {
 			failed += h.Failures["status"]
 			if h.Failed() > 0 && (h.OK != 4 || len(h.Causes) != 1 || h.LatencySum != 20*time.Millisecond) {
 				t.Errorf("heat with the failure: %+v", h)

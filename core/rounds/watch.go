@@ -23,6 +23,7 @@ type watcher struct {
 	r         *runner
 	round     int
 	contender string
+	state     string
 	done      chan struct{}
 	wg        sync.WaitGroup
 
@@ -31,8 +32,8 @@ type watcher struct {
 	began   time.Duration
 }
 
-func (r *runner) watch(round int, contender string) *watcher {
-	w := &watcher{r: r, round: round, contender: contender, done: make(chan struct{})}
+func (r *runner) watch(round int, contender, state string) *watcher {
+	w := &watcher{r: r, round: round, contender: contender, state: state, done: make(chan struct{})}
 	w.wg.Go(w.loop)
 	return w
 }
@@ -42,7 +43,7 @@ func (w *watcher) stage(s pace.Stage, at time.Duration) {
 	w.mu.Lock()
 	w.current, w.began = s, at
 	w.mu.Unlock()
-	w.r.offer(StageBegan{w.round, w.contender, s, at})
+	w.r.offer(StageBegan{w.round, w.contender, w.state, s, at})
 }
 
 // stop ends the watching and waits for it, so that the recorders may be reset.
@@ -66,7 +67,7 @@ func (w *watcher) loop() {
 		stage, began := w.current, w.began
 		w.mu.Unlock()
 		now := w.r.clock.Now()
-		p := Progress{Round: w.round, Contender: w.contender, Stage: stage, At: now, Left: left}
+		p := Progress{Round: w.round, Contender: w.contender, State: w.state, Stage: stage, At: now, Left: left}
 		if left >= 0 {
 			p.Left = max(0, left-(now-since))
 		}

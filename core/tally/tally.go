@@ -101,7 +101,7 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 		r.Connections++
 		r.Connect += shot.Connect
 	}
-	r.Elapsed = shot.End - start
+	r.Elapsed = max(r.Elapsed, shot.End-start) // what was sampled is recorded later
 	n := r.published.Load()
 	if n < int64(len(r.points)) {
 		r.points[n] = Point{At: shot.End, Latency: latency, Class: shot.Class}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/go-openapi/jsonpointer"
 
+	"paceduel/core/footing"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 )
@@ -24,7 +25,9 @@ type Answer struct {
 	Outcome string // status or exit code, in words
 	Type    string // content type; empty where there is none
 	Body    []byte
-	Whole   bool // whether Body is all of it
+	Whole   bool           // whether Body is all of it
+	State   string         // of caches, when there is more than one
+	Files   []footing.File // written in its workspace; by path
 }
 
 const (
@@ -36,27 +39,30 @@ const (
 // Compare holds every answer to the first one, which is the baseline's. Without rules, outcome, content type and bytes
 // are looked at, and the outcome says that this was no rule of the plan.
 func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
-	w := &result.Weighing{Ruled: rules != nil}
+	w := &result.Weighing{Ruled: rules.Ruled()}
 	if len(answers) == 0 {
 		return w
 	}
 	base := answers[0]
-	for _, a := range answers {
+	for i, a := range answers {
+		from := len(w.Checks)
 		if !a.Whole {
 			w.Checks = append(w.Checks, result.Check{Contender: a.Name, Rule: fmt.Sprintf("compared as far as %d MiB", maxCompared>>20), Same: true})
 		}
-	}
-	for _, a := range answers[1:] {
-		w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome))
-		if rules == nil {
-			w.Checks = append(w.Checks, simple(a.Name, "content type", "content type", base.Type, a.Type), exact(base, a))
-			continue
+		switch {
+		case i == 0:
+		case !rules.Ruled():
+			w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome),
+				simple(a.Name, "content type", "content type", base.Type, a.Type), exact(base, a))
+		default:
+			w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome))
+			w.Checks = append(w.Checks, ruled(rules, base, a)...)
 		}
-		w.Checks = append(w.Checks, ruled(rules, base, a)...)
-	}
-	if rules != nil && rules.Match != "" {
-		for _, a := range answers {
+		if rules.Ruled() && rules.Match != "" {
 			w.Checks = append(w.Checks, matches(rules.Match, a))
+		}
+		for j := from; j < len(w.Checks); j++ {
+			w.Checks[j].State = a.State
 		}
 	}
 	return w
@@ -71,7 +77,10 @@ func ruled(rules *plan.Same, base, a Answer) (checks []result.Check) {
 	case "lines":
 		checks = append(checks, simple(a.Name, "as many lines", "lines", lineCount(base.Body), lineCount(a.Body)))
 	case "rows":
-		checks = append(checks, sameRows(base, a))
+		checks = append(checks, sameRows(rules, base, a))
+	}
+	if rules.Files != "" {
+		checks = append(checks, sameFiles(rules.Files, base, a))
 	}
 	for _, pointer := range rules.At {
 		checks = append(checks, sameAt(pointer, base, a))
@@ -173,15 +182,26 @@ func show(b []byte) string {
 	return string(text)
 }
 
-// sameRows compares lines as a set in which each may stand several times.
-func sameRows(base, a Answer) result.Check {
+// sameRows compares rows as a set in which each may stand several times: whole lines, or keys where the plan says what
+// identifies a row.
+func sameRows(rules *plan.Same, base, a Answer) result.Check {
 	c := result.Check{Contender: a.Name, Rule: "the same rows in any order", Same: true}
-	counts := map[string]int{}
-	for line := range bytes.Lines(base.Body) {
-		counts[string(bytes.TrimRight(line, "\r\n"))]++
+	if rules.Key != "" {
+		c.Rule = "the same rows by " + string(rules.Key)
 	}
-	for line := range bytes.Lines(a.Body) {
-		counts[string(bytes.TrimRight(line, "\r\n"))]--
+	left, leftErr := rowsOf(rules, base.Body)
+	right, rightErr := rowsOf(rules, a.Body)
+	if leftErr != nil || rightErr != nil {
+		c.Same = false
+		c.Differences = []result.Difference{{Where: "rows", Baseline: orRows(leftErr), Contender: orRows(rightErr)}}
+		return c
+	}
+	counts := map[string]int{}
+	for _, row := range left {
+		counts[row]++
+	}
+	for _, row := range right {
+		counts[row]--
 	}
 	for _, row := range slices.Sorted(maps.Keys(counts)) {
 		n := counts[row]
@@ -196,6 +216,112 @@ func sameRows(base, a Answer) result.Check {
 			}
 			c.Differences = append(c.Differences, d)
 		}
+	}
+	return c
+}
+
+func orRows(err error) string {
+	if err != nil {
+		return err.Error()
+	}
+	return "rows"
+}
+
+// rowsOf lists an answer's rows by what identifies them.
+func rowsOf(rules *plan.Same, body []byte) (rows []string, err error) {
+	if strings.HasPrefix(string(rules.Key), "/") {
+		return rowsOfJSON(rules, body)
+	}
+	var pattern *regexp.Regexp
+	if rules.Key != "" {
+		pattern = regexp.MustCompile(string(rules.Key)) // the plan was refused if it is none
+	}
+	for line := range bytes.Lines(body) {
+		line = bytes.TrimRight(line, "\r\n")
+		if pattern == nil {
+			rows = append(rows, string(line))
+		} else if found := pattern.FindSubmatch(line); found != nil {
+			rows = append(rows, string(found[1]))
+		}
+	}
+	if pattern != nil && len(rows) == 0 && len(body) > 0 {
+		return nil, fmt.Errorf("no line matches %s", rules.Key)
+	}
+	return rows, nil
+}
+
+func rowsOfJSON(rules *plan.Same, body []byte) (rows []string, err error) {
+	whole, err := parse(body)
+	if err != nil {
+		return nil, fmt.Errorf("no JSON: %w", err)
+	}
+	at, err := follow(rules.List, whole)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := at.([]any)
+	if !ok {
+		return nil, fmt.Errorf("no list at %q", rules.List)
+	}
+	for i, row := range list {
+		key, err := follow(string(rules.Key), row)
+		if err != nil {
+			return nil, fmt.Errorf("row %d has no %s", i, rules.Key)
+		}
+		rows = append(rows, written(key))
+	}
+	return rows, nil
+}
+
+// follow is what a JSON Pointer leads to.
+func follow(pointer string, v any) (any, error) {
+	p, err := jsonpointer.New(pointer)
+	if err != nil {
+		return nil, err
+	}
+	found, _, err := p.Get(v)
+	if err != nil {
+		return nil, fmt.Errorf("nothing at %s", pointer)
+	}
+	return found, nil
+}
+
+// sameFiles compares what was written in the workspaces.
+func sameFiles(how string, base, a Answer) result.Check {
+	words := map[string]string{"hash": "the same files written, by contents", "size": "the same files written, by size", "names": "the same files written, by name"}
+	c := result.Check{Contender: a.Name, Rule: words[how], Same: true}
+	own := map[string]footing.File{}
+	for _, f := range a.Files {
+		own[f.Path] = f
+	}
+	say := func(f footing.File) string {
+		switch how {
+		case "hash":
+			return fmt.Sprintf("%d bytes, sha256 %.12s", f.Bytes, f.SHA256)
+		case "size":
+			return fmt.Sprintf("%d bytes", f.Bytes)
+		}
+		return "written"
+	}
+	differ := func(path, left, right string) {
+		if left == right {
+			return
+		}
+		c.Same = false
+		if len(c.Differences) < maxDifferences {
+			c.Differences = append(c.Differences, result.Difference{Where: path, Baseline: left, Contender: right})
+		}
+	}
+	for _, f := range base.Files {
+		right := "not written"
+		if o, ok := own[f.Path]; ok {
+			right = say(o)
+			delete(own, f.Path)
+		}
+		differ(f.Path, say(f), right)
+	}
+	for _, path := range slices.Sorted(maps.Keys(own)) {
+		differ(path, "not written", say(own[path]))
 	}
 	return c
 }
@@ -444,11 +570,7 @@ func sameAt(pointer string, base, a Answer) result.Check {
 		if err != nil {
 			return nil, fmt.Errorf("no JSON: %w", err)
 		}
-		p, err := jsonpointer.New(pointer)
-		if err != nil {
-			return nil, err
-		}
-		found, _, err := p.Get(v)
+		found, err := follow(pointer, v)
 		if err != nil {
 			return absent{}, nil
 		}

@@ -6,7 +6,9 @@ import (
 	"strings"
 	"testing"
 
+	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/footing"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/weighin"
@@ -68,7 +70,7 @@ func TestRulesForTheSameWork(t *testing.T) {
 		{"values at pointers", plan.Same{At: []string{"/tide", "/rows/1/id"}}, board, strings.Replace(board, `"id":2`, `"id":3`, 1), "outcome\nthe same value at /tide\nthe same value at /rows/1/id: /rows/1/id 2|3"},
 		{"a pointer to nothing on both sides", plan.Same{At: []string{"/none"}}, board, board, "outcome\nthe same value at /none: /none missing|missing"},
 		{"counts", plan.Same{Count: `"id":`}, board, `{"id":1}`, `outcome` + "\n" + `as many matches of "id":: matches 2|1`},
-		{"what must match, the baseline too", plan.Same{Match: `^\{`}, "[1]", "{}", "outcome\nmatches ^\\{: answer a match of ^\\{|[1]\nmatches ^\\{"},
+		{"what must match, the baseline too", plan.Same{Match: `^\{`}, "[1]", "{}", "matches ^\\{: answer a match of ^\\{|[1]\noutcome\nmatches ^\\{"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -117,22 +119,39 @@ func TestOnlyTheFirstDifferencesAreListed(t *testing.T) {
 }
 
 func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
-	entry := func(name, body string) contender.Entry {
-		return contender.Entry{Contender: plan.Contender{Name: name}, Driver: saying{body}}
-	}
 	p := &plan.Plan{Baseline: "b", Same: &plan.Same{Body: "exact"}}
+	ask := func(accept bool, tell func(string, *result.Touch), drivers ...contender.Driver) (*result.Weighing, error) {
+		p.Contenders = nil
+		var entries []contender.Entry
+		for i, d := range drivers {
+			c := plan.Contender{Name: string(rune('a' + i))}
+			p.Contenders = append(p.Contenders, c)
+			entries = append(entries, contender.Entry{Contender: c, Driver: d})
+		}
+		f, err := footing.Open(p, clock.Start())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		w, _, err := weighin.Run(t.Context(), p, entries, f, accept, tell)
+		return w, err
+	}
 	var heard []string
-	w, err := weighin.Run(t.Context(), p, []contender.Entry{entry("a", "tide"), entry("b", "ebb"), entry("c", "ebb")}, false, func(name string, _ *result.Touch) { heard = append(heard, name) })
+	w, err := ask(false, func(name string, _ *result.Touch) { heard = append(heard, name) }, saying{"tide"}, saying{"ebb"}, saying{"ebb"})
 	if !weighin.IsUnequal(err) || strings.Join(w.Unequal(), " ") != "a" || strings.Join(heard, " ") != "a b c" {
 		t.Errorf("unequal %v after asking %v, %v; want a alone", w.Unequal(), heard, err)
 	}
-	w, err = weighin.Run(t.Context(), p, []contender.Entry{entry("a", "tide"), entry("b", "ebb")}, true, nil)
+	w, err = ask(true, nil, saying{"tide"}, saying{"ebb"})
 	if err != nil || !w.Accepted {
 		t.Errorf("accepted %v, %v", w.Accepted, err)
 	}
-	w, err = weighin.Run(t.Context(), p, []contender.Entry{failing(contender.Status), entry("b", "ebb")}, true, nil)
-	if w != nil || !weighin.IsFailed(err) || weighin.IsUnequal(err) {
+	w, err = ask(true, nil, fixed{contender.Status}, saying{"ebb"})
+	if len(w.Checks) != 0 || !weighin.IsFailed(err) || weighin.IsUnequal(err) {
 		t.Errorf("a failure is compared: %v, %v", w, err)
+	}
+	w, err = ask(true, nil, fixed{contender.Status}, saying{"ebb"}, saying{"tide"})
+	if strings.Join(w.Unequal(), " ") != "c" || weighin.IsUnequal(err) {
+		t.Errorf("those that passed beside a failure: unequal %v, %v", w.Unequal(), err)
 	}
 }
 

@@ -7,23 +7,26 @@ package weighin
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
 	"paceduel/core/contender"
+	"paceduel/core/footing"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
 // maxKept bounds what of an answer goes into the result; more of it is no use to a reader there.
-const maxKept = 4 << 10
+const maxKept = 64 << 10
 
 // FailedError says which contenders did not pass.
 type FailedError struct {
@@ -83,29 +86,96 @@ func Judge(w *result.Weighing) error {
 	return &UnequalError{names, first}
 }
 
-// Touch performs the one shot of e. mask hides values of the environment in whatever is kept. The shot's trouble, if
-// any, is in the Touch; Passed tells. The answer is for Compare and is not kept.
-func Touch(ctx context.Context, e contender.Entry, mask func(string) string) (*result.Touch, Answer) {
+// Touch performs the one shot of e on its footing in a state. Its trouble, if any, is in the Touch; Passed tells. The answer
+// is for Compare and is not kept.
+func Touch(ctx context.Context, p *plan.Plan, e contender.Entry, f *footing.Footing, state plan.State) (*result.Touch, Answer) {
+	a := asking{ctx, p, f}
+	return a.touch(e, state, true)
+}
+
+// asking is one weigh-in under way.
+type asking struct {
+	ctx     context.Context
+	plan    *plan.Plan
+	footing *footing.Footing
+}
+
+// touch performs the shot of e in a state, and again for those that answer fast, to see whether it answers the same. The
+// trouble, if any, is in the Touch; Passed tells. The answer is for Compare and is not kept.
+func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result.Touch, Answer) {
+	answer := Answer{Name: e.Name}
+	t := &result.Touch{Class: contender.NoStart.String()}
+	if state != plan.AsFound {
+		t.State, answer.State = string(state), string(state)
+	}
 	if e.Err != nil {
-		return &result.Touch{Class: contender.NoStart.String(), Err: mask(e.Err.Error()), Try: advice(contender.NoStart)}, Answer{Name: e.Name}
+		t.Err, t.Try = a.plan.Mask(e.Err.Error()), advice(contender.NoStart)
+		return t, answer
 	}
 	c := e.Driver.Client(0, 1)
 	defer c.Close()
-	view := &contender.View{Limit: maxCompared}
-	shot := contender.Shot{View: view}
-	c.Shoot(ctx, &shot)
-	t := &result.Touch{
-		Class: shot.Class.String(), Outcome: view.Outcome, Latency: shot.Latency(), Bytes: view.Bytes, Received: shot.Received,
-		Type: view.Type, Version: mask(oneLine(view.Version)), Body: mask(readable(view.Body)), Stderr: mask(readable(view.Stderr)),
+	ground := a.footing.Of(e.Name)
+	err := ground.BeginHeat(a.ctx, state, 0)
+	if err == nil && !first && state == plan.Warm {
+		err = a.shoot(ground, c, &contender.Shot{}) // fills what is to be warm
+	}
+	shot := contender.Shot{View: &contender.View{Limit: maxCompared}}
+	if err == nil {
+		err = a.shoot(ground, c, &shot)
+	}
+	if err == nil {
+		a.describe(t, &answer, &shot)
+		answer.Files, err = ground.Written(a.ctx)
+	}
+	const quick = time.Second
+	if err == nil && shot.Class == contender.OK && shot.Latency() < quick {
+		c.Rewind()
+		again := contender.Shot{View: &contender.View{Limit: maxCompared, Sample: true}}
+		if err = a.shoot(ground, c, &again); err == nil {
+			t.Steady = again.Class == contender.OK && again.View.Known && bytes.Equal(again.View.Body, shot.View.Body)
+		}
+	}
+	seen, endErr := ground.EndHeat(a.ctx)
+	t.Changes = seen.Changes
+	if err = cmp.Or(err, endErr); err != nil {
+		t.Class, t.Err, t.Try = contender.NoStart.String(), a.plan.Mask(err.Error()), "run that step by hand where the contender stands, or correct it in the plan"
+	}
+	return t, answer
+}
+
+// shoot performs one shot with what is to be done before and after it.
+func (a *asking) shoot(ground *footing.Ground, c contender.Client, shot *contender.Shot) error {
+	if !ground.PerRun() {
+		c.Shoot(a.ctx, shot)
+		return nil
+	}
+	if err := ground.BeforeRun(a.ctx, true); err != nil {
+		return err
+	}
+	c.Shoot(a.ctx, shot)
+	return ground.AfterRun(a.ctx)
+}
+
+// describe turns what was seen of a shot into what is kept and what is compared.
+func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot) {
+	view, mask := shot.View, a.plan.Mask
+	body, note := decode(view.Encoding, view.Body)
+	t.Class, t.Outcome, t.Latency, t.Bytes, t.Received = shot.Class.String(), view.Outcome, shot.Latency(), view.Bytes, shot.Received
+	t.Type, t.Version, t.Body, t.Stderr = view.Type, mask(oneLine(view.Version)), mask(readable(body)), mask(readable(view.Stderr))
+	if t.Encoding = view.Encoding; t.Encoding != "" && note == "" {
+		t.Decoded = int64(len(body))
 	}
 	for _, h := range view.Headers {
 		t.Headers = append(t.Headers, mask(h))
 	}
-	t.Notes, t.Parts = oddities(t, view.Done), Weigh(view.Body)
+	t.Notes, t.Parts, t.Heads = oddities(t, view.Done), Weigh(body), weighHeaders(view.Headers)
+	if note != "" {
+		t.Notes = append(t.Notes, note)
+	}
 	if shot.Err != nil {
 		t.Err, t.Try = mask(shot.Err.Error()), advice(shot.Class)
 	}
-	return t, Answer{Name: e.Name, Outcome: view.Outcome, Type: view.Type, Body: view.Body, Whole: view.Bytes == int64(len(view.Body))}
+	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body, view.Bytes == int64(len(view.Body))
 }
 
 // oddities are what makes an answer that passed look like a failure all the same.
@@ -131,37 +201,50 @@ func maskAll(w *result.Weighing, mask func(string) string) *result.Weighing {
 	return w
 }
 
-// Run asks every contender once, in order, and compares what they answered when all passed; the baseline's answer is
-// what the others are held to. tell, when set, hears of each touch. The error names who failed, or ctx's.
-func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, accept bool, tell func(name string, t *result.Touch)) (*result.Weighing, error) {
+// Run asks every contender once in each state, in order, and compares what they answered when all passed; the baseline's
+// first answer is what the others are held to. tell, when set, hears of each touch. The error names who failed, or is
+// ctx's. The standard is what answers during the run are held to.
+func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footing.Footing, accept bool, tell func(name string, t *result.Touch)) (*result.Weighing, *Standard, error) {
+	a := asking{ctx, p, f}
 	var failed FailedError
 	var answers []Answer
+	standard := newStandard(p)
 	for _, e := range entries {
-		touch, answer := Touch(ctx, e, p.Mask)
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		if tell != nil {
-			tell(e.Name, touch)
-		}
-		switch {
-		case !Passed(touch):
-			if len(failed.Names) == 0 {
-				failed.First = touch.Err + "; " + touch.Try
+		for i, state := range f.States() {
+			touch, answer := a.touch(e, state, i == 0)
+			if ctx.Err() != nil {
+				return nil, nil, ctx.Err()
 			}
-			failed.Names = append(failed.Names, e.Name)
-		case e.Name == p.Baseline:
-			answers = slices.Insert(answers, 0, answer)
-		default:
-			answers = append(answers, answer)
+			if tell != nil {
+				tell(e.Name, touch)
+			}
+			if !Passed(touch) {
+				if len(failed.Names) == 0 {
+					failed.First = touch.Err + "; " + touch.Try
+				}
+				failed.Names = append(failed.Names, e.Name)
+				break
+			}
+			if i == 0 {
+				standard.set(answer, touch)
+			}
+			if e.Name == p.Baseline {
+				answers = slices.Insert(answers, i, answer)
+			} else {
+				answers = append(answers, answer)
+			}
 		}
 	}
-	if len(failed.Names) > 0 {
-		return nil, &failed
+	if len(answers) > 0 && answers[0].Name != p.Baseline {
+		answers = nil // there is nothing to hold them to
 	}
 	w := maskAll(Compare(p.Same, answers), p.Mask)
 	w.Accepted = accept && w.Ruled && len(w.Unequal()) > 0
-	return w, Judge(w)
+	if len(failed.Names) > 0 {
+		return w, nil, &failed
+	}
+	standard.apart(w.Unequal())
+	return w, standard, Judge(w)
 }
 
 // Passed reports whether the shot went well.
@@ -224,6 +307,8 @@ func advice(c contender.Class) string {
 		return "raise max-body: if such a long answer is wanted"
 	case contender.Exit:
 		return "run it by hand from the same folder, or set expect: to the exit code of a good run"
+	case contender.Unequal:
+		return "see under weigh-in what it answered, and whether its answers may differ from time to time"
 	case contender.Signal:
 		return "run it by hand from the same folder: it crashes before any timing"
 	}

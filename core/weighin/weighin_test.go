@@ -10,6 +10,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/contender/command"
+	"paceduel/core/footing"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -21,6 +22,25 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
+// ask performs the one shot of an entry on plain footing, under a plan that takes TOKEN from the environment.
+func ask(t *testing.T, e contender.Entry) *result.Touch {
+	t.Helper()
+	lookup := func(string) (string, bool) { return "oyster", true }
+	p, err := plan.Read("x.duel.yaml", []byte("duel: x\nquestion: ${TOKEN}\nbaseline: a\ncontenders: { a:, b: }\ncourse: { command: { shell: 'true' } }\npace: { repeat: 1 }\n"),
+		plan.Options{Kinds: []plan.Kind{command.Kind.Kind}, Lookup: lookup})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := footing.Open(p, clock.Start())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	e.Name = "a"
+	got, _ := weighin.Touch(t.Context(), p, e, f, plan.AsFound)
+	return got
+}
+
 func touch(t *testing.T, line string) *result.Touch {
 	t.Helper()
 	s := command.New().(*command.Settings)
@@ -29,9 +49,7 @@ func touch(t *testing.T, line string) *result.Touch {
 	if err != nil {
 		t.Fatal(err)
 	}
-	mask := func(s string) string { return strings.ReplaceAll(s, "oyster", "${TOKEN}") }
-	got, _ := weighin.Touch(t.Context(), contender.Entry{Contender: plan.Contender{Name: "packer", Settings: s}, Driver: d}, mask)
-	return got
+	return ask(t, contender.Entry{Contender: plan.Contender{Settings: s}, Driver: d})
 }
 
 func TestWhatPasses(t *testing.T) {
@@ -70,8 +88,7 @@ func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 	if weighin.Passed(got) || got.Class != "exit code" || got.Err != "exit code 2, expected 0: no ${TOKEN} here" || !strings.Contains(got.Try, "run it by hand") {
 		t.Errorf("touch = %+v", got)
 	}
-	entry := contender.Entry{Contender: plan.Contender{Name: "packer"}, Err: errors.New("no such program")}
-	got, _ = weighin.Touch(t.Context(), entry, func(s string) string { return s })
+	got = ask(t, contender.Entry{Err: errors.New("no such program")})
 	if weighin.Passed(got) || got.Class != "no start" || got.Err != "no such program" || got.Try == "" {
 		t.Errorf("touch of what cannot be opened = %+v", got)
 	}
@@ -83,7 +100,7 @@ func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 func TestEveryFailureHasAdvice(t *testing.T) {
 	seen := map[string]contender.Class{}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
-		got, _ := weighin.Touch(t.Context(), failing(class), func(s string) string { return s })
+		got := ask(t, contender.Entry{Driver: fixed{class}})
 		if got.Try == "" || got.Class != class.String() {
 			t.Errorf("%s: touch = %+v", class, got)
 		}
@@ -94,14 +111,9 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 	}
 }
 
-// failing is an entry whose one shot ends in class.
-func failing(class contender.Class) contender.Entry {
-	return contender.Entry{Contender: plan.Contender{Name: "x"}, Driver: fixed{class}}
-}
-
 func TestOnlyTheHeadOfAnAnswerIsKept(t *testing.T) {
-	got := touch(t, "i=0; while [ $i -lt 3000 ]; do printf 'é€'; i=$((i+1)); done")
-	if got.Bytes != 15000 || len(got.Body) > 4096 || !utf8.ValidString(got.Body) || !strings.HasPrefix(got.Body, "é€é€") {
+	got := touch(t, "i=0; while [ $i -lt 30000 ]; do printf 'é€'; i=$((i+1)); done")
+	if got.Bytes != 150000 || len(got.Body) > 64<<10 || !utf8.ValidString(got.Body) || !strings.HasPrefix(got.Body, "é€é€") {
 		t.Errorf("kept %d bytes of %d, valid %v", len(got.Body), got.Bytes, utf8.ValidString(got.Body))
 	}
 	if got := touch(t, `printf '\377\000\376'`); got.Body != "ff 00 fe" {

@@ -32,11 +32,11 @@ func (f *feed) publish(r screen.Run) {
 type follower struct {
 	feed    *feed
 	run     screen.Run
-	typical map[string]time.Duration // the latest judged span by contender, to place dots of the heat under way
+	typical map[judge.Key]time.Duration // the latest judged span by contender and state, to place dots of the heat under way
 }
 
 func newFollower(f *feed) *follower {
-	return &follower{feed: f, typical: map[string]time.Duration{}, run: screen.Run{Live: true, Left: -1}}
+	return &follower{feed: f, typical: map[judge.Key]time.Duration{}, run: screen.Run{Live: true, Left: -1}}
 }
 
 // follow takes the next event. It runs between heats, except for glances, which it only copies.
@@ -44,12 +44,20 @@ func (f *follower) follow(e rounds.Event) {
 	switch e := e.(type) {
 	case rounds.Started:
 		f.run.Result = e.Result
+	case rounds.Footed:
+		head := *f.run.Result
+		head.Footing = e.Footing
+		f.run.Result = &head
 	case rounds.Touched:
 		head := *f.run.Result
 		head.Entrants = append([]result.Entrant(nil), head.Entrants...)
 		for i := range head.Entrants {
 			if head.Entrants[i].Name == e.Contender {
-				head.Entrants[i].Touch, head.Entrants[i].Version = e.Touch, e.Touch.Version
+				if head.Entrants[i].Touch == nil {
+					head.Entrants[i].Touch, head.Entrants[i].Version = e.Touch, e.Touch.Version
+				} else {
+					head.Entrants[i].Again = e.Touch
+				}
 			}
 		}
 		f.run.Result = &head
@@ -66,7 +74,7 @@ func (f *follower) follow(e rounds.Event) {
 	case rounds.HeatEnded:
 		f.run.Now, f.run.Left = nil, e.Left
 		f.run.Heats = append(f.run.Heats, e.Heat)
-		f.typical[e.Heat.Contender] = e.Heat.Wall
+		f.typical[judge.Key{Contender: e.Heat.Contender, State: e.Heat.State}] = e.Heat.Wall
 		if f.dueForJudging() {
 			f.judge()
 		}
@@ -80,17 +88,17 @@ func (f *follower) follow(e rounds.Event) {
 }
 
 func (f *follower) begin(e rounds.HeatBegan) {
-	n := &screen.Now{Round: e.Round, Contender: e.Contender, Stage: pace.WarmingUp}
-	n.Heat = result.Heat{Round: e.Round, Contender: e.Contender, At: e.At, Wall: f.span(e.Contender)}
+	n := &screen.Now{Round: e.Round, Contender: e.Contender, State: e.State, Stage: pace.WarmingUp}
+	n.Heat = result.Heat{Round: e.Round, Contender: e.Contender, State: e.State, At: e.At, Wall: f.span(judge.Key{Contender: e.Contender, State: e.State})}
 	f.run.Now, f.run.Left = n, e.Left
 }
 
 // span guesses how long the judged part of a heat will be.
-func (f *follower) span(contender string) time.Duration {
+func (f *follower) span(of judge.Key) time.Duration {
 	if d := f.run.Result.Plan.Pace.For; d > 0 {
 		return d
 	}
-	if d, ok := f.typical[contender]; ok {
+	if d, ok := f.typical[of]; ok {
 		return d
 	}
 	return time.Second
@@ -116,7 +124,7 @@ const everyRound = 20
 
 // dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs.
 func (f *follower) dueForJudging() bool {
-	contenders := len(f.run.Result.Entrants)
+	contenders := len(f.run.Result.Order[0])
 	round, rest := len(f.run.Heats)/contenders, len(f.run.Heats)%contenders
 	return rest == 0 && (round <= everyRound || round%(round/everyRound+1) == 0)
 }

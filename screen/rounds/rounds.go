@@ -46,11 +46,11 @@ func (v View) Sentence(s screen.Scene) string {
 	if run == nil {
 		return "No duel is on; start one under ask."
 	}
-	total := run.Result.Plan.Rounds * len(run.Result.Entrants)
+	total := run.Result.Planned()
 	switch {
 	case run.Live && run.Now != nil:
 		n := run.Now
-		text := fmt.Sprintf("Round %d of %d: %s is on, %s.", n.Round, run.Result.Plan.Rounds, n.Contender, n.Stage)
+		text := fmt.Sprintf("Round %d of %d: %s is on, %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), n.Stage)
 		if n.P50 > 0 {
 			text += fmt.Sprintf(" Its latest shots: half within %s, 99 of 100 within %s.", units.Duration(n.P50), units.Duration(n.P99))
 		}
@@ -64,6 +64,8 @@ func (v View) Sentence(s screen.Scene) string {
 	}
 	return fmt.Sprintf("All %d heats are done, %d rounds of %s.", total, run.Result.Plan.Rounds, run.Result.Plan.Pace.Words)
 }
+
+func title(contender, state string) string { return strings.TrimSpace(contender + " " + state) }
 
 func ended(e result.Ending) string {
 	if e == result.Failed {
@@ -165,7 +167,10 @@ func (v View) label(s screen.Scene, lane chart.Lane, _ int) (lines []string) {
 	if lane.Baseline {
 		lines = append(lines, s.Theme.Faint.Render("baseline"))
 	}
-	if n := s.Run.Now; n != nil && n.Contender == lane.Name {
+	if lane.State != "" {
+		lines = append(lines, s.Theme.Strong.Render(lane.State))
+	}
+	if n := s.Run.Now; n != nil && n.Contender == lane.Name && n.State == lane.State {
 		lines = append(lines, s.Theme.Strong.Render("on, "+n.Stage.String()))
 	}
 	return lines
@@ -176,11 +181,11 @@ func (v View) side(s screen.Scene, lane chart.Lane) (lines []string) {
 	field := func(name, value string) {
 		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, 8))+value)
 	}
-	lane1 := s.Run.Lane(lane.Name)
+	lane1 := s.Run.Lane(lane.Name, lane.State)
 	field("p50", lane1.P50)
 	field("p99", lane1.P99)
 	field("shots", lane1.Shots)
-	if n := s.Run.Now; n != nil && n.Contender == lane.Name && n.Rate > 0 {
+	if n := s.Run.Now; n != nil && n.Contender == lane.Name && n.State == lane.State && n.Rate > 0 {
 		field("now", units.Rate(n.Rate))
 	} else {
 		field("rate", lane1.Rate)
@@ -217,10 +222,15 @@ func (v View) order(s screen.Scene, w int) string {
 	done := len(run.Heats)
 	var groups []string
 	k, here := 0, 0
-	for round, names := range run.Result.Order {
+	each := len(run.Result.Order[0]) + 1
+	states := len(run.Result.States()) > 1
+	if states {
+		each += each - 1
+	}
+	for round := range run.Result.Order {
 		group := ""
-		for _, name := range names {
-			sign := chart.SignFor(run.Result, name)
+		for _, bout := range run.Result.Bouts(round) {
+			sign := chart.SignFor(run.Result, bout.Contender)
 			switch {
 			case k < done:
 				group += s.Theme.Sign(sign).Render(sign.Glyph)
@@ -230,12 +240,14 @@ func (v View) order(s screen.Scene, w int) string {
 			default:
 				group += s.Theme.Faint.Render(sign.Glyph)
 			}
+			if states {
+				group += s.Theme.Faint.Render(bout.State[:1]) // c or w
+			}
 			k++
 		}
 		groups = append(groups, group)
 	}
 	label := s.Theme.Faint.Render(parts.Cell("running order", nameWidth))
-	each := len(run.Result.Entrants) + 1
 	fit := max((w-nameWidth-4)/each, 1)
 	shown := parts.Window(groups, here, fit)
 	more := ""

@@ -1,7 +1,6 @@
 package command
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -43,6 +43,9 @@ type driver struct {
 	stdin    string
 	env      []string
 	keeper   *keeper.Keeper
+	cpus     *unix.CPUSet // that processes are kept to; nil: any
+	ours     unix.CPUSet  // that we are on ourselves
+	nice     int
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
@@ -58,8 +61,19 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 		}
 	}
 	program, err := find(d.argv[0], d.dir)
+	if err != nil && setup.PlanDir != "" && strings.Contains(d.argv[0], "/") {
+		if beside, besideErr := find(d.argv[0], setup.PlanDir); besideErr == nil {
+			program, err = beside, nil
+		}
+	}
 	if err != nil {
 		return nil, err
+	}
+	d.nice = setup.Nice
+	if d.cpus = usable(setup.CPUs); d.cpus != nil {
+		if err := unix.SchedGetaffinity(0, &d.ours); err != nil {
+			return nil, fmt.Errorf("ask for our processors: %w", err)
+		}
 	}
 	d.program = program
 	d.env = environment(s.Env)
@@ -126,8 +140,8 @@ type client struct {
 	d      *driver
 	ready  bool
 	seat   *keeper.Seat
-	stdin  *os.File
-	stdout *os.File // the null device
+	stdin  *os.File // where the plan names none: the null device
+	stdout *os.File // the null device, or the file that output goes to
 	stderr *os.File // an unnamed file in memory, emptied before every shot
 }
 
@@ -141,10 +155,15 @@ func (c *client) prepare() error {
 			return err
 		}
 	}
-	if c.stdin, err = os.Open(c.d.stdin); err != nil {
-		return err
+	switch c.d.settings.Stdout {
+	case "file":
+		if c.stdout, err = os.CreateTemp("", "paceduel-output-*"); err == nil {
+			err = os.Remove(c.stdout.Name()) // nobody else needs its name
+		}
+	default:
+		c.stdout, err = os.OpenFile(os.DevNull, os.O_WRONLY, 0)
 	}
-	if c.stdout, err = os.OpenFile(os.DevNull, os.O_WRONLY, 0); err != nil {
+	if err != nil {
 		return err
 	}
 	if c.stderr, err = memoryFile(); err != nil {
@@ -191,7 +210,11 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		fail(contender.Cut, ctx.Err())
 		return
 	}
-	if err := c.prepare(); err != nil {
+	err := c.prepare()
+	if err == nil {
+		err = c.openInput()
+	}
+	if err != nil {
 		fail(contender.NoStart, err)
 		return
 	}
@@ -200,8 +223,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		fail(contender.NoStart, err)
 		return
 	}
-	defer out.close()
-	c.stdin.Seek(0, io.SeekStart)
+	defer out.close(c.stdout)
 	c.stderr.Truncate(0)
 	c.stderr.Seek(0, io.SeekStart)
 
@@ -209,8 +231,11 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		Dir: c.d.dir, Env: c.d.env, Files: []*os.File{c.stdin, out.file, c.stderr},
 		Sys: &syscall.SysProcAttr{Setpgid: true},
 	}
-	shot.Start = c.d.clock.Now()
-	p, err := os.StartProcess(c.d.program, c.d.argv, attr)
+	if out.terminal != nil {
+		attr.Files[2] = out.file
+		attr.Sys = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 1} // a session is a group of its own
+	}
+	p, err := c.start(attr, shot)
 	if err != nil {
 		fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
 		return
@@ -223,11 +248,67 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 			shot.Sent = read
 		}
 	}
+	if out.terminal != nil {
+		c.stderr.Write(out.kept.Bytes()) // its last words are on the terminal
+	}
 	c.judge(ctx, ended, shot, fail)
 	if shot.View != nil {
 		c.describe(ended.state, out, shot)
-		shot.View.Version = c.version(ctx)
+		if !shot.View.Sample {
+			shot.View.Version = c.version(ctx)
+		}
 	}
+}
+
+// openInput opens standard input anew where a file is named: the workspace may hold another copy since the last run.
+func (c *client) openInput() (err error) {
+	if c.stdin != nil && c.d.settings.Stdin == "" {
+		return nil
+	}
+	if c.stdin != nil {
+		c.stdin.Close()
+	}
+	c.stdin, err = os.Open(c.d.stdin)
+	return err
+}
+
+// start creates the process, on its processors when it has some of its own, and stamps the shot.
+func (c *client) start(attr *os.ProcAttr, shot *contender.Shot) (p *os.Process, err error) {
+	if c.d.cpus != nil {
+		// A process starts where the thread that creates it is allowed to run.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		if err := unix.SchedSetaffinity(0, c.d.cpus); err != nil {
+			return nil, err
+		}
+		defer func() {
+			// At once, so that we do not wait on the contender's processor; when that fails the thread is left there.
+			unix.SchedSetaffinity(0, &c.d.ours)
+		}()
+	}
+	shot.Start = c.d.clock.Now()
+	p, err = os.StartProcess(c.d.program, c.d.argv, attr)
+	if err == nil && c.d.nice != 0 {
+		unix.Setpriority(unix.PRIO_PROCESS, p.Pid, c.d.nice) // what is not allowed was said before the run
+	}
+	return p, err
+}
+
+// usable is the kernel's form of those processors that this machine has for us; nil for none.
+func usable(cpus plan.CPUs) *unix.CPUSet {
+	var may, set unix.CPUSet
+	if unix.SchedGetaffinity(0, &may) != nil {
+		return nil
+	}
+	for _, n := range cpus {
+		if may.IsSet(n) {
+			set.Set(n)
+		}
+	}
+	if set.Count() == 0 {
+		return nil
+	}
+	return &set
 }
 
 const versionLimit = 5 * time.Second
@@ -263,7 +344,7 @@ func (c *client) version(ctx context.Context) string {
 	if err != nil {
 		return ""
 	}
-	text := head(told, contender.MaxViewBytes)
+	text := headOf(told, contender.MaxViewBytes)
 	line, _, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
 	return line
 }
@@ -331,7 +412,7 @@ func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail
 
 // lastWords is the end of what the process said on standard error.
 func (c *client) lastWords() string {
-	text := strings.TrimSpace(string(head(c.stderr, 4<<10)))
+	text := strings.TrimSpace(string(headOf(c.stderr, 4<<10)))
 	if text == "" {
 		return ""
 	}
@@ -341,7 +422,7 @@ func (c *client) lastWords() string {
 	return ": " + text
 }
 
-func head(f *os.File, limit int) []byte {
+func headOf(f *os.File, limit int) []byte {
 	buf := make([]byte, limit)
 	n, _ := f.ReadAt(buf, 0)
 	return buf[:n]
@@ -350,93 +431,13 @@ func head(f *os.File, limit int) []byte {
 func (c *client) describe(state *os.ProcessState, out *output, shot *contender.Shot) {
 	v := shot.View
 	v.Done = c.d.settings.Summary()
-	v.Stderr = head(c.stderr, contender.MaxViewBytes)
-	v.Body, v.Bytes = out.seen(v.Room())
+	v.Stderr = headOf(c.stderr, contender.MaxViewBytes)
+	v.Body, v.Bytes, v.Known = out.seen(v.Room())
 	if state != nil {
 		v.Outcome = "exit code " + strconv.Itoa(state.ExitCode())
 		if status, ok := state.Sys().(syscall.WaitStatus); ok && status.Signaled() {
 			v.Outcome = "signal " + status.Signal().String()
 		}
-	}
-}
-
-// output is where a process's standard output goes, and what is known of it afterwards.
-type output struct {
-	file    *os.File
-	memory  *os.File // when kept in view
-	reader  *os.File // when read through a pipe
-	drained chan struct{}
-	count   int64
-	kept    bytes.Buffer
-}
-
-func (c *client) output(view *contender.View) (*output, error) {
-	if c.d.settings.Stdout == "pipe" {
-		r, w, err := os.Pipe()
-		if err != nil {
-			return nil, fmt.Errorf("open a pipe for output: %w", err)
-		}
-		o := &output{file: w, reader: r, drained: make(chan struct{})}
-		go o.drain(view)
-		return o, nil
-	}
-	if view != nil {
-		m, err := memoryFile()
-		return &output{file: m, memory: m}, err
-	}
-	return &output{file: c.stdout}, nil
-}
-
-func (o *output) drain(view *contender.View) {
-	defer close(o.drained)
-	buf := make([]byte, 64<<10)
-	for {
-		n, err := o.reader.Read(buf)
-		o.count += int64(n)
-		if view != nil {
-			o.kept.Write(buf[:min(n, view.Room()-o.kept.Len())])
-		}
-		if err != nil {
-			return
-		}
-	}
-}
-
-// finish waits for the last bytes. The whole group is gone by now, so nobody holds the pipe's other end, unless a
-// process left its group; the deadline is for that one.
-func (o *output) finish(shot *contender.Shot) {
-	if o.reader != nil {
-		o.file.Close()
-		o.reader.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
-		<-o.drained
-		shot.Received = o.count
-	}
-	if o.memory != nil {
-		if info, err := o.memory.Stat(); err == nil {
-			shot.Received = info.Size()
-		}
-	}
-}
-
-func (o *output) seen(room int) ([]byte, int64) {
-	if o.memory != nil {
-		info, err := o.memory.Stat()
-		if err != nil {
-			return nil, 0
-		}
-		return head(o.memory, int(min(int64(room), info.Size()))), info.Size()
-	}
-	return o.kept.Bytes(), o.count
-}
-
-func (o *output) close() {
-	if o.reader != nil {
-		o.file.Close()
-		<-o.drained
-		o.reader.Close()
-	}
-	if o.memory != nil {
-		o.memory.Close()
 	}
 }
 

@@ -8,10 +8,12 @@ package command
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
+
+	"github.com/invopop/jsonschema"
 
 	"paceduel/core/plan"
 )
@@ -23,7 +25,8 @@ type Settings struct {
 	Dir     string               `json:"dir,omitempty" jsonschema_description:"working directory, from the plan's folder"`
 	Env     map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
 	Stdin   string               `json:"stdin,omitempty" jsonschema_description:"a file to read from; nothing unless said"`
-	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe" jsonschema_description:"discard (to the null device) or pipe (read by us and counted)"`
+	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"discard (to the null device), pipe (read by us and counted), file (on a disk) or terminal (a pseudo-terminal that we read)"`
+	Size    Size                 `json:"size,omitempty" jsonschema_description:"with stdout: terminal, its columns and rows; 80x24 unless said"`
 	Version []plan.Word          `json:"version,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments that print the tool's version; its first line is kept"`
 	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
 	Timeout plan.Span            `json:"timeout,omitempty" jsonschema_description:"ended after this long; 60s unless said"`
@@ -33,7 +36,7 @@ const defaultTimeout = time.Minute
 
 // New returns settings with their defaults.
 func New() plan.Settings {
-	return &Settings{Stdout: "discard", Timeout: plan.Span(defaultTimeout)}
+	return &Settings{Stdout: "discard", Size: Size{80, 24}, Timeout: plan.Span(defaultTimeout)}
 }
 
 // Check reports contradictions and missing files. A program that is not there is left to the weigh-in.
@@ -49,17 +52,44 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if s.Timeout == 0 {
 		faults = append(faults, plan.Fault{Key: "timeout", What: "a limit of no time at all", Try: "set a positive time"})
 	}
-	if dir := resolve(in.Dir, s.Dir); s.Dir != "" {
-		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+	if s.Dir != "" {
+		if dir, info, err := in.Find(s.Dir); err != nil || !info.IsDir() {
 			faults = append(faults, plan.Fault{Key: "dir", What: fmt.Sprintf("%s is no folder", dir), Try: "create it, or name another"})
 		}
 	}
 	if s.Stdin != "" {
-		if info, err := os.Stat(resolve(in.Dir, s.Stdin)); err != nil || info.IsDir() {
-			faults = append(faults, plan.Fault{Key: "stdin", What: fmt.Sprintf("%s is no file to read", resolve(in.Dir, s.Stdin)), Try: "name a file, from the plan's folder"})
+		if path, info, err := in.Find(s.Stdin); err != nil || info.IsDir() {
+			faults = append(faults, plan.Fault{Key: "stdin", What: fmt.Sprintf("%s is no file to read", path), Try: "name a file, from the plan's folder"})
 		}
 	}
 	return faults
+}
+
+// Size is that of a terminal in cells, written as 80x24.
+type Size struct{ Columns, Rows int }
+
+const (
+	maxSide     = 1000
+	sizePattern = `^[0-9]{1,4}x[0-9]{1,4}$`
+)
+
+// Read accepts COLUMNSxROWS.
+func (s *Size) Read(text string) error {
+	columns, rows, ok := strings.Cut(text, "x")
+	c, err1 := strconv.ParseUint(columns, 10, 16)
+	r, err2 := strconv.ParseUint(rows, 10, 16)
+	if !ok || err1 != nil || err2 != nil || c < 1 || r < 1 || c > maxSide || r > maxSide {
+		return fmt.Errorf("%q is no size of a terminal, write it as 80x24, up to %dx%d", text, maxSide, maxSide)
+	}
+	*s = Size{int(c), int(r)}
+	return nil
+}
+
+func (s Size) String() string { return fmt.Sprintf("%dx%d", s.Columns, s.Rows) }
+
+// JSONSchema describes a terminal's size for the published schema.
+func (Size) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: sizePattern, Description: "with stdout: terminal, its columns and rows; 80x24 unless said"}
 }
 
 // Summary is the command as one would type it.

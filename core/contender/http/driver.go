@@ -122,6 +122,7 @@ func (n *countedConn) Read(p []byte) (int, error) {
 // Shoot performs one request and reads its answer to the end.
 func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	r := &c.d.requests[c.next]
+	shot.Row = c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
 	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
 	defer cancel()
@@ -144,6 +145,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	if at := c.firstByte.Load(); at > 0 {
 		shot.FirstByte = time.Duration(at) - shot.Start
 	}
+	shot.Length = length
 	c.judge(ctx, limited, answer, length, err, shot)
 	if shot.View != nil && answer != nil {
 		c.describe(answer, length, shot.View)
@@ -170,7 +172,9 @@ func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64
 		length += int64(n)
 		if v := shot.View; v != nil {
 			if room := v.Room() - len(v.Body); room > 0 {
+				began := c.d.clock.Now()
 				v.Body = append(v.Body, c.buf[:min(n, room)]...)
+				shot.Aside += c.d.clock.Now() - began
 			}
 		}
 		if err == io.EOF {
@@ -239,8 +243,8 @@ func classify(err error) contender.Class {
 func (c *client) describe(answer *http.Response, length int64, v *contender.View) {
 	v.Done = c.d.settings.Summary()
 	v.Outcome = answer.Status
-	v.Bytes = length
-	v.Type = answer.Header.Get("Content-Type")
+	v.Bytes, v.Known = length, true
+	v.Type, v.Encoding = answer.Header.Get("Content-Type"), answer.Header.Get("Content-Encoding")
 	if c.d.settings.Version != "" {
 		v.Version = strings.TrimSpace(answer.Header.Get(c.d.settings.Version))
 	}

@@ -1,0 +1,550 @@
+// Package footing gives every run the same start: a pristine copy of its input, caches dropped or filled, steps before
+// and after, quiet time, processors.
+//
+// Whatever it does lies outside any timing and is itself measured, so that a plan's cost can be seen. Originals are only
+// read. What this machine cannot do is said before a run starts and kept with its result; nothing is pretended.
+// Performing shots is left to drivers, their order to package rounds.
+package footing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"paceduel/core/clock"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// Footing is the footing of one run. It belongs to one goroutine.
+type Footing struct {
+	plan    *plan.Plan
+	clock   *clock.Clock
+	bases   map[string]string  // where workspaces lie, by the folder that the plan names
+	locks   []*os.File         // one for each
+	grounds map[string]*Ground // by contender
+	duel    scope              // of the steps for the whole duel
+	round   scope              // of those for a round
+	able    Abilities          // of this machine
+	restore func()             // our own processors
+	Costs   []result.Cost      // of the steps for duel and rounds
+}
+
+// Open makes the grounds of a plan's contenders. Nothing is copied before Begin. The caller closes it.
+func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
+	f := &Footing{plan: p, clock: clk, bases: map[string]string{}, grounds: map[string]*Ground{}, restore: func() {}}
+	for i := range p.Contenders {
+		c := &p.Contenders[i]
+		g := &Ground{f: f, name: c.Name, said: c.Ground, dir: p.Dir}
+		if w := c.Ground.Workspace; w != nil {
+			base, err := f.base(w.At)
+			if err != nil {
+				f.Close()
+				return nil, err
+			}
+			g.dir = filepath.Join(base, fmt.Sprintf("%d-%s", i+1, plan.Slug(c.Name)))
+			g.workspace = &workspace{dir: g.dir, fixtures: c.Ground.Fixtures(p.Dir)}
+			for _, s := range c.Ground.Stores {
+				g.workspace.stores = append(g.workspace.stores, filepath.Clean(s))
+			}
+		}
+		f.grounds[c.Name] = g
+	}
+	return f, nil
+}
+
+// DefaultPlace is where workspaces are kept unless the plan says otherwise: the user's cache folder, which usually lies
+// on a disk and beside the user's files, so that blocks can be shared with them and pages be dropped; else the folder for
+// temporary files.
+func DefaultPlace() string {
+	if dir, err := os.UserCacheDir(); err == nil {
+		return filepath.Join(dir, "paceduel")
+	}
+	return os.TempDir()
+}
+
+func (f *Footing) base(at string) (string, error) {
+	place := DefaultPlace()
+	if at != "" {
+		place = at
+		if !filepath.IsAbs(at) {
+			place = filepath.Join(f.plan.Dir, at)
+		}
+	}
+	if dir, ok := f.bases[place]; ok {
+		return dir, nil
+	}
+	dir, lock, err := openBase(place)
+	if err != nil && at == "" {
+		dir, lock, err = openBase(os.TempDir()) // a home that cannot be written
+	}
+	if err != nil {
+		return "", err
+	}
+	f.bases[place] = dir
+	f.locks = append(f.locks, lock)
+	return dir, nil
+}
+
+// Close ends what steps left running and removes the workspaces. It may be called twice.
+func (f *Footing) Close() {
+	f.restore()
+	f.restore = func() {}
+	for _, g := range f.grounds {
+		g.heat.end()
+		g.run.end()
+	}
+	f.round.end()
+	f.duel.end()
+	for place, dir := range f.bases {
+		removeAll(dir)
+		delete(f.bases, place)
+	}
+	for _, l := range f.locks {
+		l.Close()
+	}
+	f.locks = nil
+}
+
+// Of is the ground of the contender of that name.
+func (f *Footing) Of(name string) *Ground { return f.grounds[name] }
+
+// States are the states that contenders are run in, at least one.
+func (f *Footing) States() []plan.State { return StatesOf(f.plan) }
+
+// StatesOf are the states that a plan's contenders are run in, at least one.
+func StatesOf(p *plan.Plan) []plan.State {
+	if len(p.Footing.Caches) == 0 {
+		return []plan.State{plan.AsFound}
+	}
+	return p.Footing.Caches
+}
+
+// Begin starts the duel: our own processors, the steps before it, and a first copy of every workspace, since programs
+// may lie in them. cannot lists in words what the plan asks for and this machine cannot do.
+func (f *Footing) Begin(ctx context.Context) (cannot []string, err error) {
+	f.able, cannot = f.weigh(ctx)
+	if cpus := usable(f.plan.Footing.OwnCPUs); len(cpus) > 0 {
+		if f.restore, err = pinOurselves(cpus); err != nil {
+			return cannot, err
+		}
+	}
+	for _, line := range f.plan.Footing.Before.Duel {
+		if err := f.shared(ctx, &f.duel, "before duel", line, 0); err != nil {
+			return cannot, err
+		}
+	}
+	for _, c := range f.plan.Contenders {
+		g := f.grounds[c.Name]
+		if g.workspace == nil {
+			continue
+		}
+		if err := g.cost(result.Cost{When: "duel", What: "first copy of " + sources(&g.said)}, func() (string, error) {
+			return "", g.workspace.lay(ctx, false)
+		}); err != nil {
+			return cannot, err
+		}
+		f.Costs = append(f.Costs, g.take(c.Name, "")...)
+	}
+	return cannot, nil
+}
+
+// End performs the steps after the duel; also after an interrupt, so ctx should not be the ended one.
+func (f *Footing) End(ctx context.Context) error {
+	defer f.duel.end()
+	for _, line := range f.plan.Footing.After.Duel {
+		if err := f.shared(ctx, &f.duel, "after duel", line, 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Round performs the steps before a round, which is counted from 1; done performs those after it.
+func (f *Footing) Round(ctx context.Context, round int) (done func(context.Context) error, err error) {
+	all := func(when string, lines plan.Lines) error {
+		for _, line := range lines {
+			if err := f.shared(ctx, &f.round, when, line, round); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	done = func(context.Context) error {
+		defer f.round.end()
+		return all("after round", f.plan.Footing.After.Round)
+	}
+	return done, all("before round", f.plan.Footing.Before.Round)
+}
+
+// shared performs a step that belongs to no contender.
+func (f *Footing) shared(ctx context.Context, s *scope, when, line string, round int) error {
+	began := f.clock.Now()
+	said, err := s.step(ctx, when, line, f.plan.Dir, f.environment("", "", round, f.plan.Dir))
+	add(&f.Costs, result.Cost{When: when, What: f.plan.Mask(line), Times: 1, Took: f.clock.Now() - began, Said: f.plan.Mask(said)})
+	return f.masked(err)
+}
+
+// masked hides values of the environment in a step's own words.
+func (f *Footing) masked(err error) error {
+	var step *StepError
+	if errors.As(err, &step) {
+		return &StepError{step.When, f.plan.Mask(step.Line), f.plan.Mask(step.Why), f.plan.Mask(step.Said)}
+	}
+	return err
+}
+
+// environment is ours, and what a step may want to know of the run.
+func (f *Footing) environment(contender string, state plan.State, round int, dir string) []string {
+	where, err := filepath.Abs(f.plan.Dir)
+	if err != nil {
+		where = f.plan.Dir
+	}
+	return append(os.Environ(), "PACEDUEL_PLAN_DIR="+where, "PACEDUEL_CONTENDER="+contender, "PACEDUEL_STATE="+string(state),
+		fmt.Sprintf("PACEDUEL_ROUND=%d", round), "PACEDUEL_DIR="+dir)
+}
+
+// Ground is where one contender stands. It belongs to one goroutine.
+type Ground struct {
+	f         *Footing
+	name      string
+	said      plan.Ground
+	dir       string
+	workspace *workspace // nil without one
+	heat, run scope
+	state     plan.State
+	round     int
+	primed    bool          // pages were read in since the workspace was laid
+	costs     []result.Cost // since they were last taken
+	check     Check
+}
+
+// Check is what was seen of the state that a plan asks for. Shares are the worst seen, 0 to 1.
+type Check struct {
+	ColdLeft    float64  // of the pages, still in memory before a cold run
+	WarmMissing float64  // of the pages, not in memory before a warm run
+	Unfilled    []string // stores that were empty before a warm run
+}
+
+// Dir is where relative paths of the contender start.
+func (g *Ground) Dir() string { return g.dir }
+
+// PerRun reports whether anything is to be done before or after each run.
+func (g *Ground) PerRun() bool {
+	return len(g.said.Before.Run) > 0 || len(g.said.After.Run) > 0 || g.said.Idle > 0 || g.state == plan.Cold || g.state == plan.Warm ||
+		g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun
+}
+
+// BeginHeat prepares a heat in a state. EndHeat is called also when it fails.
+func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) error {
+	g.state, g.round, g.primed, g.costs, g.check = state, round, false, nil, Check{}
+	if g.workspace != nil && g.said.Workspace.Fresh == plan.EveryHeat {
+		if err := g.lay(ctx, "heat", false); err != nil {
+			return err
+		}
+	}
+	for _, line := range g.said.Before.Heat {
+		if err := g.step(ctx, &g.heat, "before heat", line); err != nil {
+			return err
+		}
+	}
+	if g.state == plan.Warm && !g.PerRun() {
+		return g.prime(ctx)
+	}
+	return nil
+}
+
+// BeforeRun prepares one run; warmUp says that it is not judged.
+func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
+	if g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun {
+		if err := g.lay(ctx, "run", g.state == plan.Warm); err != nil {
+			return err
+		}
+	}
+	for _, line := range g.said.Before.Run {
+		if err := g.step(ctx, &g.run, "before run", line); err != nil {
+			return err
+		}
+	}
+	var err error
+	switch g.state {
+	case plan.Cold:
+		err = g.cool(ctx)
+	case plan.Warm:
+		if err = g.prime(ctx); err == nil && !warmUp {
+			g.look()
+		}
+	}
+	if err != nil || g.said.Idle == 0 {
+		return err
+	}
+	return g.cost(result.Cost{When: "run", What: "nothing for " + g.said.Idle.D().String()}, func() (string, error) {
+		wait := time.NewTimer(g.said.Idle.D())
+		defer wait.Stop()
+		select {
+		case <-wait.C:
+			return "", nil
+		case <-ctx.Done():
+			return "", ctx.Err()
+		}
+	})
+}
+
+// AfterRun performs the steps after one run and ends what was started for it.
+func (g *Ground) AfterRun(ctx context.Context) error {
+	defer g.run.end()
+	for _, line := range g.said.After.Run {
+		if err := g.step(ctx, &g.run, "after run", line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Seen is what a heat's footing came to.
+type Seen struct {
+	Costs   []result.Cost
+	Check   Check
+	Changes *result.Changes // since the last fresh copy; nil without a workspace
+}
+
+// EndHeat looks at what changed, performs the steps after the heat and ends what was started for it.
+func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
+	defer g.heat.end()
+	defer g.run.end()
+	var err error
+	var seen Seen
+	if g.workspace != nil {
+		seen.Changes, err = g.workspace.changes(ctx)
+	}
+	for _, line := range g.said.After.Heat {
+		if err == nil {
+			err = g.step(ctx, &g.heat, "after heat", line)
+		}
+	}
+	seen.Costs, seen.Check = g.take(g.name, g.state), g.check
+	return seen, err
+}
+
+// Written lists the files that were added or changed since the last fresh copy; nil without a workspace.
+func (g *Ground) Written(ctx context.Context) ([]File, error) {
+	if g.workspace == nil {
+		return nil, nil
+	}
+	return g.workspace.written(ctx)
+}
+
+// take hands out the costs so far and starts anew.
+func (g *Ground) take(name string, state plan.State) []result.Cost {
+	costs := g.costs
+	for i := range costs {
+		costs[i].Contender = name
+		if state != plan.AsFound {
+			costs[i].State = string(state)
+		}
+	}
+	g.costs = nil
+	return costs
+}
+
+// cost performs do and adds what it took to the costs.
+func (g *Ground) cost(c result.Cost, do func() (said string, err error)) error {
+	began := g.f.clock.Now()
+	said, err := do()
+	c.Times, c.Took, c.Said = 1, g.f.clock.Now()-began, g.f.plan.Mask(said)
+	add(&g.costs, c)
+	return err
+}
+
+// add enters a cost, together with those of the same step.
+func add(costs *[]result.Cost, c result.Cost) {
+	i := slices.IndexFunc(*costs, func(o result.Cost) bool { return o.When == c.When && o.What == c.What })
+	if i < 0 {
+		*costs = append(*costs, c)
+		return
+	}
+	old := &(*costs)[i]
+	old.Times += c.Times
+	old.Took += c.Took
+	old.Said = c.Said
+}
+
+func (g *Ground) step(ctx context.Context, s *scope, when, line string) error {
+	return g.cost(result.Cost{When: when, What: g.f.plan.Mask(line)}, func() (string, error) {
+		said, err := s.step(ctx, when, line, g.dir, g.f.environment(g.name, g.state, g.round, g.dir))
+		return said, g.f.masked(err)
+	})
+}
+
+func (g *Ground) lay(ctx context.Context, when string, keepStores bool) error {
+	g.primed = false
+	return g.cost(result.Cost{When: when, What: "fresh copy of " + sources(&g.said)}, func() (string, error) {
+		if err := g.workspace.lay(ctx, keepStores); err != nil {
+			return "", err
+		}
+		how := "copied"
+		if g.workspace.cloned {
+			how = "blocks shared"
+		}
+		return fmt.Sprintf("%s, %s, %s", units.Plural(g.workspace.files, "file"), units.Bytes(float64(g.workspace.bytes)), how), nil
+	})
+}
+
+func sources(g *plan.Ground) string { return units.List(g.Workspace.From) }
+
+// paths puts relative paths where the contender stands.
+func (g *Ground) paths(rel []string) (out []string) {
+	for _, path := range rel {
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(g.dir, path)
+		}
+		out = append(out, path)
+	}
+	return out
+}
+
+// cool makes caches cold: the contender's own are emptied, the pages of files leave memory.
+func (g *Ground) cool(ctx context.Context) error {
+	if len(g.said.Stores) > 0 {
+		if err := g.cost(result.Cost{When: "run", What: "empty " + units.List(g.said.Stores)}, func() (string, error) {
+			return "", emptyStores(g.paths(g.said.Stores))
+		}); err != nil {
+			return err
+		}
+	}
+	if g.f.plan.Footing.Machine && g.f.able.DropMachine == "" {
+		if err := g.cost(result.Cost{When: "run", What: "drop the machine's caches"}, func() (string, error) { return "", dropMachine() }); err != nil {
+			return err
+		}
+	}
+	if len(g.said.Pages) == 0 {
+		return nil
+	}
+	return g.cost(result.Cost{When: "run", What: "drop pages of " + pagesWords(&g.said)}, func() (string, error) {
+		if err := dropPages(ctx, g.paths(g.said.Pages)); err != nil {
+			return "", err
+		}
+		left, err := residency(ctx, g.paths(g.said.Pages))
+		g.check.ColdLeft = max(g.check.ColdLeft, left)
+		return fmt.Sprintf("%s still in memory", units.Share(left)), err
+	})
+}
+
+// prime reads pages into memory once after each fresh copy.
+func (g *Ground) prime(ctx context.Context) error {
+	if g.primed || len(g.said.Pages) == 0 {
+		return nil
+	}
+	g.primed = true
+	return g.cost(result.Cost{When: "heat", What: "read pages of " + pagesWords(&g.said)}, func() (string, error) {
+		if err := readPages(ctx, g.paths(g.said.Pages)); err != nil {
+			return "", err
+		}
+		in, err := residency(ctx, g.paths(g.said.Pages))
+		return fmt.Sprintf("%s in memory", units.Share(in)), err
+	})
+}
+
+// look sees whether what is to be warm is.
+func (g *Ground) look() {
+	for _, store := range g.paths(g.said.Stores) {
+		entries, err := os.ReadDir(store)
+		if name := strings.TrimPrefix(store, g.dir+"/"); (err != nil || len(entries) == 0) && !slices.Contains(g.check.Unfilled, name) {
+			g.check.Unfilled = append(g.check.Unfilled, name)
+		}
+	}
+	if len(g.said.Pages) > 0 {
+		if in, err := residency(context.Background(), g.paths(g.said.Pages)); err == nil && in > 0 {
+			g.check.WarmMissing = max(g.check.WarmMissing, 1-in)
+		}
+	}
+}
+
+func pagesWords(g *plan.Ground) string {
+	if slices.Equal(g.Pages, []string{"."}) {
+		return "the workspace"
+	}
+	return units.List(g.Pages)
+}
+
+// emptyStores removes what is in the folders; one that is not there is empty already.
+func emptyStores(dirs []string) error {
+	for _, dir := range dirs {
+		err := clearExcept(dir, "", nil)
+		if err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, unix.ENOTDIR) {
+			return fmt.Errorf("empty %s: %w", dir, err)
+		}
+		if errors.Is(err, unix.ENOTDIR) {
+			if err := os.Remove(dir); err != nil {
+				return fmt.Errorf("empty %s: %w", dir, err)
+			}
+		}
+	}
+	return nil
+}
+
+// Timed stands where the step is the run itself, the only one that is timed.
+const Timed = "timed"
+
+// Steps lists in order what will be done for a contender in a state, without cost: for reading before a run.
+func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost) {
+	say := func(when, what string) {
+		cost := result.Cost{Contender: c.Name, When: when, What: p.Mask(what)}
+		if state != plan.AsFound {
+			cost.State = string(state)
+		}
+		out = append(out, cost)
+	}
+	all := func(when string, lines plan.Lines) {
+		for _, l := range lines {
+			say(when, l)
+		}
+	}
+	g := &c.Ground
+	all("before duel", p.Footing.Before.Duel)
+	if g.Workspace != nil {
+		say("duel", "first copy of "+sources(g))
+	}
+	all("before round", p.Footing.Before.Round)
+	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryHeat {
+		say("heat", "fresh copy of "+sources(g))
+	}
+	all("before heat", g.Before.Heat)
+	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryRun {
+		say("run", "fresh copy of "+sources(g))
+	}
+	all("before run", g.Before.Run)
+	switch state {
+	case plan.Cold:
+		if len(g.Stores) > 0 {
+			say("run", "empty "+units.List(g.Stores))
+		}
+		if p.Footing.Machine {
+			say("run", "drop the machine's caches")
+		}
+		if len(g.Pages) > 0 {
+			say("run", "drop pages of "+pagesWords(g))
+		}
+	case plan.Warm:
+		if len(g.Pages) > 0 {
+			say("heat", "read pages of "+pagesWords(g))
+		}
+	}
+	if g.Idle > 0 {
+		say("run", "nothing for "+g.Idle.D().String())
+	}
+	say(Timed, c.Settings.Summary())
+	all("after run", g.After.Run)
+	all("after heat", g.After.Heat)
+	all("after round", p.Footing.After.Round)
+	all("after duel", p.Footing.After.Duel)
+	return out
+}

@@ -1,0 +1,329 @@
+package plan
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/invopop/jsonschema"
+)
+
+// State is what caches are like when a run starts.
+type State string
+
+// The states. AsFound is whatever the run before left.
+const (
+	AsFound State = "as found"
+	Cold    State = "cold"
+	Warm    State = "warm"
+)
+
+var states = []string{string(Cold), string(Warm), string(AsFound)}
+
+// Footing is the state that runs start from, as far as all contenders share it. What a contender may have of its own
+// is its Ground, with this laid under it.
+type Footing struct {
+	Caches  States `json:"caches,omitempty" jsonschema_description:"what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of each contender"`
+	Machine bool   `json:"machine,omitempty" jsonschema_description:"cold drops all that this machine keeps of files in memory, where that is allowed"`
+	OwnCPUs CPUs   `json:"own-cpus,omitempty" jsonschema_description:"processors that Pace Duel keeps to"` // ours
+	Before  Steps  `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
+	After   Steps  `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
+	Place
+}
+
+// Ground is the footing of one contender.
+type Ground struct {
+	Before RunSteps `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
+	After  RunSteps `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
+	Place
+}
+
+// Place is where a contender stands and how it is kept there.
+type Place struct {
+	Workspace *Workspace `json:"workspace,omitempty" jsonschema_description:"a copy of files or folders in which a contender works; the originals are never written"`
+	Stores    Lines      `json:"stores,omitempty" jsonschema_description:"folders that the contender keeps its own caches in: emptied before a cold run, kept for a warm one"`
+	Pages     Lines      `json:"pages,omitempty" jsonschema_description:"files and folders that leave this machine's memory before a cold run and are read into it for a warm one; the whole workspace unless said"`
+	Idle      Span       `json:"idle,omitempty" jsonschema_description:"how long nothing happens before each run"`
+	CPUs      CPUs       `json:"cpus,omitempty" jsonschema_description:"processors that the contender's processes are kept to"`
+	Nice      int        `json:"nice,omitempty" jsonschema:"minimum=-20,maximum=19" jsonschema_description:"niceness of the contender's processes"`
+}
+
+// Steps are shell lines, run untimed.
+type Steps struct {
+	Duel  Lines `json:"duel,omitempty" jsonschema_description:"once for the whole duel, in the plan's folder"`
+	Round Lines `json:"round,omitempty" jsonschema_description:"once for each round, in the plan's folder"`
+	RunSteps
+}
+
+// RunSteps are the steps that belong to a contender: where it stands.
+type RunSteps struct {
+	Heat Lines `json:"heat,omitempty" jsonschema_description:"for each heat, where the contender stands"`
+	Run  Lines `json:"run,omitempty" jsonschema_description:"for each run, where the contender stands"`
+}
+
+// Workspace is a copy of files or folders in which a contender does its work; the originals are never written.
+type Workspace struct {
+	From  Lines  `json:"from" jsonschema:"required" jsonschema_description:"what is copied: a file by its name, a folder by what is in it"`
+	Fresh string `json:"fresh,omitempty" jsonschema:"enum=run,enum=heat,enum=duel" jsonschema_description:"how often it is copied anew; for every heat unless said"`
+	At    string `json:"at,omitempty" jsonschema_description:"the folder to keep copies in; the user's cache folder unless said"`
+}
+
+// How often a workspace is copied anew.
+const (
+	EveryRun  = "run"
+	EveryHeat = "heat"
+	EveryDuel = "duel"
+)
+
+// Short reads a workspace written as the one thing to copy.
+func (w *Workspace) Short(text string) { w.From = Lines{text} }
+
+// JSONSchema describes a workspace for the published schema.
+func (Workspace) JSONSchema() *jsonschema.Schema {
+	type keys Workspace // without this method
+	r := jsonschema.Reflector{Anonymous: true, DoNotReference: true, RequiredFromJSONSchemaTags: true}
+	whole := r.Reflect(keys{})
+	whole.Version = ""
+	return &jsonschema.Schema{
+		Description: "a copy of files or folders in which a contender works; the originals are never written",
+		OneOf:       []*jsonschema.Schema{{Type: "string", MinLength: new(uint64(1))}, whole},
+	}
+}
+
+// Lines are one text or several.
+type Lines []string
+
+// JSONSchema describes lines for the published schema.
+func (Lines) JSONSchema() *jsonschema.Schema {
+	text := &jsonschema.Schema{Type: "string", MinLength: new(uint64(1))}
+	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{text, {Type: "array", Items: text, MinItems: new(uint64(1))}}}
+}
+
+// States are the states that each contender is run in, each a figure of its own.
+type States []State
+
+// JSONSchema describes states for the published schema.
+func (States) JSONSchema() *jsonschema.Schema {
+	one := &jsonschema.Schema{Type: "string"}
+	for _, s := range states {
+		one.Enum = append(one.Enum, s)
+	}
+	return &jsonschema.Schema{
+		Description: "what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of each contender",
+		OneOf:       []*jsonschema.Schema{one, {Type: "array", Items: one, MinItems: new(uint64(1)), MaxItems: new(uint64(2)), UniqueItems: true}},
+	}
+}
+
+// CPUs are processors by number, written as in "0" or "2-5,8", sorted.
+type CPUs []int
+
+const (
+	cpusPattern = `^[0-9]{1,4}(-[0-9]{1,4})?(,[0-9]{1,4}(-[0-9]{1,4})?)*$`
+	maxCPU      = 1023 // what the kernel's set holds
+)
+
+// Read accepts numbers and ranges.
+func (c *CPUs) Read(text string) error {
+	wrong := fmt.Errorf("%q names no processors, write it as 0 or 2-5,8, up to %d", text, maxCPU)
+	var list CPUs
+	for part := range strings.SplitSeq(text, ",") {
+		first, last, isRange := strings.Cut(part, "-")
+		from, err := strconv.ParseUint(first, 10, 16)
+		if err != nil {
+			return wrong
+		}
+		to := from
+		if isRange {
+			if to, err = strconv.ParseUint(last, 10, 16); err != nil {
+				return wrong
+			}
+		}
+		if to < from || to > maxCPU {
+			return wrong
+		}
+		for n := from; n <= to; n++ {
+			list = append(list, int(n))
+		}
+	}
+	slices.Sort(list)
+	*c = slices.Compact(list)
+	return nil
+}
+
+// String writes them the way they are read.
+func (c CPUs) String() string {
+	var out []string
+	for i := 0; i < len(c); {
+		j := i
+		for j+1 < len(c) && c[j+1] == c[j]+1 {
+			j++
+		}
+		if j == i {
+			out = append(out, strconv.Itoa(c[i]))
+		} else {
+			out = append(out, fmt.Sprintf("%d-%d", c[i], c[j]))
+		}
+		i = j + 1
+	}
+	return strings.Join(out, ",")
+}
+
+// JSONSchema describes processors for the published schema.
+func (CPUs) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "processors by number, as 0 or 2-5,8", OneOf: []*jsonschema.Schema{
+		{Type: "string", Pattern: cpusPattern}, {Type: "integer", Minimum: "0", Maximum: "1023"},
+	}}
+}
+
+// Fixtures are the places that the workspace is copied from; nil without one. Relative ones start in dir.
+func (g *Ground) Fixtures(dir string) (paths []string) {
+	if g.Workspace != nil {
+		for _, from := range g.Workspace.From {
+			paths = append(paths, resolve(dir, from))
+		}
+	}
+	return paths
+}
+
+// over lays what a contender says of its own ground over what all share.
+func (g *Ground) over(f *Footing) {
+	replace := func(own *Lines, shared Lines) {
+		if len(*own) == 0 {
+			*own = shared
+		}
+	}
+	replace(&g.Before.Heat, f.Before.Heat)
+	replace(&g.Before.Run, f.Before.Run)
+	replace(&g.After.Heat, f.After.Heat)
+	replace(&g.After.Run, f.After.Run)
+	replace(&g.Stores, f.Stores)
+	replace(&g.Pages, f.Pages)
+	if g.Workspace == nil {
+		g.Workspace = f.Workspace
+	}
+	if g.Idle == 0 {
+		g.Idle = f.Idle
+	}
+	if len(g.CPUs) == 0 {
+		g.CPUs = f.CPUs
+	}
+	if g.Nice == 0 {
+		g.Nice = f.Nice
+	}
+	if g.Workspace != nil && g.Workspace.Fresh == "" {
+		copied := *g.Workspace
+		copied.Fresh = EveryHeat
+		g.Workspace = &copied
+	}
+	if g.Workspace != nil && len(g.Pages) == 0 {
+		g.Pages = Lines{"."}
+	}
+}
+
+// checkFooting checks what belongs to all.
+func (r *reader) checkFooting(f *Footing, pace Pace) {
+	for _, s := range f.Caches {
+		if !slices.Contains(states, string(s)) {
+			r.fault("footing.caches", pointTo(string(s), states), "caches cannot be %q", s)
+			return
+		}
+	}
+	cold := slices.Contains(f.Caches, Cold)
+	switch {
+	case len(f.Caches) > 2 || len(f.Caches) == 2 && f.Caches[0] == f.Caches[1]:
+		r.fault("footing.caches", "write cold, warm or [cold, warm]", "these states do not make figures of their own")
+	case len(f.Caches) == 2 && slices.Contains(f.Caches, AsFound):
+		r.fault("footing.caches", "write [cold, warm]", "as found says nothing that cold and warm do not")
+	case cold && !pace.Sequential():
+		r.fault("footing.caches", "set repeat: instead of clients:", "cold is made anew before each run, so runs have to follow one another")
+	case slices.Contains(f.Caches, Warm) && pace.Warmup != nil && *pace.Warmup == (Warmup{}):
+		r.fault("pace.warmup", "warm up with at least 1 run", "without a warm-up nothing makes caches warm")
+	case f.Machine && !cold:
+		r.fault("footing.machine", "set caches: cold", "machine says how cold is made, and nothing is run cold")
+	}
+	if !pace.Sequential() {
+		for key, set := range map[string]bool{"before.run": len(f.Before.Run) > 0, "after.run": len(f.After.Run) > 0, "idle": f.Idle > 0} {
+			if set {
+				r.fault("footing."+key, "set repeat: instead of clients:", "%s belongs to runs that follow one another", key)
+			}
+		}
+	}
+}
+
+// checkGround checks what holds for one contender; path is where its own footing stands, if it has one.
+func (r *reader) checkGround(c *Contender, f *Footing, pace Pace, path string) {
+	g := &c.Ground
+	at := func(key string) string {
+		if _, ok := r.d.places[join(path, key)]; ok {
+			return join(path, key)
+		}
+		return join("footing", key)
+	}
+	sequential := pace.Sequential()
+	if g.Workspace == nil && r.doc.Same != nil && r.doc.Same.Files != "" {
+		r.fault("same.files", "set footing: { workspace: FOLDER }", "%s has no workspace, so what it writes cannot be seen", c.Name)
+	}
+	if w := g.Workspace; w != nil {
+		if w.Fresh == EveryRun && !sequential {
+			r.fault(at("workspace"), "set repeat: instead of clients:, or fresh: heat", "%s: a fresh copy for every run needs runs that follow one another", c.Name)
+		}
+		if len(w.From) == 0 {
+			r.fault(at("workspace"), "add from:", "%s: nothing says what the workspace is copied from", c.Name)
+		}
+		for _, from := range w.From {
+			if err := readable(resolve(r.dir, from)); err != nil {
+				r.fault(at("workspace"), "name a file or folder, from the plan's folder", "%s: the workspace cannot be copied: %s", c.Name, err)
+			}
+		}
+	}
+	for key, list := range map[string]Lines{"stores": g.Stores, "pages": g.Pages} {
+		for _, path := range list {
+			if g.Workspace != nil && !filepath.IsLocal(path) {
+				r.fault(at(key), "name it from the workspace's root", "%s: %s does not lie in the workspace", c.Name, path)
+			}
+		}
+	}
+	if g.Workspace == nil {
+		for _, store := range g.Stores {
+			if dir := resolve(r.dir, store); contains(dir, r.dir) {
+				r.fault(at("stores"), "name the folder that holds nothing but the cache", "%s: emptying %s would remove the plan itself", c.Name, dir)
+			}
+		}
+	}
+	if !sequential && (len(g.Before.Run) > 0 || len(g.After.Run) > 0 || g.Idle > 0) && path != "" {
+		r.fault(path, "set repeat: instead of clients:", "%s: steps and idle time for each run need runs that follow one another", c.Name)
+	}
+	if slices.Contains(f.Caches, Cold) && !f.Machine && len(g.Pages) == 0 && len(g.Stores) == 0 && len(g.Before.Run) == 0 {
+		r.fault("footing.caches", "name pages: or stores:, or set machine: true", "%s: nothing says what is to be cold", c.Name)
+	}
+}
+
+// contains reports whether path is dir or lies in it.
+func contains(dir, path string) bool {
+	absDir, err1 := filepath.Abs(dir)
+	absPath, err2 := filepath.Abs(path)
+	if err1 != nil || err2 != nil {
+		return true
+	}
+	rel, err := filepath.Rel(absDir, absPath)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+func resolve(dir, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(dir, path)
+}
+
+// readable says why a path cannot be read, or nil.
+func readable(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}

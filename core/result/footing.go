@@ -1,0 +1,91 @@
+package result
+
+import "time"
+
+// AnyState stands for heats of whatever state.
+const AnyState = "*"
+
+// Footing is what runs started from.
+type Footing struct {
+	States []string `json:"states,omitempty"` // of caches, each a figure of its own; empty: as found
+	Steps  []Cost   `json:"steps,omitempty"`  // in the order in which they happen, for each contender and state; without cost
+	Costs  []Cost   `json:"costs,omitempty"`  // of what was done for the duel and for rounds
+	// Cannot is what the plan asks for and the machine could not do, in words.
+	Cannot []string `json:"cannot,omitempty"`
+}
+
+// Planned is how many heats the whole run has.
+func (r *Result) Planned() (n int) {
+	for _, round := range r.Order {
+		n += len(round)
+	}
+	return n
+}
+
+// Cost is a step of the footing and what it took. Steps that belong to no contender name none.
+type Cost struct {
+	Contender string        `json:"contender,omitempty"`
+	State     string        `json:"state,omitempty"`
+	When      string        `json:"when"` // duel, round, heat, run, or before or after one of them
+	What      string        `json:"what"`
+	Times     int64         `json:"times,omitempty"`
+	Took      time.Duration `json:"took_ns,omitempty"` // in all
+	Said      string        `json:"said,omitempty"`    // the end of its output, at the last time
+}
+
+// Same reports whether two costs are of the same step.
+func (c Cost) Same(o Cost) bool {
+	return c.When == o.When && c.What == o.What && (c.Contender == "" || o.Contender == "" || c.Contender == o.Contender && c.State == o.State)
+}
+
+// Spent adds up what the steps of the footing took, over the duel and the given heats, in the order of the steps.
+func (f *Footing) Spent(heats []Heat) []Cost {
+	out := make([]Cost, len(f.Steps))
+	copy(out, f.Steps)
+	enter := func(costs []Cost) {
+		for _, c := range costs {
+			for i := range out {
+				if out[i].Same(c) {
+					out[i].Times += c.Times
+					out[i].Took += c.Took
+					if c.Said != "" {
+						out[i].Said = c.Said
+					}
+				}
+			}
+		}
+	}
+	enter(f.Costs)
+	for i := range heats {
+		enter(heats[i].Costs)
+	}
+	return out
+}
+
+// Changes are what differs in a workspace from the copy as it was laid.
+type Changes struct {
+	Added      int      `json:"added,omitempty"`
+	Changed    int      `json:"changed,omitempty"`
+	Removed    int      `json:"removed,omitempty"`
+	Rewritten  int      `json:"rewritten,omitempty"` // with the same bytes as before
+	Bytes      int64    `json:"bytes,omitempty"`     // of what was added and changed
+	StoreFiles int      `json:"store_files,omitempty"`
+	StoreBytes int64    `json:"store_bytes,omitempty"` // in the contender's own caches
+	List       []Change `json:"list,omitempty"`        // the first ones by path
+}
+
+// How a file changed.
+const (
+	Added     = "added"
+	Changed   = "changed"
+	Removed   = "removed"
+	Rewritten = "rewritten, same bytes"
+)
+
+// Change is one file.
+type Change struct {
+	Path  string `json:"path"`
+	How   string `json:"how"`
+	Bytes int64  `json:"bytes,omitempty"`
+	Was   int64  `json:"was,omitempty"`
+}
