@@ -8,13 +8,16 @@ package screen
 
 import (
 	"path/filepath"
+	"strings"
 	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
+	"paceduel/core/meter"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -39,6 +42,7 @@ type Stop int
 // The stops, in working order.
 const (
 	Ask Stop = iota
+	Footing
 	WeighIn
 	Rounds
 	Verdict
@@ -46,7 +50,7 @@ const (
 	Stops // how many
 )
 
-var stopNames = [Stops]string{"ask", "weigh-in", "rounds", "verdict", "log"}
+var stopNames = [Stops]string{"ask", "footing", "weigh-in", "rounds", "verdict", "log"}
 
 func (s Stop) String() string { return stopNames[s] }
 
@@ -58,7 +62,30 @@ type Scene struct {
 	Runs  []logbook.Entry
 	// BookTrouble says why there is no logbook.
 	BookTrouble error
-	Run         *Run // in view: under way, or opened; nil before the first
+	Chosen      *Duel    // under ask; nil without any
+	Machine     *Machine // nil before it was looked at
+	Run         *Run     // in view: under way, or opened; nil before the first
+}
+
+// Machine is what this machine can do for a footing, and what it is at.
+type Machine struct {
+	Able footing.Abilities
+	Load meter.Load
+}
+
+// Words say what the machine is at.
+func (m *Machine) Words() string {
+	var out []string
+	if m.Load.Waiting >= 0 {
+		out = append(out, units.Significant(m.Load.Waiting)+" processes run or want to, on average over a minute")
+	}
+	if m.Load.FreeBytes >= 0 {
+		out = append(out, units.Bytes(float64(m.Load.FreeBytes))+" of memory free")
+	}
+	if m.Load.SwapBytes > 0 {
+		out = append(out, units.Bytes(float64(m.Load.SwapBytes))+" swapped out")
+	}
+	return strings.Join(out, ", ")
 }
 
 // Duel is a plan file of the folder; Plan is nil when Problems says what is wrong with it.
@@ -121,6 +148,8 @@ type (
 		Face int  // of the verdict
 		Log  bool // scale
 	}
+	// SaveAnswersMsg asks for what the contenders answered at the weigh-in to be saved, as far as it is kept.
+	SaveAnswersMsg struct{}
 	// KeepPlanMsg asks for the plan of the run in view to be written to a file.
 	KeepPlanMsg struct{}
 	// ReloadMsg asks for the folder to be read again.
@@ -138,6 +167,8 @@ type (
 	}
 	// RemovePlanMsg asks for a plan file to be removed.
 	RemovePlanMsg struct{ Duel Duel }
+	// ProbeMsg asks for the machine to be looked at again.
+	ProbeMsg struct{}
 	// EditMsg asks for a plan to be opened in the user's editor.
 	EditMsg struct{ File string }
 	// SayMsg asks for a line to be shown for a while.
@@ -148,6 +179,9 @@ type (
 	// ChosenMsg tells the ask view which file to stand at.
 	ChosenMsg struct{ File string }
 )
+
+// Chooser is a view in which one of the duels is chosen.
+type Chooser interface{ Choice(Scene) *Duel }
 
 // Capturer is a view that at times takes every key, because the user is writing.
 type Capturer interface{ Captures() bool }

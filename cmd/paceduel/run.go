@@ -164,6 +164,7 @@ func writeResult(r *result.Result, out string) error {
 
 func (s *settings) checkCommand() *cobra.Command {
 	opt := s.planOptions()
+	var save string
 	c := &cobra.Command{
 		Use:   "check PLAN",
 		Short: "read a plan and ask every contender once, without timing",
@@ -173,18 +174,32 @@ func (s *settings) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return check(cmd.Context(), p)
+			return check(cmd.Context(), p, save)
 		},
 	}
+	c.Flags().StringVar(&save, "save", "", "write each whole answer to a file in `DIR`")
 	c.Flags().StringArrayVar(&opt.Only, "only", nil, "check this contender and the baseline only; may be repeated")
 	c.Flags().StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan; may be repeated")
 	return c
 }
 
-func check(ctx context.Context, p *plan.Plan) error {
-	r, err := rounds.WeighIn(ctx, rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version})
+func check(ctx context.Context, p *plan.Plan, save string) error {
+	var saveErr error
+	cfg := rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version}
+	if save != "" {
+		cfg.OnAnswer = func(contender, state string, body []byte) {
+			path := filepath.Join(save, plan.Slug(strings.TrimSpace(contender+" "+state))+".answer")
+			if err := os.WriteFile(path, body, 0o644); err != nil && saveErr == nil {
+				saveErr = fmt.Errorf("save the answer of %s: %w", contender, err)
+			}
+		}
+	}
+	r, err := rounds.WeighIn(ctx, cfg)
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	if saveErr != nil {
+		return saveErr
 	}
 	printTouches(os.Stdout, r)
 	printWeighing(os.Stdout, r.Weighing)

@@ -180,20 +180,6 @@ func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 	return NewScale(values, log, show)
 }
 
-// PartScale is the linear scale that the parts of all contenders' first answers are drawn to.
-func PartScale(r *result.Result) Scale {
-	var values []float64
-	for _, e := range r.Entrants {
-		if e.Touch == nil {
-			continue
-		}
-		for _, p := range e.Touch.Parts {
-			values = append(values, float64(p.Bytes))
-		}
-	}
-	return NewScale(values, false, units.Bytes)
-}
-
 // Lanes is the picture of the rounds: a lane for each contender, time across in rounds, latency up on a log scale that
 // all lanes share.
 type Lanes struct {

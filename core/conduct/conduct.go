@@ -25,6 +25,8 @@ type Spec struct {
 	Seed    uint64        // 0: the plan's, or a fresh one
 	Accept  bool          // unequal work
 	Book    *logbook.Book // nil: none is kept
+	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in.
+	OnAnswer func(contender, state string, body []byte)
 }
 
 // Outcome is what came of a duel.
@@ -40,7 +42,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	events := make(chan rounds.Event)
 	finished := make(chan error, 1)
 	go func() {
-		_, err := rounds.Run(ctx, rounds.Config{Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept}, events)
+		_, err := rounds.Run(ctx, rounds.Config{Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer}, events)
 		finished <- err
 	}()
 	out := &Outcome{}

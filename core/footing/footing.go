@@ -444,13 +444,21 @@ func (g *Ground) prime(ctx context.Context) error {
 		return nil
 	}
 	g.primed = true
-	return g.cost(result.Cost{When: "heat", What: "read pages of " + pagesWords(&g.said)}, func() (string, error) {
+	return g.cost(result.Cost{When: primedFor(&g.said), What: "read pages of " + pagesWords(&g.said)}, func() (string, error) {
 		if err := readPages(ctx, g.paths(g.said.Pages)); err != nil {
 			return "", err
 		}
 		in, err := residency(ctx, g.paths(g.said.Pages))
 		return fmt.Sprintf("%s in memory", units.Share(in)), err
 	})
+}
+
+// primedFor is how often pages have to be read in: after each fresh copy, at least once a heat.
+func primedFor(g *plan.Ground) string {
+	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryRun {
+		return "run"
+	}
+	return "heat"
 }
 
 // look sees whether what is to be warm is.
@@ -518,12 +526,18 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 		say("heat", "fresh copy of "+sources(g))
 	}
 	all("before heat", g.Before.Heat)
+	prime := func(when string) {
+		if state == plan.Warm && len(g.Pages) > 0 && primedFor(g) == when {
+			say(when, "read pages of "+pagesWords(g))
+		}
+	}
+	prime("heat")
 	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryRun {
 		say("run", "fresh copy of "+sources(g))
 	}
 	all("before run", g.Before.Run)
-	switch state {
-	case plan.Cold:
+	prime("run")
+	if state == plan.Cold {
 		if len(g.Stores) > 0 {
 			say("run", "empty "+units.List(g.Stores))
 		}
@@ -532,10 +546,6 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 		}
 		if len(g.Pages) > 0 {
 			say("run", "drop pages of "+pagesWords(g))
-		}
-	case plan.Warm:
-		if len(g.Pages) > 0 {
-			say("heat", "read pages of "+pagesWords(g))
 		}
 	}
 	if g.Idle > 0 {

@@ -35,7 +35,8 @@ type Cost struct {
 
 // Same reports whether two costs are of the same step.
 func (c Cost) Same(o Cost) bool {
-	return c.When == o.When && c.What == o.What && (c.Contender == "" || o.Contender == "" || c.Contender == o.Contender && c.State == o.State)
+	either := func(a, b string) bool { return a == "" || b == "" || a == b } // what belongs to all belongs to each
+	return c.When == o.When && c.What == o.What && either(c.Contender, o.Contender) && either(c.State, o.State)
 }
 
 // Spent adds up what the steps of the footing took, over the duel and the given heats, in the order of the steps.

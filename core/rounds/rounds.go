@@ -38,6 +38,8 @@ type Config struct {
 	Seed    uint64 // of the running order; 0: the plan's, or a fresh one
 	// AcceptUnequal runs the duel although contenders break the plan's rules for the same work; the result says so.
 	AcceptUnequal bool
+	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in, decoded, which it may keep.
+	OnAnswer func(contender, state string, body []byte)
 	// Glance is how often a heat is looked at; 0: 250 ms.
 	Glance time.Duration
 }
@@ -286,12 +288,15 @@ func (r *runner) entry(name string) contender.Entry {
 }
 
 func (r *runner) weighIn(ctx context.Context) error {
-	w, standard, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.footing, r.cfg.AcceptUnequal, func(name string, t *result.Touch) {
+	w, standard, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.footing, r.cfg.AcceptUnequal, func(name string, t *result.Touch, body []byte) {
 		e := r.result.Entrant(name)
 		if e.Touch == nil {
 			e.Touch, e.Version = t, t.Version
 		} else {
 			e.Again = t
+		}
+		if r.cfg.OnAnswer != nil {
+			r.cfg.OnAnswer(name, t.State, body)
 		}
 		r.out <- Touched{name, t}
 	})

@@ -70,7 +70,7 @@ func Bytes(n float64) string {
 		unit, scale = u, scale*1024
 	}
 	if unit == "B" {
-		return Significant(math.Round(n)) + " B"
+		return strconv.FormatFloat(math.Round(n), 'f', 0, 64) + " B"
 	}
 	return Significant(n/scale) + " " + unit
 }

@@ -120,7 +120,7 @@ func TestOnlyTheFirstDifferencesAreListed(t *testing.T) {
 
 func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
 	p := &plan.Plan{Baseline: "b", Same: &plan.Same{Body: "exact"}}
-	ask := func(accept bool, tell func(string, *result.Touch), drivers ...contender.Driver) (*result.Weighing, error) {
+	ask := func(accept bool, tell func(string, *result.Touch, []byte), drivers ...contender.Driver) (*result.Weighing, error) {
 		p.Contenders = nil
 		var entries []contender.Entry
 		for i, d := range drivers {
@@ -137,7 +137,7 @@ func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
 		return w, err
 	}
 	var heard []string
-	w, err := ask(false, func(name string, _ *result.Touch) { heard = append(heard, name) }, saying{"tide"}, saying{"ebb"}, saying{"ebb"})
+	w, err := ask(false, func(name string, _ *result.Touch, _ []byte) { heard = append(heard, name) }, saying{"tide"}, saying{"ebb"}, saying{"ebb"})
 	if !weighin.IsUnequal(err) || strings.Join(w.Unequal(), " ") != "a" || strings.Join(heard, " ") != "a b c" {
 		t.Errorf("unequal %v after asking %v, %v; want a alone", w.Unequal(), heard, err)
 	}

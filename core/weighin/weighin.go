@@ -202,9 +202,10 @@ func maskAll(w *result.Weighing, mask func(string) string) *result.Weighing {
 }
 
 // Run asks every contender once in each state, in order, and compares what they answered when all passed; the baseline's
-// first answer is what the others are held to. tell, when set, hears of each touch. The error names who failed, or is
+// first answer is what the others are held to. tell, when set, hears of each touch and the
+// whole answer, decoded. The error names who failed, or is
 // ctx's. The standard is what answers during the run are held to.
-func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footing.Footing, accept bool, tell func(name string, t *result.Touch)) (*result.Weighing, *Standard, error) {
+func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footing.Footing, accept bool, tell func(name string, t *result.Touch, body []byte)) (*result.Weighing, *Standard, error) {
 	a := asking{ctx, p, f}
 	var failed FailedError
 	var answers []Answer
@@ -216,11 +217,11 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 				return nil, nil, ctx.Err()
 			}
 			if tell != nil {
-				tell(e.Name, touch)
+				tell(e.Name, touch, answer.Body)
 			}
 			if !Passed(touch) {
 				if len(failed.Names) == 0 {
-					failed.First = touch.Err + "; " + touch.Try
+					failed.First = strings.TrimSuffix(touch.Err, "?") + "; " + touch.Try
 				}
 				failed.Names = append(failed.Names, e.Name)
 				break

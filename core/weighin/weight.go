@@ -11,7 +11,7 @@ import (
 
 const (
 	maxWeighed = 64 << 20 // bytes of JSON that are taken apart
-	maxParts   = 12       // of an answer, the heaviest ones
+	maxParts   = 60       // of an answer, the heaviest ones
 )
 
 // Weigh tells what the bytes of a JSON answer are made of: for each member by path, with lists folded (berths[].vessel),

@@ -21,6 +21,7 @@ import (
 	"paceduel/core/result"
 	"paceduel/screen"
 	"paceduel/screen/ask"
+	"paceduel/screen/footing"
 	"paceduel/screen/log"
 	"paceduel/screen/look"
 	"paceduel/screen/rounds"
@@ -69,9 +70,11 @@ func Run(ctx context.Context, cfg Config) error {
 
 // session is a duel that was started here. Its methods accept nil: no duel.
 type session struct {
-	plan   *plan.Plan
-	cancel context.CancelFunc
-	feed   *feed
+	plan    *plan.Plan
+	cancel  context.CancelFunc
+	feed    *feed
+	run     string // its identifier, once it is known
+	answers answers
 }
 
 // halt asks the duel to end; what was measured is kept.
@@ -85,7 +88,7 @@ type keyMap struct{ stops, next, help, quit, close, yes key.Binding }
 
 func keys() keyMap {
 	return keyMap{
-		stops: key.NewBinding(key.WithKeys("a", "w", "r", "v", "l"), key.WithHelp("a w r v l", "the stops of the trail")),
+		stops: key.NewBinding(key.WithKeys("a", "f", "w", "r", "v", "l"), key.WithHelp("a f w r v l", "the stops of the trail")),
 		next:  key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "next stop")),
 		help:  key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys")),
 		quit:  key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit")),
@@ -122,7 +125,7 @@ type notice struct {
 
 func newModel(ctx context.Context, cfg Config) Model {
 	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick, duels: &sync.WaitGroup{}}
-	m.views = [screen.Stops]screen.View{ask.New(), weighin.New(), rounds.New(), verdict.New(), log.New()}
+	m.views = [screen.Stops]screen.View{ask.New(), footing.New(), weighin.New(), rounds.New(), verdict.New(), log.New()}
 	m.scene = screen.Scene{Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr}
 	if cfg.Open != nil {
 		m.scene.Run = opened(cfg.Open)
@@ -133,7 +136,7 @@ func newModel(ctx context.Context, cfg Config) Model {
 
 // Init implements tea.Model.
 func (m Model) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, ""), readRuns(m.cfg.Book)}
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, ""), readRuns(m.cfg.Book), probeMachine(m.ctx)}
 	if m.cfg.Start != nil {
 		cmds = append(cmds, screen.Send(screen.StartMsg{Duel: screen.Duel{File: m.cfg.Start.File, Plan: m.cfg.Start}}))
 	}
@@ -143,6 +146,9 @@ func (m Model) Init() tea.Cmd {
 // Update implements tea.Model.
 func (m Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	next, cmd := m.update(msg)
+	if chooser, ok := next.views[screen.Ask].(screen.Chooser); ok {
+		next.scene.Chosen = chooser.Choice(next.scene)
+	}
 	next.frame = next.draw()
 	return next, cmd
 }
@@ -187,6 +193,9 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 			m.scene.BookTrouble = msg.err
 		}
 		return m, nil
+	case probedMsg:
+		m.scene.Machine = &msg.machine
+		return m, nil
 	case stateMsg:
 		return m.follow(msg)
 	case openedMsg:
@@ -227,6 +236,8 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		return m, nil
 	case screen.ReloadMsg:
 		return m, tea.Batch(readFolder(m.cfg, ""), readRuns(m.cfg.Book))
+	case screen.ProbeMsg:
+		return m, probeMachine(m.ctx)
 	case screen.NewPlanMsg:
 		return m, newPlan(m.cfg.Dir, msg)
 	case screen.ChangePlanMsg:
@@ -239,6 +250,12 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		return m.say(msg.Text, msg.Trouble)
 	case screen.SaveMsg:
 		return m, saveLadder(m.cfg.SaveDir, *m.scene.Run, msg)
+	case screen.SaveAnswersMsg:
+		var whole *answers
+		if m.session != nil && m.scene.Run != nil && m.scene.Run.Result.ID == m.session.run {
+			whole = &m.session.answers
+		}
+		return m, saveAnswers(m.cfg.SaveDir, m.scene.Run.Result, whole)
 	case screen.KeepPlanMsg:
 		return m, keepPlan(m.cfg.SaveDir, m.scene.Run.Result)
 	}
@@ -264,6 +281,7 @@ func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
 	}
 	wasLive := m.scene.Run == nil || m.scene.Run.Live
 	m.scene.Run = msg.run
+	m.session.run = msg.run.Result.ID
 	if msg.run.Live {
 		return m, nextState(m.ctx, m.session, m.serial)
 	}

@@ -311,7 +311,7 @@ func TestUnequalWorkIsRefusedUntilItIsAccepted(t *testing.T) {
 	unequal := strings.Replace(tides, "stub: { takes: 1ms }", "stub: { takes: 1ms, answer: guessed }", 1)
 	m := started(t, config(t, map[string]string{"tides.duel.yaml": unequal + "same: { body: exact }\n"}), 142, 42)
 	m = toEnd(t, press(t, m, "enter"))
-	shows(t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "line 1", "▲ waited", "● guessed", "t time them all the same", "!weigh-in")
+	shows(t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "waited │", "line 1", "│ guessed", "fast ships 1.17x the bytes of slow", "t time them all the same", "!weigh-in")
 	m = toEnd(t, press(t, m, "t"))
 	shows(t, m, "in the mean", "unequal work was accepted: fast broke the plan's rules at the weigh-in")
 	shows(t, press(t, m, "w"), "and that was accepted")
@@ -341,7 +341,7 @@ func TestPairsAndScales(t *testing.T) {
 	m = press(t, m, "m")
 	shows(t, m, "bars: log scale")
 	m.h = 24
-	m = press(t, m, "f")
+	m = press(t, m, "o")
 	shows(t, m, "● joined joined is")
 }
 
@@ -372,7 +372,7 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 							t.Errorf("%q means %q and %q", k, was, b.Help().Desc)
 						}
 						meaning[k] = b.Help().Desc
-						if !strings.HasPrefix(b.Help().Desc, k) {
+						if k >= "a" && k <= "z" && !strings.HasPrefix(b.Help().Desc, k) {
 							t.Errorf("%s: %q does not begin %q", stop, k, b.Help().Desc)
 						}
 					}
@@ -391,7 +391,7 @@ func TestWholeProgram(t *testing.T) {
 	m := newModel(ctx, config(t, map[string]string{"tides.duel.yaml": tides}))
 	p := tea.NewProgram(m, tea.WithInput(in), tea.WithOutput(&out), tea.WithWindowSize(100, 30), tea.WithContext(ctx), tea.WithoutSignals(),
 		tea.WithEnvironment([]string{"TERM=xterm-256color"}), tea.WithColorProfile(colorprofile.ASCII))
-	go io.WriteString(keys, "lvwraq")
+	go io.WriteString(keys, "lvwfraq")
 	if _, err := p.Run(); err != nil {
 		t.Fatal(err)
 	}

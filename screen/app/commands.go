@@ -17,8 +17,10 @@ import (
 	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
+	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
+	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/screen"
@@ -35,7 +37,8 @@ type (
 		runs []logbook.Entry
 		err  error
 	}
-	stateMsg struct {
+	probedMsg struct{ machine screen.Machine }
+	stateMsg  struct {
 		run    *screen.Run
 		serial int
 	}
@@ -94,6 +97,13 @@ func escapeGlob(dir string) string {
 	return strings.NewReplacer(`\`, `\\`, `[`, `\[`, `*`, `\*`, `?`, `\?`).Replace(dir)
 }
 
+// probeMachine tries what this machine can do for a footing.
+func probeMachine(ctx context.Context) tea.Cmd {
+	return func() tea.Msg {
+		return probedMsg{screen.Machine{Able: footing.Probe(ctx, footing.DefaultPlace()), Load: meter.Now()}}
+	}
+}
+
 func readRuns(book *logbook.Book) tea.Cmd {
 	return func() tea.Msg {
 		if book == nil {
@@ -111,7 +121,7 @@ func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *p
 	f := newFollower(s.feed)
 	running.Go(func() {
 		defer cancel()
-		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept}
+		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept, OnAnswer: s.answers.keep}
 		conduct.Duel(ctx, spec, f.follow) // the last event carries the error
 	})
 	return s
@@ -153,6 +163,59 @@ func saveLadder(dir string, run screen.Run, msg screen.SaveMsg) tea.Cmd {
 			return saidMsg{err.Error(), true}
 		}
 		return saidMsg{"saved " + strings.Join(files, " and "), false}
+	}
+}
+
+// answers are the whole answers of the weigh-in, kept for as long as their run is in view.
+type answers struct {
+	mu   sync.Mutex
+	each []answer
+}
+
+type answer struct {
+	contender, state string
+	body             []byte
+}
+
+func (a *answers) keep(contender, state string, body []byte) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.each = append(a.each, answer{contender, state, body})
+}
+
+// saveAnswers writes what each contender answered at the weigh-in to a file of its own: whole after a run of now, else the
+// part that a result keeps.
+func saveAnswers(dir string, r *result.Result, whole *answers) tea.Cmd {
+	return func() tea.Msg {
+		var each []answer
+		if whole != nil {
+			whole.mu.Lock()
+			each = slices.Clone(whole.each)
+			whole.mu.Unlock()
+		}
+		what := "whole"
+		if len(each) == 0 {
+			what = "the part that is kept"
+			for _, e := range r.Entrants {
+				for _, t := range []*result.Touch{e.Touch, e.Again} {
+					if t != nil {
+						each = append(each, answer{e.Name, t.State, []byte(t.Body)})
+					}
+				}
+			}
+		}
+		var files []string
+		for _, a := range each {
+			path := filepath.Join(dir, plan.Slug(strings.Join([]string{r.Plan.Name, r.ID, a.contender, a.state}, " "))+".answer")
+			if err := os.WriteFile(path, a.body, 0o644); err != nil {
+				return saidMsg{fmt.Sprintf("save the answers: %v", err), true}
+			}
+			files = append(files, filepath.Base(path))
+		}
+		if len(files) == 0 {
+			return saidMsg{"nobody has answered yet", true}
+		}
+		return saidMsg{fmt.Sprintf("saved %s, and %d more in %s: %s", files[0], len(files)-1, dir, what), false}
 	}
 }
 

@@ -144,6 +144,15 @@ func (m Model) stateOf(s screen.Stop) state {
 	switch s {
 	case screen.Ask:
 		return done
+	case screen.Footing:
+		switch {
+		case len(r.Result.Footing.Cannot) > 0:
+			return trouble
+		case touched > 0:
+			return done
+		case r.Live:
+			return busy
+		}
 	case screen.WeighIn:
 		switch {
 		case passed < touched, weighin.IsUnequal(r.Err):

@@ -35,7 +35,7 @@ func New() screen.View {
 	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
 	return View{cursor: parts.NewCursor(), keys: keys{
 		start: bind("enter", "start the duel"), create: bind("n", "new"), edit: bind("e", "edit"), copy: bind("c", "copy"), remove: bind("d", "delete"),
-		paste: bind("i", "import curl"), build: bind("b", "build on a contender"), update: bind("u", "update from the folder"),
+		paste: bind("i", "import curl"), build: bind("b", "build on a contender"), update: bind("u", "update what is read"),
 	}}
 }
 
@@ -60,6 +60,15 @@ func running(s screen.Scene) bool { return s.Run != nil && s.Run.Live }
 func (v View) at(s screen.Scene) int { return v.cursor.At(len(s.Duels)) }
 
 func (v View) chosen(s screen.Scene) screen.Duel { return s.Duels[v.at(s)] }
+
+// Choice implements screen.Chooser.
+func (v View) Choice(s screen.Scene) *screen.Duel {
+	if len(s.Duels) == 0 {
+		return nil
+	}
+	d := v.chosen(s)
+	return &d
+}
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {

@@ -29,9 +29,9 @@ type View struct {
 // New returns the view of the first pair on a linear scale.
 func New() screen.View {
 	return View{keys: keys{
-		face:       key.NewBinding(key.WithKeys("f"), key.WithHelp("f", "face another")),
+		face:       key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "other pair")),
 		magnitudes: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "magnitudes (log scale)")),
-		save:       key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save as SVG and PDF")),
+		save:       key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
 		keep:       key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "plan to a file")),
 		up:         key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
 		down:       key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
@@ -134,11 +134,14 @@ func (v View) Body(s screen.Scene, w, h int) string {
 // columns are the widths of the ladder: value and bar on each side of the spine, and what is said at the right.
 type columns struct{ value, bar, spine, said int }
 
-func layout(w int) columns {
+func layout(s screen.Scene, w int) columns {
 	c := columns{value: 10, spine: 14, said: 40}
+	if len(s.Run.Result.States()) > 1 {
+		c.spine += 2 // room for the state
+	}
 	switch {
 	case w < 84:
-		c.said, c.spine, c.value = 22, 12, 9
+		c.said, c.spine, c.value = 22, c.spine-2, 9
 	case w < 120:
 		c.said = 30
 	}
@@ -148,7 +151,7 @@ func layout(w int) columns {
 
 // ladder draws the rungs of one face, with a gap between them when airy.
 func (v View) ladder(s screen.Scene, l *chart.Ladder, w int, airy bool) (lines []string) {
-	c := layout(w)
+	c := layout(s, w)
 	left, right := s.Theme.Sign(l.Left.Sign), s.Theme.Sign(l.Right.Sign)
 	side := c.bar + c.value
 	head := parts.Right(left.Bold(true).Render(l.Left.Name+" "+l.Left.Sign.Glyph), side) + parts.Center("", c.spine) +
@@ -218,7 +221,7 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 
 // scorecard draws what is counted, face to face, with an arrow at the better side.
 func (v View) scorecard(s screen.Scene, w int) (lines []string) {
-	c := layout(w)
+	c := layout(s, w)
 	verdict := s.Run.Verdict
 	li, ri := indexOf(s, verdict.Baseline), indexOf(s, verdict.Faces[v.at(s)].Contender)
 	side := c.bar + c.value

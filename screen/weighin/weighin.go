@@ -3,43 +3,67 @@ package weighin
 
 import (
 	"fmt"
-	"math"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 
 	"paceduel/core/chart"
-	"paceduel/core/result"
 	"paceduel/core/units"
 	"paceduel/core/weighin"
 	"paceduel/screen"
 	"paceduel/screen/parts"
 )
 
-// View has how far the answers are scrolled.
+// View has which pair is face to face, how far it is scrolled, and what is looked for.
 type View struct {
-	from           int
-	up, down, take key.Binding
+	turn  int // pairs on from the one to look at first
+	from  int
+	find  textinput.Model
+	typed bool   // the user is writing what to look for
+	text  string // what is looked for
+	keys  keys
 }
+
+type keys struct{ up, down, page, back, take, other, look, save key.Binding }
 
 // New returns the view at the top.
 func New() screen.View {
-	return View{
-		up:   key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll the answers")),
-		down: key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
-		take: key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "time them all the same")),
-	}
+	return View{find: parts.NewInput("text to look for", ""), keys: keys{
+		up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
+		down:  key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
+		page:  key.NewBinding(key.WithKeys("pgdown", "space"), key.WithHelp("pgdn", "page down")),
+		back:  key.NewBinding(key.WithKeys("pgup"), key.WithHelp("pgup", "page up")),
+		take:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "time them all the same")),
+		other: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "other pair")),
+		look:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "look for")),
+		save:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
+	}}
 }
+
+// Captures implements screen.Capturer.
+func (v View) Captures() bool { return v.typed }
 
 // Keys implements screen.View.
 func (v View) Keys(s screen.Scene) []key.Binding {
-	if refused(s) {
-		return []key.Binding{v.take, v.up}
+	if v.typed {
+		return []key.Binding{key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "look for it")), key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "leave it"))}
 	}
-	return []key.Binding{v.up}
+	if s.Run == nil {
+		return nil
+	}
+	var out []key.Binding
+	if refused(s) {
+		out = append(out, v.keys.take)
+	}
+	out = append(out, v.keys.up, v.keys.page, v.keys.look)
+	if len(s.Run.Result.Entrants) > 2 {
+		out = append(out, v.keys.other)
+	}
+	return append(out, v.keys.save, v.keys.back)
 }
 
 // refused reports whether the run in view ended because of unequal work, which may be accepted.
@@ -47,17 +71,78 @@ func refused(s screen.Scene) bool { return s.Run != nil && weighin.IsUnequal(s.R
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if v.typed {
+		return v.write(msg, s)
+	}
+	press, ok := msg.(tea.KeyPressMsg)
+	if !ok || s.Run == nil {
+		return v, nil
+	}
+	const pageLines = 20
+	switch {
+	case key.Matches(press, v.keys.up):
+		v.from = max(v.from-1, 0)
+	case key.Matches(press, v.keys.down):
+		v.from++
+	case key.Matches(press, v.keys.back):
+		v.from = max(v.from-pageLines, 0)
+	case key.Matches(press, v.keys.page):
+		v.from += pageLines
+	case key.Matches(press, v.keys.other):
+		v.turn++
+		v.from = 0
+	case key.Matches(press, v.keys.look):
+		v.typed = true
+		v.find.SetValue(v.text)
+		return v, v.find.Focus()
+	case key.Matches(press, v.keys.save):
+		return v, screen.Send(screen.SaveAnswersMsg{})
+	case key.Matches(press, v.keys.take) && refused(s):
+		return v, screen.Send(screen.AcceptMsg{})
+	}
+	v.from = min(v.from, max(len(v.lines(s, searchWidth))-1, 0))
+	return v, nil
+}
+
+// write takes keys while the user writes what to look for.
+func (v View) write(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if press, ok := msg.(tea.KeyPressMsg); ok {
-		switch {
-		case key.Matches(press, v.up):
-			v.from = max(v.from-1, 0)
-		case key.Matches(press, v.down):
-			v.from = min(v.from+1, 500)
-		case key.Matches(press, v.take) && refused(s):
-			return v, screen.Send(screen.AcceptMsg{})
+		switch press.String() {
+		case "esc":
+			v.typed = false
+			return v, nil
+		case "enter":
+			from := v.from
+			if v.find.Value() == v.text {
+				from++ // the next place
+			}
+			v.typed, v.text = false, v.find.Value()
+			if v.text == "" || s.Run == nil {
+				return v, nil
+			}
+			return v.seek(s, from)
 		}
 	}
-	return v, nil
+	var cmd tea.Cmd
+	v.find, cmd = v.find.Update(msg)
+	return v, cmd
+}
+
+// searchWidth is the width that places are looked for in; what is found there is at much the same line in any other.
+const searchWidth = 136
+
+// seek scrolls to the next line that holds the text, from a line on and then from the top.
+func (v View) seek(s screen.Scene, from int) (screen.View, tea.Cmd) {
+	lines := v.lines(s, searchWidth)
+	want := strings.ToLower(v.text)
+	for i := range lines {
+		at := (from + i) % len(lines)
+		if strings.Contains(strings.ToLower(ansi.Strip(lines[at])), want) {
+			v.from = at
+			return v, nil
+		}
+	}
+	return v, screen.Send(screen.SayMsg{Text: fmt.Sprintf("%q stands in neither of the two, as far as they are kept", v.text), Trouble: true})
 }
 
 // Sentence implements screen.View.
@@ -80,7 +165,11 @@ func (v View) Sentence(s screen.Scene) string {
 	unequal := w.Unequal()
 	switch {
 	case len(failed) > 0:
-		return fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed))
+		text := fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed))
+		if len(unequal) > 0 {
+			text += fmt.Sprintf(" %s did not do the work of %s.", units.List(unequal), s.Run.Result.Plan.Baseline)
+		}
+		return text
 	case asked < len(s.Run.Result.Entrants):
 		return fmt.Sprintf("Each contender is asked once before any timing: %d of %d so far.", asked, len(s.Run.Result.Entrants))
 	case refused(s):
@@ -100,136 +189,142 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if s.Run == nil {
 		return ""
 	}
-	entrants := s.Run.Result.Entrants
-	const gap = 3
-	columns := min(len(entrants), max(w/34, 1))
-	rows := (len(entrants) + columns - 1) / columns
-	each, tall := (w-gap*(columns-1))/columns, h/rows
-	var blocks []string
-	for row := range rows {
-		var line []string
-		for i := row * columns; i < min((row+1)*columns, len(entrants)); i++ {
-			line = append(line, parts.Fit(strings.Join(v.entrant(s, i, each), "\n"), each, tall))
-		}
-		blocks = append(blocks, parts.Beside(gap, line...))
+	var lines []string
+	if v.typed {
+		lines = append(lines, s.Theme.Strong.Render("look for  ")+parts.InputLine(v.find, max(w-10, 1)))
 	}
-	return strings.Join(blocks, "\n")
+	all := v.lines(s, w)
+	from := min(v.from, max(len(all)-1, 0))
+	for _, line := range all[from:min(len(all), from+h)] {
+		if v.text != "" && strings.Contains(strings.ToLower(ansi.Strip(line)), strings.ToLower(v.text)) {
+			line = s.Theme.Here.Render("›") + ansi.Cut(line, 1, w)
+		}
+		lines = append(lines, line)
+	}
+	return strings.Join(lines, "\n")
 }
 
-func (v View) entrant(s screen.Scene, i, w int) (lines []string) {
+// pair is the contender that stands against the baseline: at first one that is in trouble, else the first.
+func (v View) pair(s screen.Scene) int {
+	r := s.Run.Result
+	var others []int
+	start := -1
+	unequal := r.Weighing.Unequal()
+	for i, e := range r.Entrants {
+		if e.Name == r.Plan.Baseline {
+			continue
+		}
+		if start < 0 && e.Touch != nil && (!weighin.Passed(e.Touch) || slices.Contains(unequal, e.Name)) {
+			start = len(others)
+		}
+		others = append(others, i)
+	}
+	return others[(max(start, 0)+v.turn)%len(others)]
+}
+
+// lines is the whole view: everybody in a line or a few, then two of them face to face.
+func (v View) lines(s screen.Scene, w int) (lines []string) {
+	for i := range s.Run.Result.Entrants {
+		lines = append(lines, roster(s, i, w)...)
+	}
+	i := v.pair(s)
+	r := s.Run.Result
+	base, own := r.Entrant(r.Plan.Baseline), &r.Entrants[i]
+	if base.Touch == nil || own.Touch == nil {
+		return lines
+	}
+	if b := chart.NewBeam(r, i); b != nil && weighin.Passed(base.Touch) && weighin.Passed(own.Touch) {
+		lines = append(append(lines, ""), beam(s, b, w)...)
+	}
+	f := newFace(s, i, w)
+	lines = append(lines, "", f.heading())
+	lines = append(lines, f.facts(base, own)...)
+	if weights := chart.NewWeights(r, i); weights != nil {
+		lines = append(lines, f.weights("what its bytes are", weights.Body, weights.BodyScale)...)
+		lines = append(lines, f.weights("its headers", weights.Headers, weights.HeadersScale)...)
+	}
+	lines = append(lines, f.checks(r.Weighing, own.Name)...)
+	return append(lines, f.said(base.Touch, own.Touch)...)
+}
+
+// roster is one contender in a line; one that failed has its own words and what to try below.
+func roster(s screen.Scene, i, w int) (lines []string) {
 	e, sign := s.Run.Result.Entrants[i], chart.SignOf(i)
 	style := s.Theme.Sign(sign)
-	lines = append(lines, parts.Cell(style.Bold(true).Render(sign.Glyph+" "+e.Name), w), style.Render(strings.Repeat("─", w)))
-	lines = append(lines, parts.Wrap(e.Does, w)...)
+	const nameWidth, outcomeWidth = 20, 18
+	name := style.Bold(true).Render(parts.Cell(sign.Glyph+" "+e.Name, nameWidth))
 	t := e.Touch
-	if t == nil {
-		return append(lines, "", s.Theme.Faint.Render("not asked yet"))
-	}
-	field := func(name, value string) {
-		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, 13))+value)
-	}
-	lines = append(lines, "")
-	if weighin.Passed(t) {
-		field("outcome", t.Outcome)
-	} else {
-		lines = append(lines, s.Theme.Trouble.Render(t.Class))
-		for _, l := range parts.Wrap(t.Err, w) {
-			lines = append(lines, s.Theme.Trouble.Render(l))
+	switch {
+	case t == nil:
+		return []string{name + s.Theme.Faint.Render("not asked yet")}
+	case !weighin.Passed(t):
+		lines = append(lines, name+s.Theme.Trouble.Render(parts.Cell(t.Class, outcomeWidth))+s.Theme.Faint.Render(parts.Cell(e.Does, max(w-nameWidth-outcomeWidth, 1))))
+		for l := range strings.SplitSeq(t.Err, "\n") {
+			for _, part := range parts.Wrap(printable(l), w-nameWidth) {
+				lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(part))
+			}
 		}
-		lines = append(lines, parts.Wrap("→ "+t.Try, w)...)
-		lines = append(lines, "")
+		for _, part := range parts.Wrap("→ "+t.Try, w-nameWidth) {
+			lines = append(lines, strings.Repeat(" ", nameWidth)+part)
+		}
+		return lines
 	}
-	if t.Latency == 0 {
-		return lines // it never got as far as that
+	figures := fmt.Sprintf("first touch %s", units.Duration(t.Latency))
+	if t.State != "" {
+		figures = fmt.Sprintf("first touch, %s, %s", t.State, units.Duration(t.Latency))
 	}
-	field("first touch", units.Duration(t.Latency))
-	field("answer", units.Bytes(float64(t.Bytes)))
-	if t.Type != "" {
-		field("type", t.Type)
+	if again := e.Again; again != nil && weighin.Passed(again) {
+		figures += fmt.Sprintf("; %s %s", again.State, units.Duration(again.Latency))
 	}
-	if e.Version != "" {
-		field("version", e.Version)
-	}
+	lines = append(lines, name+parts.Cell(t.Outcome, outcomeWidth)+parts.Cell(figures, 46)+s.Theme.Faint.Render(fitOrNothing(e.Does, w-nameWidth-outcomeWidth-46)))
 	for _, note := range t.Notes {
-		for _, l := range parts.Wrap("! "+note, w) {
-			lines = append(lines, s.Theme.Caution.Render(l))
-		}
+		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Caution.Render(parts.Cell("! "+note, w-nameWidth)))
 	}
-	lines = append(lines, v.weights(s, t, style, w)...) // before what differs in length, so that bars face each other
-	lines = append(lines, differences(s, e.Name, w)...)
-	return append(lines, v.said(s, t, w)...)
-}
-
-// shownParts is how many parts of an answer are drawn.
-const shownParts = 6
-
-// weights draws what a JSON answer is made of, as bars to one scale for all contenders.
-func (v View) weights(s screen.Scene, t *result.Touch, style lipgloss.Style, w int) (lines []string) {
-	if len(t.Parts) == 0 {
-		return nil
-	}
-	scale := chart.PartScale(s.Run.Result)
-	lines = append(lines, "", s.Theme.Faint.Render("what its bytes are"))
-	name, size := min(w/2, 24), 9
-	for _, p := range t.Parts[:min(len(t.Parts), shownParts)] {
-		path := p.Path
-		if path == "" {
-			path = "{ }"
-		}
-		bar := parts.OutwardRight(chart.Bar{Length: scale.At(float64(p.Bytes)), Low: math.NaN(), High: math.NaN()}, max(w-name-size-2, 3), style)
-		lines = append(lines, s.Theme.Faint.Render(parts.Cell(printable(path), name))+parts.Right(units.Bytes(float64(p.Bytes)), size)+"  "+bar)
+	if again := e.Again; again != nil && !weighin.Passed(again) {
+		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(parts.Cell(again.State+": "+printable(again.Err), w-nameWidth)))
 	}
 	return lines
 }
 
-// shownDifferences is how many places of a rule are listed.
-const shownDifferences = 8
-
-// differences lists the rules that the contender keeps or breaks, with the first places in which it differs: the
-// baseline's value above its own.
-func differences(s screen.Scene, name string, w int) (lines []string) {
-	weighing := s.Run.Result.Weighing
-	if weighing == nil {
-		return nil
+// fitOrNothing is a text in w cells, or nothing where that would not be worth reading.
+func fitOrNothing(text string, w int) string {
+	if w < 12 {
+		return ""
 	}
-	baseSign, ownSign := chart.SignFor(s.Run.Result, s.Run.Result.Plan.Baseline), chart.SignFor(s.Run.Result, name)
-	base, own, baseGlyph, ownGlyph := s.Theme.Sign(baseSign), s.Theme.Sign(ownSign), baseSign.Glyph, ownSign.Glyph
-	for _, c := range weighing.Checks {
-		if c.Contender != name {
-			continue
-		}
-		if c.Same {
-			lines = append(lines, parts.Cell("✓ "+c.Rule, w))
-			continue
-		}
-		style := s.Theme.Caution
-		if weighing.Ruled {
-			style = s.Theme.Trouble
-		}
-		lines = append(lines, style.Render(parts.Cell("! not "+c.Rule, w)))
-		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
-			lines = append(lines, s.Theme.Faint.Render(parts.Cell("  "+d.Where, w)),
-				"  "+base.Render(parts.Cell(baseGlyph+" "+printable(d.Baseline), w-2)), "  "+own.Render(parts.Cell(ownGlyph+" "+printable(d.Contender), w-2)))
-		}
-	}
-	if len(lines) > 0 {
-		lines = append([]string{"", s.Theme.Faint.Render("against " + s.Run.Result.Plan.Baseline)}, lines...)
-	}
-	return lines
+	return parts.Cell(text, w)
 }
 
-// said is what the contender answered and printed, scrolled.
-func (v View) said(s screen.Scene, t *result.Touch, w int) (lines []string) {
-	for _, part := range []struct{ name, text string }{{"headers", strings.Join(t.Headers, "\n")}, {"on standard error", t.Stderr}, {"its answer begins", t.Body}} {
-		if strings.TrimSpace(part.text) == "" {
-			continue
-		}
-		lines = append(lines, "", s.Theme.Faint.Render(part.name))
-		for line := range strings.SplitSeq(strings.TrimRight(part.text, "\n"), "\n") {
-			lines = append(lines, strings.Split(ansi.Hardwrap(printable(line), w, true), "\n")...)
-		}
+// beamHeight is the rows that a beam has to tip in.
+const beamHeight = 4
+
+// beam draws two payloads on a beam that tips to the heavier one.
+func beam(s screen.Scene, b *chart.Beam, w int) (lines []string) {
+	arm := min(max(w-56, 16), 60)
+	side := (w - arm) / 2
+	canvas := parts.NewPlot(arm, beamHeight)
+	points := 4 * arm
+	for i := range points {
+		x := float64(i) / float64(points-1)
+		canvas.Dot(chart.Dot{X: x, Y: 0.5 + b.Tilt*(x-0.5)*0.9})
 	}
-	return lines[min(v.from, max(len(lines)-1, 0)):]
+	rows := canvas.Lines(s.Theme.Ink, s.Theme.Ink)
+	// A pan stands where its end of the beam is.
+	row := func(tilt float64) int { return min(int((1-(0.5+tilt*0.45))*beamHeight), beamHeight-1) }
+	left, right := s.Theme.Sign(b.Left.Sign), s.Theme.Sign(b.Right.Sign)
+	for i, line := range rows {
+		l, r := "", ""
+		if i == row(-b.Tilt) {
+			l = left.Bold(true).Render(b.Left.Name+" "+b.Left.Sign.Glyph) + " " + left.Render(b.LeftText)
+		}
+		if i == row(b.Tilt) {
+			r = right.Render(b.RightText) + " " + right.Bold(true).Render(b.Right.Sign.Glyph+" "+b.Right.Name)
+		}
+		if middle := arm / 2; i >= beamHeight/2 && strings.TrimSpace(ansi.Strip(ansi.Cut(line, middle, middle+1))) == "" {
+			line = parts.Cell(ansi.Cut(line, 0, middle), middle) + s.Theme.Faint.Render("┃") + ansi.Cut(line, middle+1, arm)
+		}
+		lines = append(lines, parts.Right(l+" ", side)+parts.Cell(line, arm)+parts.Cell(" "+r, w-side-arm))
+	}
+	return append(lines, strings.Repeat(" ", side+arm/2-2)+s.Theme.Faint.Render("━━┻━━"), parts.Center(s.Theme.Strong.Render(b.Say), w))
 }
 
 // printable keeps a contender's bytes from moving our cursor.

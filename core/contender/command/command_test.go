@@ -155,17 +155,22 @@ func TestProgramIsLookedUpOnce(t *testing.T) {
 	if err := os.WriteFile(tool, []byte("#!/bin/sh\necho hi\n"), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	beside := t.TempDir()
+	if err := os.WriteFile(filepath.Join(beside, "beside"), []byte("#!/bin/sh\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
 	tests := []struct{ name, program, want string }{
 		{"relative to the working directory", "./tool", ""},
 		{"absolute", tool, ""},
 		{"not on PATH", "no-such-tool", "run no-such-tool: no such program on PATH"},
 		{"mistyped", "gzzip", "did you mean gzip?"},
+		{"beside the plan", "./beside", ""},
 		{"not there", "./other", "no such file or directory"},
 		{"a folder", ".", "no such program on PATH"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			_, err := open(contender.Setup{Dir: dir, Clock: clock.Start()}, &Settings{Run: []plan.Word{plan.Word(tt.program)}, Timeout: 1})
+			_, err := open(contender.Setup{Dir: dir, PlanDir: beside, Clock: clock.Start()}, &Settings{Run: []plan.Word{plan.Word(tt.program)}, Timeout: 1})
 			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
 				t.Errorf("open says %v; want %q", err, tt.want)
 			}
@@ -228,5 +233,96 @@ func TestVersionIsTheToolsFirstLine(t *testing.T) {
 	}
 	if shot := shoot(t, shell("true", func(s *Settings) { s.Version = []plan.Word{"no-such-tool"} })); shot.View.Version != "" || shot.Class != contender.OK {
 		t.Errorf("a version that cannot be asked for spoils the shot: %q, %s", shot.View.Version, shot.Class)
+	}
+}
+
+// Where output goes changes what a tool sees, and is counted wherever we can see it.
+func TestWhereOutputGoes(t *testing.T) {
+	tests := []struct {
+		stdout, body string
+		received     int64
+	}{
+		{"discard", "file", 4}, {"pipe", "pipe", 4}, {"file", "file", 4}, {"terminal", "terminal 100x30", 15},
+	}
+	const line = `exec 3>&1; if [ -t 1 ]; then set -- $(stty size <&3); printf 'terminal %sx%s' $2 $1; elif [ -p /dev/stdout ]; then printf pipe; else printf file; fi`
+	for _, tt := range tests {
+		shot := shoot(t, shell(line, func(s *Settings) { s.Stdout, s.Size = tt.stdout, Size{100, 30} }))
+		if string(shot.View.Body) != tt.body || shot.Received != tt.received || shot.Class != contender.OK {
+			t.Errorf("%s: printed %q, %d bytes, %s %v; want %q, %d bytes", tt.stdout, shot.View.Body, shot.Received, shot.Class, shot.Err, tt.body, tt.received)
+		}
+	}
+}
+
+func TestLastWordsOnATerminal(t *testing.T) {
+	d, err := open(contender.Setup{Clock: clock.Start()}, shell("echo the quay is closed >&2; exit 3", func(s *Settings) { s.Stdout = "terminal" }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	var shot contender.Shot
+	c.Shoot(t.Context(), &shot)
+	if shot.Class != contender.Exit || !strings.Contains(shot.Err.Error(), "the quay is closed") {
+		t.Errorf("class %s, %v; want its last words", shot.Class, shot.Err)
+	}
+}
+
+// A sample is kept without sending the output anywhere else than other runs' goes.
+func TestSamplesDoNotChangeWhatIsMeasured(t *testing.T) {
+	for stdout, known := range map[string]bool{"discard": false, "pipe": true, "file": true} {
+		d, err := open(contender.Setup{Clock: clock.Start()}, shell(`exec 3>&1; readlink /proc/$$/fd/3 >&2; printf tide`, func(s *Settings) { s.Stdout = stdout }))
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		shot := contender.Shot{View: &contender.View{Sample: true}}
+		c.Shoot(t.Context(), &shot)
+		c.Close()
+		if shot.View.Known != known || known && string(shot.View.Body) != "tide" || stdout == "discard" && strings.TrimSpace(string(shot.View.Stderr)) != os.DevNull {
+			t.Errorf("%s: sample %+v, printed to %s", stdout, shot.View, shot.View.Stderr)
+		}
+	}
+}
+
+func TestProcessorsAndNiceness(t *testing.T) {
+	d, err := open(contender.Setup{Clock: clock.Start(), CPUs: plan.CPUs{0}, Nice: 7}, shell(`sleep 0.05; nice; grep Cpus_allowed_list /proc/self/status`, nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	shot := contender.Shot{View: &contender.View{}}
+	c.Shoot(t.Context(), &shot)
+	got := strings.Fields(string(shot.View.Body))
+	if usable(plan.CPUs{0}) == nil {
+		t.Skip("processor 0 is not for us here")
+	}
+	if len(got) != 3 || got[0] != "7" || got[2] != "0" {
+		t.Errorf("niceness and processors %q; want 7 and 0", got)
+	}
+	if usable(plan.CPUs{1000}) != nil {
+		t.Error("a processor that is not there is usable")
+	}
+}
+
+// The workspace may hold another copy at each run.
+func TestInputIsOpenedAnew(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "in")
+	d, err := open(contender.Setup{Clock: clock.Start()}, shell("cat", func(s *Settings) { s.Stdin = file }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	for i, text := range []string{"ebb", "flood"} {
+		os.Remove(file)
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		shot := contender.Shot{View: &contender.View{}}
+		c.Shoot(t.Context(), &shot)
+		if string(shot.View.Body) != text {
+			t.Errorf("run %d read %q; want %q", i+1, shot.View.Body, text)
+		}
 	}
 }
