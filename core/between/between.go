@@ -92,7 +92,7 @@ func commands(ctx context.Context, dir string, given []string, kinds []contender
 func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most time.Duration) {
 	ctx, cancel := context.WithTimeout(ctx, trialLimit)
 	defer cancel()
-	entries := contender.OpenAll(p, kinds, clock.Start(), func(string) string { return p.Dir })
+	entries := contender.OpenAll(p, kinds, clock.Start(), func(string) (string, string) { return p.Dir, "" })
 	defer contender.CloseAll(entries)
 	for _, e := range entries {
 		if e.Err != nil {

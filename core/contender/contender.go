@@ -9,6 +9,7 @@ package contender
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"paceduel/core/clock"
@@ -33,16 +34,17 @@ type Entry struct {
 	Err       error
 }
 
-// OpenAll opens a driver for every contender of p, in its order, standing in the folder that dir names for it. The caller
-// closes them with CloseAll.
-func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock, dir func(name string) string) []Entry {
+// OpenAll opens a driver for every contender of p, in its order, standing in the folder that where names for it and with
+// the port of its service. The caller closes them with CloseAll.
+func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock, where func(name string) (dir, port string)) []Entry {
 	entries := make([]Entry, len(p.Contenders))
 	for i, c := range p.Contenders {
 		entries[i] = Entry{Contender: c, Err: fmt.Errorf("open %s: no driver for kind %q", c.Name, c.Kind)}
 		for _, k := range kinds {
 			if k.Name == c.Kind {
 				entries[i].MetersCPU = k.MetersCPU
-				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: dir(c.Name), PlanDir: p.Dir, Clock: clk, CPUs: c.Ground.CPUs, Nice: c.Ground.Nice}, c.Settings)
+				dir, port := where(c.Name)
+				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: dir, PlanDir: p.Dir, Port: port, Clock: clk, CPUs: c.Ground.CPUs, Nice: c.Ground.Nice}, c.Settings)
 			}
 		}
 	}
@@ -64,8 +66,12 @@ type Setup struct {
 	PlanDir string // programs that are not found there may lie here; empty: none
 	Clock   *clock.Clock
 	CPUs    plan.CPUs // that its processes are kept to, as far as this machine has them; empty: any
+	Port    string    // that the contender's service listens on, for ${PORT}; empty without one
 	Nice    int       // of its processes, as far as this machine allows
 }
+
+// Fill puts the service's port into a text.
+func (s Setup) Fill(text string) string { return strings.ReplaceAll(text, plan.PortMark, s.Port) }
 
 // Driver performs shots of one contender. Client may be called at any time before Close; the clients are independent
 // of each other and used by one goroutine each.

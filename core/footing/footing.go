@@ -56,6 +56,13 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 				g.workspace.stores = append(g.workspace.stores, filepath.Clean(s))
 			}
 		}
+		if c.Ground.Service != nil {
+			var err error
+			if g.port, err = freePort(); err != nil {
+				f.Close()
+				return nil, err
+			}
+		}
 		f.grounds[c.Name] = g
 	}
 	return f, nil
@@ -101,6 +108,10 @@ func (f *Footing) Close() {
 	for _, g := range f.grounds {
 		g.heat.end()
 		g.run.end()
+		if g.service != nil {
+			g.service.stop()
+			g.service = nil
+		}
 	}
 	f.round.end()
 	f.duel.end()
@@ -160,6 +171,11 @@ func (f *Footing) Begin(ctx context.Context) (cannot []string, err error) {
 // End performs the steps after the duel; also after an interrupt, so ctx should not be the ended one.
 func (f *Footing) End(ctx context.Context) error {
 	defer f.duel.end()
+	for _, c := range f.plan.Contenders {
+		g := f.grounds[c.Name]
+		g.dismiss(plan.EveryDuel)
+		f.Costs = append(f.Costs, g.take(c.Name, "")...)
+	}
 	for _, line := range f.plan.Footing.After.Duel {
 		if err := f.shared(ctx, &f.duel, "after duel", line, 0); err != nil {
 			return err
@@ -219,6 +235,8 @@ type Ground struct {
 	said      plan.Ground
 	dir       string
 	workspace *workspace // nil without one
+	port      string     // of the service; empty without one
+	service   *service   // nil while there is none
 	heat, run scope
 	state     plan.State
 	round     int
@@ -240,7 +258,7 @@ func (g *Ground) Dir() string { return g.dir }
 // PerRun reports whether anything is to be done before or after each run.
 func (g *Ground) PerRun() bool {
 	return len(g.said.Before.Run) > 0 || len(g.said.After.Run) > 0 || g.said.Idle > 0 || g.state == plan.Cold || g.state == plan.Warm ||
-		g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun
+		g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun || g.said.Service != nil && g.said.Service.Fresh == plan.EveryRun
 }
 
 // BeginHeat prepares a heat in a state. EndHeat is called also when it fails.
@@ -257,9 +275,14 @@ func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) err
 		}
 	}
 	if g.state == plan.Warm && !g.PerRun() {
-		return g.prime(ctx)
+		if err := g.prime(ctx); err != nil {
+			return err
+		}
 	}
-	return nil
+	if err := g.serve(ctx, plan.EveryDuel); err != nil {
+		return err
+	}
+	return g.serve(ctx, plan.EveryHeat)
 }
 
 // BeforeRun prepares one run; warmUp says that it is not judged.
@@ -283,6 +306,9 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 			g.look()
 		}
 	}
+	if err == nil {
+		err = g.serve(ctx, plan.EveryRun)
+	}
 	if err != nil || g.said.Idle == 0 {
 		return err
 	}
@@ -301,6 +327,7 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 // AfterRun performs the steps after one run and ends what was started for it.
 func (g *Ground) AfterRun(ctx context.Context) error {
 	defer g.run.end()
+	g.dismiss(plan.EveryRun)
 	for _, line := range g.said.After.Run {
 		if err := g.step(ctx, &g.run, "after run", line); err != nil {
 			return err
@@ -322,6 +349,12 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 	defer g.run.end()
 	var err error
 	var seen Seen
+	g.dismiss(plan.EveryRun) // of a run that was cut
+	g.dismiss(plan.EveryHeat)
+	if g.service != nil && g.service.died() != nil {
+		g.service.seat.Release()
+		g.service = nil // the next heat gets a new one
+	}
 	if g.workspace != nil {
 		seen.Changes, err = g.workspace.changes(ctx)
 	}
@@ -526,12 +559,19 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 		say("heat", "fresh copy of "+sources(g))
 	}
 	all("before heat", g.Before.Heat)
+	serve := func(before, level string) {
+		if g.Service != nil && g.Service.Fresh == level {
+			say(before+level, map[string]string{"": "start ", "after ": "stop "}[before]+g.Service.Summary())
+		}
+	}
 	prime := func(when string) {
 		if state == plan.Warm && len(g.Pages) > 0 && primedFor(g) == when {
 			say(when, "read pages of "+pagesWords(g))
 		}
 	}
 	prime("heat")
+	serve("", plan.EveryDuel)
+	serve("", plan.EveryHeat)
 	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryRun {
 		say("run", "fresh copy of "+sources(g))
 	}
@@ -548,13 +588,17 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 			say("run", "drop pages of "+pagesWords(g))
 		}
 	}
+	serve("", plan.EveryRun)
 	if g.Idle > 0 {
 		say("run", "nothing for "+g.Idle.D().String())
 	}
 	say(Timed, c.Settings.Summary())
+	serve("after ", plan.EveryRun)
 	all("after run", g.After.Run)
+	serve("after ", plan.EveryHeat)
 	all("after heat", g.After.Heat)
 	all("after round", p.Footing.After.Round)
+	serve("after ", plan.EveryDuel)
 	all("after duel", p.Footing.After.Duel)
 	return out
 }

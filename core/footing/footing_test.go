@@ -20,6 +20,9 @@ import (
 
 func TestMain(m *testing.M) {
 	keeper.Run()
+	if how := os.Getenv("FOOTING_BOARD"); how != "" {
+		board(how)
+	}
 	os.Exit(m.Run())
 }
 

@@ -22,6 +22,7 @@ type decoder struct {
 	anchors  map[string]ast.Node
 	places   map[string]Pos    // dotted path of a key → where its value stands; the last one laid down wins
 	vars     map[string]string // variables used, with their values
+	port     *Pos              // where ${PORT} was met without being set
 	problems Problems
 }
 
@@ -337,6 +338,13 @@ func (d *decoder) expand(n ast.Node, raw string) (string, bool) {
 			return "", false
 		}
 		value, set := d.lookup(name)
+		if !set && name == "PORT" {
+			at := d.pos(n)
+			d.port = &at
+			out.WriteString(before + PortMark)
+			raw = after
+			continue
+		}
 		if !set {
 			d.fault(n, fmt.Sprintf("set it before the run: export %s=…", name), "the variable %s is not set", name)
 			return "", false

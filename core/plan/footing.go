@@ -36,8 +36,9 @@ type Footing struct {
 
 // Ground is the footing of one contender.
 type Ground struct {
-	Before RunSteps `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
-	After  RunSteps `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
+	Service *Service `json:"-"` // that it needs; it stands beside the footing in a plan
+	Before  RunSteps `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
+	After   RunSteps `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
 	Place
 }
 

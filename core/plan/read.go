@@ -51,9 +51,10 @@ type document struct {
 
 // entry is one contender as written; its kind's key stands beside these.
 type entry struct {
-	Note    string `json:"note,omitempty" jsonschema_description:"why it is there"`
-	Avoid   string `json:"avoid,omitempty" jsonschema_description:"when it must not be used"`
-	Footing Ground `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
+	Note    string   `json:"note,omitempty" jsonschema_description:"why it is there"`
+	Avoid   string   `json:"avoid,omitempty" jsonschema_description:"when it must not be used"`
+	Service *Service `json:"service,omitempty" jsonschema_description:"a process that it needs, started and stopped for it"`
+	Footing Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
 }
 
 // ReadFile reads the plan at path. The error is Problems when the file was read but is no good plan.
@@ -355,18 +356,25 @@ func (r *reader) readContender(p *Plan, name string, layers []source) (Contender
 		return Contender{}, false
 	}
 	before := len(r.d.problems)
+	r.d.port = nil
 	settings := kind.New()
 	own := entry{}
 	// The base is the course, written under the contender's own path so that a fault there finds its place.
 	for _, c := range r.courses {
 		r.d.file = c.file
-		r.layKind(c.node, kind, nil, settings, path, "course")
+		r.layKind(c.node, kind, &own, true, settings, path, "course")
 	}
 	for _, l := range layers {
 		r.d.file = l.file
-		r.layKind(l.node, kind, &own, settings, path, path)
+		r.layKind(l.node, kind, &own, false, settings, path, path)
 	}
 	c := Contender{Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings, Ground: own.Footing, blank: kind.New()}
+	if own.Service != nil && len(r.d.problems) == before {
+		c.Ground.Service = own.Service.complete()
+		r.checkService(name, c.Ground.Service, p.Pace, join(path, "service"))
+	} else if port := r.d.port; port != nil && own.Service == nil {
+		r.d.problems = append(r.d.problems, Problem{Pos: *port, What: "the variable PORT is not set, and " + name + " has no service that would be given one", Try: "set it before the run: export PORT=…, or add service:"})
+	}
 	if len(r.d.problems) == before {
 		c.Ground.over(&p.Footing)
 		r.checkGround(&c, &p.Footing, p.Pace, join(path, "footing"))
@@ -409,7 +417,7 @@ func (r *reader) kindOf(name string, layers []source) (Kind, bool) {
 	if len(found) == 0 {
 		// An unknown key is the likelier mistake, and the more useful message.
 		before := len(r.d.problems)
-		r.layKind(layers[0].node, Kind{}, &entry{}, nil, join("contenders", name), join("contenders", name))
+		r.layKind(layers[0].node, Kind{}, &entry{}, false, nil, join("contenders", name), join("contenders", name))
 		if len(r.d.problems) == before {
 			r.d.fault(layers[0].node, choice, "%s: nothing says what kind of contender this is", name)
 		}
@@ -419,16 +427,20 @@ func (r *reader) kindOf(name string, layers []source) (Kind, bool) {
 	return Kind{}, false
 }
 
-// layKind lays one node of course or contender: the kind's key over settings, the rest over own. A nil own is the
-// course, where other kinds' keys may stand too.
-func (r *reader) layKind(n ast.Node, kind Kind, own *entry, settings Settings, path, shown string) {
+// courseKeys are the keys of a contender that a course may have, too.
+var courseKeys = []string{"service"}
+
+// layKind lays one node of course or contender: the kind's key over settings, the rest over own. In a course other
+// kinds' keys may stand too.
+func (r *reader) layKind(n ast.Node, kind Kind, own *entry, course bool, settings Settings, path, shown string) {
 	if isNull(r.d.bare(n)) {
 		return
 	}
-	known := kindNames(r.opt.Kinds)
-	if own != nil {
-		known = append(known, keysOf(reflect.TypeFor[entry]())...)
+	entryKeys := keysOf(reflect.TypeFor[entry]())
+	if course {
+		entryKeys = courseKeys
 	}
+	known := append(kindNames(r.opt.Kinds), entryKeys...)
 	pairs, ok := r.d.entries(n, shown)
 	if !ok {
 		r.d.fault(n, "its keys: "+strings.Join(known, ", "), "%s must hold keys and values, this is %s", shown, describe(r.d.bare(n)))
@@ -440,7 +452,7 @@ func (r *reader) layKind(n ast.Node, kind Kind, own *entry, settings Settings, p
 		switch {
 		case key == kind.Name && settings != nil:
 			r.d.lay(p.Value, reflect.ValueOf(settings).Elem(), join(path, key), 0)
-		case own != nil && slices.Contains(keysOf(reflect.TypeFor[entry]()), key):
+		case slices.Contains(entryKeys, key):
 			field, _ := fieldOf(reflect.TypeFor[entry](), key)
 			r.d.lay(p.Value, reflect.ValueOf(own).Elem().FieldByIndex(field.Index), join(path, key), 0)
 		case slices.Contains(known, key):

@@ -35,6 +35,11 @@ func Schema(kinds []Kind) ([]byte, error) {
 		course.Properties.Set(k.Name, settings)
 		contender.Properties.Set(k.Name, settings)
 	}
+	for _, key := range courseKeys {
+		if s, ok := contender.Properties.Get(key); ok {
+			course.Properties.Set(key, s)
+		}
+	}
 	described := func(name string, s *jsonschema.Schema) error {
 		old, ok := top.Properties.Get(name)
 		if !ok {

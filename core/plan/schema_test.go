@@ -73,6 +73,20 @@ func TestReaderAndSchemaAgree(t *testing.T) {
 		{"no connection kept", replace("timeout: 3s", "connections: new"), true},
 
 		{"rules for the same work", replace("rounds: 8", "same: { body: json, ignore: [/at], tolerance: 1%, at: [/tide], match: x, count: y, unordered: true }"), true},
+		{"footing", replace("rounds: 8", "footing: { workspace: ., caches: warm, before: { duel: a, heat: [b, c] }, cpus: 0-1, own-cpus: 1, nice: -3, stores: s, pages: [x, y] }"), true},
+		{"footing in full", replace("rounds: 8", "footing: { workspace: { from: [., ..], fresh: duel, at: w } }"), true},
+		{"footing of a contender", replace("note: what runs today,", "note: x, footing: { nice: 3, before: { heat: a } },"), true},
+		{"states for one contender", replace("note: what runs today,", "note: x, footing: { caches: cold },"), false},
+		{"steps for the duel of one contender", replace("note: what runs today,", "note: x, footing: { before: { duel: a } },"), false},
+		{"unknown state", replace("rounds: 8", "footing: { caches: tepid }"), false},
+		{"no state", replace("rounds: 8", "footing: { caches: [] }"), false},
+		{"workspace of nothing", replace("rounds: 8", "footing: { workspace: { fresh: run } }"), false},
+		{"processors in words", replace("rounds: 8", "footing: { cpus: all }"), false},
+		{"niceness out of range", replace("rounds: 8", "footing: { nice: 20 }"), false},
+		{"service", replace("note: what runs today,", "note: x, service: { run: [board, '${PORT}'], ready: { url: 'http://127.0.0.1:1/', status: 204 }, limit: 3s, fresh: duel, stop: { signal: INT, grace: 1s } },"), true},
+		{"service in the course", replace("course:", "course:\n  service: { shell: 'board ${PORT}' }"), true},
+		{"service with an unknown signal", replace("note: what runs today,", "note: x, service: { shell: 'b ${PORT}', stop: { signal: USR1 } },"), false},
+		{"rows by key", replace("rounds: 8", "same: { body: rows, list: /b, key: /id, sample: 5% }"), true},
 		{"unknown rule", replace("rounds: 8", "same: { bodies: exact }"), false},
 		{"unknown comparison", replace("rounds: 8", "same: { body: alike }"), false},
 
@@ -165,7 +179,8 @@ func TestReferenceIsComplete(t *testing.T) {
 	}
 	keys = append(keys, "duel", "question", "baseline", "course", "contenders", "pace", "rounds", "seed", "interest", "decides", "allow", "note", "avoid",
 		"repeat", "clients", "for", "shots", "warmup", "same", "body", "ignore", "unordered", "tolerance", "at", "match", "count", "key", "list", "files", "sample", "footing", "workspace", "from", "fresh",
-		"before", "after", "caches", "stores", "pages", "machine", "idle", "cpus", "own-cpus", "nice")
+		"before", "after", "caches", "stores", "pages", "machine", "idle", "cpus", "own-cpus", "nice",
+		"service", "run", "shell", "dir", "env", "ready", "url", "status", "line", "file", "limit", "stop", "signal", "grace")
 	slices.Sort(keys)
 	for _, key := range slices.Compact(keys) {
 		if !strings.Contains(string(text), "`"+key+"`") {

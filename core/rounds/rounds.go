@@ -248,7 +248,10 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	r.entries = contender.OpenAll(p, r.cfg.Kinds, r.clock, func(name string) string { return r.footing.Of(name).Dir() })
+	r.entries = contender.OpenAll(p, r.cfg.Kinds, r.clock, func(name string) (dir, port string) {
+		g := r.footing.Of(name)
+		return g.Dir(), g.Port()
+	})
 	return r.weighIn(ctx)
 }
 
@@ -366,11 +369,15 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
+	watched, release := ground.Watched(ctx)
 	resume := holdCollector()
 	before := meter.Read()
-	span, err := drive.Drive(ctx)
+	span, err := drive.Drive(watched)
 	after := meter.Read()
 	resume()
+	if died := release(); died != nil && ctx.Err() == nil {
+		err = died
+	}
 	w.stop()
 	for i, c := range clients {
 		c.Close()

@@ -53,11 +53,11 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	if s.Stdin != "" {
 		d.stdin = resolve(setup.Dir, s.Stdin)
 	}
-	d.argv = []string{"/bin/sh", "-c", s.Shell}
+	d.argv = []string{"/bin/sh", "-c", setup.Fill(s.Shell)}
 	if s.Shell == "" {
 		d.argv = d.argv[:0]
 		for _, w := range s.Run {
-			d.argv = append(d.argv, string(w))
+			d.argv = append(d.argv, setup.Fill(string(w)))
 		}
 	}
 	program, err := find(d.argv[0], d.dir)
@@ -76,7 +76,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 		}
 	}
 	d.program = program
-	d.env = environment(s.Env)
+	d.env = environment(s.Env, setup.Fill)
 	if d.keeper, err = keeper.Shared(); err != nil {
 		return nil, err
 	}
@@ -120,12 +120,12 @@ func programs() (names []string) {
 	return slices.Compact(names)
 }
 
-func environment(over map[string]plan.Word) []string {
+func environment(over map[string]plan.Word, fill func(string) string) []string {
 	env := os.Environ()
 	for name, value := range over {
 		prefix := name + "="
 		env = slices.DeleteFunc(env, func(e string) bool { return strings.HasPrefix(e, prefix) })
-		env = append(env, prefix+string(value))
+		env = append(env, prefix+fill(string(value)))
 	}
 	slices.Sort(env)
 	return env

@@ -2,6 +2,7 @@ package http
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -40,11 +41,11 @@ type driver struct {
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
-	t, err := s.readRows(setup.Dir)
+	t, err := s.readRows(cmp.Or(setup.PlanDir, setup.Dir)) // rows are the plan's, not the workspace's
 	if err != nil {
 		return nil, fmt.Errorf("read rows: %w", err)
 	}
-	requests, err := s.render(t)
+	requests, err := s.render(t, setup.Port)
 	if err != nil {
 		return nil, fmt.Errorf("prepare requests: %w", err)
 	}

@@ -76,7 +76,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		fault("rows", "the first line names the columns", "%s", err)
 		return faults
 	}
-	requests, err := s.render(table)
+	requests, err := s.render(table, anyPort)
 	var unknown unknownColumn
 	switch {
 	case errors.As(err, &unknown):
@@ -174,12 +174,15 @@ func (u unknownColumn) try() string {
 	return "the columns are " + strings.Join(u.columns, ", ")
 }
 
-// render makes one request for each row.
-func (s *Settings) render(t table) ([]request, error) {
+// anyPort stands for the port of a service while a plan is checked.
+const anyPort = "1"
+
+// render makes one request for each row, port being that of the contender's service.
+func (s *Settings) render(t table, port string) ([]request, error) {
 	out := make([]request, 0, len(t.rows))
 	for _, row := range t.rows {
 		fill := func(key, text string, escape func(string) string) (string, error) {
-			return fillIn(key, text, t.columns, row, escape)
+			return fillIn(key, strings.ReplaceAll(text, plan.PortMark, port), t.columns, row, escape)
 		}
 		address, err := fill("url", s.URL, url.QueryEscape)
 		if err != nil {

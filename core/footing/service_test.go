@@ -1,0 +1,192 @@
+package footing_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/footing"
+	"paceduel/core/plan"
+	"paceduel/internal/sample"
+)
+
+// board is the test's service, run by the test binary itself: it answers on PORT with the number of its process.
+func board(how string) {
+	switch how {
+	case "breaks":
+		fmt.Println("the slipway is blocked")
+		os.Exit(3)
+	case "stubborn":
+		signal.Ignore(syscall.SIGTERM)
+	case "never":
+		fmt.Println("still thinking")
+		select {}
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, os.Getpid()) })
+	mux.HandleFunc("/die", func(http.ResponseWriter, *http.Request) {
+		fmt.Println("struck a rock")
+		os.Exit(9)
+	})
+	fmt.Println("open on", os.Getenv("PORT"))
+	os.WriteFile("ready", nil, 0o644)
+	http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), mux)
+	os.Exit(1)
+}
+
+// serving opens a footing whose contender a has the board as a service, with more keys of it in rest.
+func serving(t *testing.T, how, rest string) (*footing.Footing, *footing.Ground) {
+	t.Helper()
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\ncontenders:\n  b:\n  a: { service: { shell: 'exec " + self + " ${PORT}', env: { FOOTING_BOARD: " + how + " }" + rest + " } }\n"
+	p, err := plan.Read(filepath.Join(t.TempDir(), "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}, Lookup: func(string) (string, bool) { return "", false }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := footing.Open(p, clock.Start())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(f.Close)
+	if _, err := f.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	return f, f.Of("a")
+}
+
+// ask is what the board of g answers; empty when nobody does.
+func ask(g *footing.Ground, path string) string {
+	answer, err := http.Get("http://127.0.0.1:" + g.Port() + path)
+	if err != nil {
+		return ""
+	}
+	defer answer.Body.Close()
+	body, _ := io.ReadAll(answer.Body)
+	return string(body)
+}
+
+func TestAServiceIsFreshOrKept(t *testing.T) {
+	for fresh, want := range map[string]string{"run": "ABCD", "heat": "AABB", "duel": "AAAA"} {
+		t.Run(fresh, func(t *testing.T) {
+			f, g := serving(t, "answers", ", fresh: "+fresh)
+			names := map[string]string{}
+			got := ""
+			for range 2 {
+				if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+					t.Fatal(err)
+				}
+				for range 2 {
+					if err := g.BeforeRun(t.Context(), false); err != nil {
+						t.Fatal(err)
+					}
+					pid := ask(g, "/")
+					if names[pid] == "" {
+						names[pid] = string(rune('A' + len(names)))
+					}
+					got += names[pid]
+					if err := g.AfterRun(t.Context()); err != nil {
+						t.Fatal(err)
+					}
+				}
+				if _, err := g.EndHeat(t.Context()); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := f.End(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			if got != want || names[""] != "" {
+				t.Errorf("runs met services %s (%v); want %s", got, names, want)
+			}
+			if pid := ask(g, "/"); pid != "" {
+				t.Errorf("service %s is there after the duel", pid)
+			}
+		})
+	}
+}
+
+func TestWaysToBeReady(t *testing.T) {
+	for _, way := range []string{"", ", ready: { url: 'http://127.0.0.1:${PORT}/x', status: 200 }", ", ready: { line: '^open on [0-9]+$' }", ", ready: { file: ready }"} {
+		_, g := serving(t, "answers", way)
+		if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+			t.Errorf("ready%s: %v", way, err)
+		}
+		seen, err := g.EndHeat(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(seen.Costs) != 2 || !strings.HasPrefix(seen.Costs[0].Said, "ready in ") || seen.Costs[1].Said != "ended at TERM" {
+			t.Errorf("ready%s: costs %+v", way, seen.Costs)
+		}
+	}
+}
+
+func TestAServiceThatFailsSpeaksForItself(t *testing.T) {
+	for how, want := range map[string]string{
+		"breaks": "ended (exit code 3): the slipway is blocked",
+		"never":  "was not ready after 300ms (its port accepts): still thinking",
+	} {
+		_, g := serving(t, how, ", limit: 300ms")
+		err := g.BeginHeat(t.Context(), plan.AsFound, 1)
+		var service *footing.ServiceError
+		if !errors.As(err, &service) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v; want %q", how, err, want)
+		}
+	}
+}
+
+func TestAServiceThatWillNotEndIsKilled(t *testing.T) {
+	_, g := serving(t, "stubborn", ", stop: { grace: 50ms }")
+	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+		t.Fatal(err)
+	}
+	seen, err := g.EndHeat(t.Context())
+	if err != nil || seen.Costs[1].Said != "killed after 50ms" {
+		t.Errorf("costs %+v, %v", seen.Costs, err)
+	}
+}
+
+func TestAServiceThatDiesEndsItsHeat(t *testing.T) {
+	_, g := serving(t, "answers", ", fresh: duel")
+	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+		t.Fatal(err)
+	}
+	first := ask(g, "/")
+	ctx, release := g.Watched(t.Context())
+	ask(g, "/die")
+	select {
+	case <-ctx.Done():
+	case <-time.After(10 * time.Second):
+		t.Fatal("nobody noticed")
+	}
+	if err := release(); err == nil || !strings.Contains(err.Error(), "ended (exit code 9)") || !strings.Contains(err.Error(), "struck a rock") {
+		t.Errorf("why it died: %v", err)
+	}
+	if _, err := g.EndHeat(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	// The next heat gets another.
+	if err := g.BeginHeat(t.Context(), plan.AsFound, 2); err != nil || ask(g, "/") == first {
+		t.Errorf("after its death: %v", err)
+	}
+	ctx, release = g.Watched(t.Context())
+	if err := release(); err != nil || ctx.Err() != context.Canceled {
+		t.Errorf("a service that lives is released with %v", err)
+	}
+	if _, err := g.EndHeat(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+}
