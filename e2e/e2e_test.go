@@ -212,7 +212,7 @@ rounds: 5
 same: { body: json }
 `)
 	h.run(t, "check", "u.duel.yaml").says(t, 3, "some: not the same JSON", "/rows/2: missing, not 3")
-	h.run(t, "run", "u.duel.yaml").says(t, 3, "some does not the same work as the baseline: the same JSON: /rows/2 is missing, not 3", "--accept-unequal")
+	h.run(t, "run", "u.duel.yaml").says(t, 3, "some does not the same work as the baseline: not the same JSON: /rows/2 is missing, not 3", "--accept-unequal")
 	h.run(t, "run", "u.duel.yaml", "--accept-unequal", "--json", "u.json").says(t, 0, "unequal work was accepted: some broke the plan's rules")
 	r, err := result.ReadFile(filepath.Join(h.dir, "u.json"))
 	if err != nil || r.Weighing == nil || !r.Weighing.Accepted {

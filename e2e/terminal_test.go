@@ -96,7 +96,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.press("w")
 	term.wait("first touch", "application/json", "All passed the weigh-in")
 	term.press("r")
-	term.wait("✓verdict", "at p50", "snapshot is", "throughput")
+	term.wait("✓verdict", "snapshot is", "throughput", "p50")
 	term.press("s")
 	term.wait("saved berth-board-")
 	saved, err := filepath.Glob(filepath.Join(h.dir, "berth-board-*.svg"))

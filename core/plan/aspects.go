@@ -18,6 +18,10 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 	own = make([][]Aspect, len(p.Contenders))
 	for i, c := range p.Contenders {
 		own[i] = flatten("", reflect.ValueOf(c.Settings).Elem())
+		own[i] = append(own[i], flatten("footing", reflect.ValueOf(c.Ground))...)
+		if c.Ground.Service != nil {
+			own[i] = append(own[i], flatten("service", reflect.ValueOf(*c.Ground.Service))...)
+		}
 		for j := range own[i] {
 			own[i][j].Value = p.Mask(own[i][j].Value)
 		}
@@ -38,10 +42,21 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 func flatten(prefix string, v reflect.Value) (out []Aspect) {
 	for f := range v.Type().Fields() {
 		name, field := tagName(f), v.FieldByIndex(f.Index)
+		if f.Anonymous {
+			out = append(out, flatten(prefix, field)...)
+			continue
+		}
 		if name == "" || field.IsZero() {
 			continue
 		}
 		key := join(prefix, name)
+		if field.Kind() == reflect.Pointer {
+			field = field.Elem()
+		}
+		if _, isScalar := field.Interface().(fmt.Stringer); field.Kind() == reflect.Struct && !isScalar {
+			out = append(out, flatten(key, field)...)
+			continue
+		}
 		if field.Kind() == reflect.Map {
 			names := field.MapKeys()
 			slices.SortFunc(names, func(a, b reflect.Value) int { return strings.Compare(a.String(), b.String()) })
@@ -59,6 +74,8 @@ func write(v reflect.Value) string {
 	switch x := v.Interface().(type) {
 	case Span:
 		return x.D().String()
+	case fmt.Stringer:
+		return x.String()
 	case Bytes:
 		return units.Trim(units.Bytes(float64(x)))
 	}

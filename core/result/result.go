@@ -154,6 +154,24 @@ func (w *Weighing) Unequal() (names []string) {
 	return names
 }
 
+// First puts the first breach of a rule into words; empty when there is none.
+func (w *Weighing) First() string {
+	if w == nil {
+		return ""
+	}
+	for _, c := range w.Checks {
+		switch {
+		case c.Same:
+		case len(c.Differences) == 0:
+			return "not " + c.Rule
+		default:
+			d := c.Differences[0]
+			return fmt.Sprintf("not %s: %s is %s, not %s", c.Rule, d.Where, d.Contender, d.Baseline)
+		}
+	}
+	return ""
+}
+
 // Check is one rule, held to one contender.
 type Check struct {
 	Contender   string       `json:"contender"`

@@ -73,7 +73,6 @@ type Checker struct {
 	next   float64 // shots until the next sample
 	room   int     // bytes that may still be held
 	held   []contender.Shot
-	views  []*contender.View
 	sample bool
 }
 
@@ -110,7 +109,7 @@ func (c *Checker) Ask(shot *contender.Shot) {
 		c.next = c.gap()
 		v := &contender.View{Sample: true, Limit: maxSampled}
 		if first, ok := c.ref.answers[0]; ok {
-			v.Body = make([]byte, 0, len(first.Body)+512) // so that keeping it takes no longer than copying
+			v.Body = make([]byte, 0, len(first.Body)+64<<10) // so that keeping it never has to make room
 		}
 		shot.View = v
 	}

@@ -99,7 +99,7 @@ func TestOutcomesAlwaysCount(t *testing.T) {
 	other.Outcome = "204 No Content"
 	w := weighin.Compare(&plan.Same{}, []weighin.Answer{answer("slow", "a"), other})
 	err := weighin.Judge(w)
-	if !weighin.IsUnequal(err) || !weighin.IsFailed(err) || !strings.Contains(err.Error(), "fast does not the same work as the baseline: outcome: outcome is 204 No Content, not 200 OK") {
+	if !weighin.IsUnequal(err) || !weighin.IsFailed(err) || !strings.Contains(err.Error(), "fast does not the same work as the baseline: not outcome: outcome is 204 No Content, not 200 OK") {
 		t.Errorf("Judge says %v", err)
 	}
 	w.Accepted = true

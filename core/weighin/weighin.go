@@ -73,17 +73,7 @@ func Judge(w *result.Weighing) error {
 	if w == nil || !w.Ruled || w.Accepted || len(names) == 0 {
 		return nil
 	}
-	first := ""
-	for _, c := range w.Checks {
-		if !c.Same && first == "" {
-			first = c.Rule
-			if len(c.Differences) > 0 {
-				d := c.Differences[0]
-				first = fmt.Sprintf("%s: %s is %s, not %s", c.Rule, d.Where, d.Contender, d.Baseline)
-			}
-		}
-	}
-	return &UnequalError{names, first}
+	return &UnequalError{names, w.First()}
 }
 
 // Touch performs the one shot of e on its footing in a state. Its trouble, if any, is in the Touch; Passed tells. The answer

@@ -167,17 +167,17 @@ func (v View) Sentence(s screen.Scene) string {
 	case len(failed) > 0:
 		text := fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed))
 		if len(unequal) > 0 {
-			text += fmt.Sprintf(" %s did not do the work of %s.", units.List(unequal), s.Run.Result.Plan.Baseline)
+			text += fmt.Sprintf(" %s did not do the work of %s: %s.", units.List(unequal), s.Run.Result.Plan.Baseline, w.First())
 		}
 		return text
 	case asked < len(s.Run.Result.Entrants):
 		return fmt.Sprintf("Each contender is asked once before any timing: %d of %d so far.", asked, len(s.Run.Result.Entrants))
 	case refused(s):
-		return fmt.Sprintf("%s broke the plan's rules for the same work, so nothing was timed; where they differ stands below.", units.List(unequal))
+		return fmt.Sprintf("%s broke the plan's rules for the same work, so nothing was timed: %s.", units.List(unequal), w.First())
 	case len(unequal) > 0 && w.Accepted:
-		return fmt.Sprintf("%s broke the plan's rules for the same work, and that was accepted.", units.List(unequal))
+		return fmt.Sprintf("%s broke the plan's rules for the same work, and that was accepted: %s.", units.List(unequal), w.First())
 	case len(unequal) > 0:
-		return fmt.Sprintf("All passed the weigh-in, but %s did not answer as %s did; make sure that they do the same work.", units.List(unequal), s.Run.Result.Plan.Baseline)
+		return fmt.Sprintf("All passed the weigh-in, but %s did not answer as %s did (%s); make sure that they do the same work.", units.List(unequal), s.Run.Result.Plan.Baseline, w.First())
 	case w != nil:
 		return "All passed the weigh-in, and all do the same work."
 	}

@@ -169,14 +169,11 @@ var errTooLong = errors.New("answer longer than max-body")
 // read reads the body to its end, keeping its head when it is to be looked at.
 func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64, err error) {
 	for {
-		n, err := answer.Body.Read(c.buf)
+		into, kept := c.into(shot)
+		n, err := answer.Body.Read(into)
 		length += int64(n)
-		if v := shot.View; v != nil {
-			if room := v.Room() - len(v.Body); room > 0 {
-				began := c.d.clock.Now()
-				v.Body = append(v.Body, c.buf[:min(n, room)]...)
-				shot.Aside += c.d.clock.Now() - began
-			}
+		if kept {
+			shot.View.Body = shot.View.Body[:len(shot.View.Body)+n]
 		}
 		if err == io.EOF {
 			return length, nil
@@ -190,6 +187,25 @@ func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64
 	}
 }
 
+// leastRoom is the least that is read at once into an answer that is kept.
+const leastRoom = 16 << 10
+
+// into is where the next part of the body is read to: where the answer is kept, as far as there is room, so that keeping
+// it costs no copying. Making room is no part of the latency.
+func (c *client) into(shot *contender.Shot) (buf []byte, kept bool) {
+	v := shot.View
+	if v == nil || len(v.Body) >= v.Room() {
+		return c.buf, false
+	}
+	if cap(v.Body)-len(v.Body) < leastRoom {
+		began := c.d.clock.Now()
+		v.Body = slices.Grow(v.Body, max(len(v.Body), len(c.buf)))
+		shot.Aside += c.d.clock.Now() - began
+	}
+	end := min(cap(v.Body), len(v.Body)+len(c.buf), v.Room())
+	return v.Body[len(v.Body):end], true
+}
+
 func (c *client) judge(ctx, limited context.Context, answer *http.Response, length int64, err error, shot *contender.Shot) {
 	switch {
 	case err != nil && ctx.Err() != nil:
@@ -199,6 +215,9 @@ func (c *client) judge(ctx, limited context.Context, answer *http.Response, leng
 		shot.Err = fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", c.d.requests[0].url.Host, c.d.settings.Timeout.D(), length)
 	case err != nil:
 		shot.Class, shot.Err = classify(err), err
+		if shot.Class == contender.Refused {
+			shot.Err = fmt.Errorf("nobody listens on %s: %w", c.d.requests[0].url.Host, err)
+		}
 		if errors.Is(err, errTooLong) {
 			shot.Err = fmt.Errorf("%w of %d bytes", err, int64(c.d.settings.MaxBody))
 		}
