@@ -68,7 +68,11 @@ func newHome(t *testing.T) home {
 
 func (h home) write(t *testing.T, name, text string) {
 	t.Helper()
-	if err := os.WriteFile(filepath.Join(h.dir, name), []byte(text), 0o644); err != nil {
+	path := filepath.Join(h.dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -364,6 +368,39 @@ func TestTheHeadlessDemo(t *testing.T) {
 	h := newHome(t)
 	began := time.Now()
 	o := h.run(t, "demo", "--headless")
-	o.says(t, 0, "snapshot is ", "joined is ", "at p50", "stream is ", "in the mean", "seed 4127")
+	o.says(t, 0, "snapshot is ", "joined is ", "p50", "stream is ", "in the mean", "seed 4127")
 	t.Logf("the demo took %s", time.Since(began).Round(time.Second))
+}
+
+// A tool that rewrites its input and remembers: cold and warm are two figures, and its input stays as it was.
+func TestColdAndWarm(t *testing.T) {
+	h := newHome(t)
+	h.run(t, "harbour", "lay", ".").says(t, 0)
+	before, err := os.ReadFile(filepath.Join(h.dir, "untidy.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.env = append(h.env, "PACEDUEL="+program)
+	o := h.run(t, "run", "manifest-tidier.duel.yaml", "--rounds", "2", "--set", "pace.repeat=1", "--json", "out.json")
+	o.says(t, 0, "Cold, ", "Warm, ", "mean cold", "mean warm", "warm against cold")
+	after, err := os.ReadFile(filepath.Join(h.dir, "untidy.txt"))
+	if err != nil || string(after) != string(before) {
+		t.Errorf("the original was rewritten, %v", err)
+	}
+	h.run(t, "check", "manifest-tidier.duel.yaml").says(t, 0, "changed untidy.txt", "its own caches hold", "the same work", "fresh copy of untidy.txt")
+	h.run(t, "check", "wrong-on-purpose.duel.yaml", "--save", ".").says(t, 3, "did you mean gzip?", "unrecognized option", "manifesto.txt: No such file", "half: not the same bytes")
+	if info, err := os.Stat(filepath.Join(h.dir, "whole.answer")); err != nil || info.Size() < 1<<20 {
+		t.Errorf("the whole answer is not saved: %v", err)
+	}
+}
+
+// A plan that asks for what no machine has is run all the same, and says so before and after.
+func TestWhatTheMachineCannotDo(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "far.duel.yaml", strings.Replace(quick, "pace:", "footing: { cpus: 1000, before: { round: 'echo round $PACEDUEL_ROUND >> rounds' } }\npace:", 1))
+	o := h.run(t, "run", "far.duel.yaml", "--rounds", "2")
+	o.says(t, 0, "this machine: short cannot be kept to processors 1000", "cautions", "- short cannot be kept to processors 1000")
+	if text, err := os.ReadFile(filepath.Join(h.dir, "rounds")); err != nil || string(text) != "round 1\nround 2\n" {
+		t.Errorf("steps before rounds wrote %q, %v", text, err)
+	}
 }

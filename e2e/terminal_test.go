@@ -203,3 +203,37 @@ func TestASavedFileOpensInEveryView(t *testing.T) {
 	term.press("q")
 	term.wait("ended with 0")
 }
+
+// Footing and weigh-in on screen: what will be done, what it cost, what the answers are, looked for and saved.
+func TestFootingOnScreen(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "yard/manifest.json", `{"holds":[{"cargo":"salt cod"},{"cargo":"timber"}]}`)
+	h.write(t, "yard.duel.yaml", `duel: Yard
+baseline: whole
+contenders:
+  whole: { command: { run: [cat, manifest.json], stdout: pipe } }
+  part: { command: { shell: "echo x >> log; head -c 30 manifest.json", stdout: pipe } }
+pace: { repeat: 2 }
+rounds: 2
+footing: { workspace: { from: yard, fresh: run }, caches: [cold, warm] }
+`)
+	term := openTerminal(t, h, 142, 42, "open", ".")
+	term.wait("Yard asks part against whole")
+	term.press("f")
+	term.wait("what Yard will do around each run", "fresh copy of yard", "drop pages of the workspace", "the run itself", "this machine", "processors for us")
+	term.press("a", "Enter")
+	term.wait("✓verdict", "mean cold", "mean warm")
+	term.press("f")
+	term.wait("went into their footing", "1 file, 51 B", "1 file added")
+	term.press("w")
+	term.wait("part did not answer as whole did", "ships 1.70x the bytes of part", "holds[].cargo", "1 file added")
+	term.press("/")
+	term.wait("look for")
+	term.press("-l", "timber")
+	term.press("Enter")
+	term.wait("›", `"cargo": "timber"`)
+	term.press("s")
+	term.wait("saved yard-", "and 3 more", "whole")
+	term.press("q")
+	term.wait("ended with 0")
+}

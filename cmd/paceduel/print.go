@@ -125,7 +125,7 @@ func printFooting(out io.Writer, r *result.Result) {
 	for _, text := range r.Footing.Cannot {
 		fmt.Fprintf(out, "  this machine: %s\n", text)
 	}
-	for _, c := range r.Footing.Spent(r.Heats) {
+	for _, c := range r.Spent(r.Heats) {
 		if c.Times > 0 {
 			who := strings.TrimSpace(c.Contender + " " + c.State)
 			fmt.Fprintf(out, "  %s: %s, %s: %s, %s each\n", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))

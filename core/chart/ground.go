@@ -48,7 +48,7 @@ var levels = []string{"duel", "round", "heat", "run"}
 // NewGround arranges the footing of a run, with what its heats have cost so far.
 func NewGround(r *result.Result, heats []result.Heat) *Ground {
 	g := &Ground{Timed: units.None, Aside: units.None}
-	spent := r.Footing.Spent(heats)
+	spent := r.Spent(heats)
 	for i, e := range r.Entrants {
 		for _, state := range r.States() {
 			g.Columns = append(g.Columns, GroundColumn{Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, state})

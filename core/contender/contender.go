@@ -96,6 +96,8 @@ type Client interface {
 
 // Shot is one performed shot. Times are offsets on the run's clock.
 type Shot struct {
+	// Due, when not 0, is when the shot was to start; set by the caller. Its latency then counts from there.
+	Due time.Duration
 	// Start is just before a process is created, or before a request is handed to its connection.
 	Start time.Duration
 	// End is when the exit was seen, or the last byte of the body read.
@@ -122,8 +124,13 @@ type Shot struct {
 	View *View
 }
 
-// Latency is the time from Start to End, without Aside.
-func (s *Shot) Latency() time.Duration { return s.End - s.Start - s.Aside }
+// Latency is the time from Start, or from Due where that is set, to End, without Aside.
+func (s *Shot) Latency() time.Duration {
+	if s.Due > 0 {
+		return s.End - s.Due - s.Aside
+	}
+	return s.End - s.Start - s.Aside
+}
 
 // Class sorts the outcome of a shot.
 type Class uint8

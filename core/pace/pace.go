@@ -1,7 +1,8 @@
 // Package pace decides when each shot is due and drives the clients of one heat accordingly.
 //
-// Two paces are known: one shot after another (repeat), and a number of clients that each ask again as soon as they
-// have their answer (a closed model: a server that stalls also stalls the asking). What a shot is, is the contender's
+// Three paces are known: one shot after another (repeat), a number of clients that each ask again as soon as they have
+// their answer (a closed model: a server that stalls also stalls the asking), and shots due at a set rate, whoever still
+// waits (an open model: a stall shows in the latency of all that were due meanwhile). What a shot is, is the contender's
 // business; what becomes of it, package tally's.
 package pace
 
@@ -38,6 +39,7 @@ type Heat struct {
 	Clock   *clock.Clock
 	Pace    plan.Pace
 	Clients []contender.Client
+	Seed    uint64 // of an open model's gaps
 	Warm    []*tally.Recorder
 	Judged  []*tally.Recorder
 	// Before and After, when set, frame every shot, which takes one client and nobody else; what they take is no part of
@@ -60,7 +62,7 @@ type Checker interface {
 }
 
 // Clients is how many clients a heat of pace p needs.
-func Clients(p plan.Pace) int { return max(p.Clients, 1) }
+func Clients(p plan.Pace) int { return max(p.Clients, p.Most, 1) }
 
 // StoppedError is a heat that was stopped by what was to be done before or after one of its shots.
 type StoppedError struct{ Err error }
@@ -74,6 +76,7 @@ func (e *StoppedError) Unwrap() error { return e.Err }
 type Span struct {
 	Start, End time.Duration
 	Aside      time.Duration // of it, spent between shots
+	Unsent     int64         // shots of an open model that nobody was free to perform
 }
 
 // Drive performs the warm-up, then the judged part, and returns the span of the latter. Shots under way when a timed
@@ -82,7 +85,7 @@ type Span struct {
 func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 	if w := h.Pace.Warmup; w != nil && (w.For > 0 || w.Shots > 0) {
 		h.stage(WarmingUp, h.Clock.Now())
-		_, _, err = h.all(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})
+		_, err = h.part(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})
 		for _, c := range h.Clients {
 			c.Rewind()
 		}
@@ -92,11 +95,11 @@ func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 	}
 	if err != nil {
 		now := h.Clock.Now()
-		return Span{now, now, 0}, err
+		return Span{Start: now, End: now}, err
 	}
 	q := quota{span: h.Pace.For.D(), shots: max(h.Pace.Repeat, h.Pace.Shots)}
 	h.stage(Judged, h.Clock.Now())
-	span.Start, span.Aside, err = h.all(ctx, Judged, h.Judged, q)
+	span, err = h.part(ctx, Judged, h.Judged, q)
 	span.End = h.Clock.Now()
 	if err == nil {
 		err = ctx.Err()
@@ -108,6 +111,24 @@ func (h *Heat) stage(s Stage, at time.Duration) {
 	if h.OnStage != nil {
 		h.OnStage(s, at)
 	}
+}
+
+// part performs one part of the heat after its model.
+func (h *Heat) part(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (span Span, err error) {
+	if h.Pace.Open() {
+		span.Start, span.Unsent, err = h.open(ctx, stage, recorders, q)
+		return span, err
+	}
+	span.Start, span.Aside, err = h.all(ctx, stage, recorders, q)
+	return span, err
+}
+
+// checker is the i-th client's checker in a stage; nil for none.
+func (h *Heat) checker(stage Stage, i int) Checker {
+	if stage == WarmingUp || h.Checkers == nil {
+		return nil
+	}
+	return h.Checkers[i]
 }
 
 // quota is how much a part of a heat does: until span is over, or a number of shots in all.
@@ -155,21 +176,15 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			}
 		}
 	}
-	checker := func(i int) Checker {
-		if stage == WarmingUp || h.Checkers == nil {
-			return nil
-		}
-		return h.Checkers[i]
-	}
 	if len(h.Clients) == 1 {
-		loop(h.Clients[0], recorders[0], checker(0)) // no goroutine to start or to switch to
+		loop(h.Clients[0], recorders[0], h.checker(stage, 0)) // no goroutine to start or to switch to
 		if err != nil && ctx.Err() == nil {
 			err = &StoppedError{err}
 		}
 		return start, aside, err
 	}
 	for i, c := range h.Clients {
-		wg.Go(func() { loop(c, recorders[i], checker(i)) })
+		wg.Go(func() { loop(c, recorders[i], h.checker(stage, i)) })
 	}
 	wg.Wait()
 	return start, 0, nil

@@ -154,13 +154,17 @@ type Kind struct {
 	New  func() Settings // a pointer to a fresh struct with its defaults
 }
 
-// Pace is how every contender is driven: one shot after another (Repeat), or Clients at once, for a time or a number
-// of shots. Exactly one of Repeat and Clients is set, and with Clients exactly one of For and Shots.
+// Pace is how every contender is driven: one shot after another (Repeat), Clients at once (a closed model), or shots due
+// at a Rate whoever still waits (an open model). Exactly one of the three is set, and with Clients and Rate exactly one of
+// For and Shots.
 type Pace struct {
 	Repeat  int     `json:"repeat,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"this many shots one after another in each heat"`
 	Clients int     `json:"clients,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"this many at once, each asking again as soon as it has its answer"`
-	For     Span    `json:"for,omitempty" jsonschema_description:"how long a heat lasts, with clients"`
-	Shots   int     `json:"shots,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"how many shots a heat has in all, with clients"`
+	Rate    Rate    `json:"rate,omitempty" jsonschema_description:"shots become due at this rate, whether earlier ones were answered or not; latency counts from when a shot was due"`
+	Spread  string  `json:"spread,omitempty" jsonschema:"enum=even,enum=poisson" jsonschema_description:"with rate: evenly spaced, or at random gaps as independent users come; even unless said"`
+	Most    int     `json:"most,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"with rate: how many shots may be under way at once; 64 unless said"`
+	For     Span    `json:"for,omitempty" jsonschema_description:"how long a heat lasts, with clients or rate"`
+	Shots   int     `json:"shots,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"how many shots a heat has in all, with clients or rate"`
 	Warmup  *Warmup `json:"warmup,omitempty"`
 }
 
@@ -173,11 +177,31 @@ func (p Pace) String() string {
 		return "1 run a heat"
 	case p.Repeat > 0:
 		return plural(p.Repeat, "run") + " a heat, one after another"
+	case p.Rate > 0 && p.Shots > 0:
+		return plural(p.Shots, "shot") + " a heat at " + p.Rate.String() + p.spread()
+	case p.Rate > 0:
+		return p.Rate.String() + p.spread() + " for " + p.For.D().String()
 	case p.Shots > 0:
 		return plural(p.Clients, "client") + ", " + plural(p.Shots, "shot") + " a heat"
 	}
 	return plural(p.Clients, "client") + " for " + p.For.D().String()
 }
+
+// Open reports whether shots are due at a rate, whoever still waits.
+func (p Pace) Open() bool { return p.Rate > 0 }
+
+func (p Pace) spread() string {
+	if p.Spread == Poisson {
+		return ", as independent users come,"
+	}
+	return ""
+}
+
+// Poisson is the spread of shots that come independently of each other.
+const Poisson = "poisson"
+
+// DefaultMost is how many shots of an open model may be under way at once unless a plan says otherwise.
+const DefaultMost = 64
 
 // Same are the rules by which the contenders' answers are held to the baseline's. Status or exit code always count; a
 // rule that is not set does not.

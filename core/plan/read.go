@@ -228,6 +228,9 @@ func (r *reader) build() *Plan {
 	if p.Decides == Throughput && p.Pace.Sequential() {
 		r.fault("decides", "name mean", "with repeat, throughput says no more than the mean does")
 	}
+	if p.Decides == Throughput && p.Pace.Open() {
+		r.fault("decides", "name p99", "at a set rate, throughput is what the plan says")
+	}
 	r.checkSame(p.Same)
 	p.Footing = r.doc.Footing
 	r.checkFooting(&p.Footing, p.Pace)
@@ -248,24 +251,35 @@ func (r *reader) build() *Plan {
 func (r *reader) completePace(p *Pace) {
 	_, given := r.d.places["pace"]
 	troubled := len(r.d.problems) > 0 // then a figure may only seem to be missing
+	kinds := 0
+	for _, set := range []bool{p.Repeat > 0, p.Clients > 0, p.Rate > 0} {
+		if set {
+			kinds++
+		}
+	}
 	switch {
-	case troubled && p.Repeat == 0 && p.Clients == 0, !given:
-	case p.Repeat > 0 && p.Clients > 0:
-		r.fault("pace", "keep one of them", "both repeat and clients are set")
-	case p.Repeat == 0 && p.Clients == 0:
-		r.fault("pace", "set repeat: N for one after another, or clients: N for many at once", "no pace is set")
+	case troubled && kinds == 0, !given:
+	case kinds > 1:
+		r.fault("pace", "keep one of them", "more than one of repeat, clients and rate is set")
+	case kinds == 0:
+		r.fault("pace", "set repeat: N for one after another, clients: N for many at once, or rate: N/s", "no pace is set")
 	case p.Repeat > 0 && (p.For > 0 || p.Shots > 0):
-		r.fault("pace", "repeat alone sets how many shots a heat has", "for and shots belong to clients")
+		r.fault("pace", "repeat alone sets how many shots a heat has", "for and shots belong to clients and rate")
+	case p.Rate == 0 && (p.Spread != "" || p.Most > 0):
+		r.fault("pace", "set rate:", "spread and most belong to rate")
 	case p.For > 0 && p.Shots > 0:
 		r.fault("pace", "keep one of them", "both for and shots are set")
 	case p.For.D() > MaxHeat:
 		r.fault("pace.for", "the longest is "+MaxHeat.String(), "%s is too long for a heat", p.For.D())
 	case p.Warmup != nil && p.Warmup.For.D() > MaxHeat:
 		r.fault("pace.warmup", "the longest is "+MaxHeat.String(), "%s is too long for a warm-up", p.Warmup.For.D())
-	case p.Clients > 0 && p.For == 0 && p.Shots == 0:
+	case p.Repeat == 0 && p.For == 0 && p.Shots == 0:
 		p.For = Span(DefaultFor)
 	case p.Clients > p.Shots && p.Shots > 0:
 		r.fault("pace.shots", "ask for at least one shot a client", "%d shots leave some of %d clients without one", p.Shots, p.Clients)
+	}
+	if p.Rate > 0 && p.Most == 0 {
+		p.Most = DefaultMost
 	}
 	if p.Warmup == nil {
 		if p.Sequential() {

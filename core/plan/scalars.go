@@ -66,6 +66,40 @@ func (Fraction) JSONSchema() *jsonschema.Schema {
 	}}
 }
 
+// Rate is a number of shots a second, written "500/s" or "90/m".
+type Rate float64
+
+const (
+	ratePattern = `^[0-9]{1,7}(\.[0-9]+)?/[sm]$`
+	// MaxRate is the highest rate, in shots a second: it keeps a slip of the keyboard from becoming a flood.
+	MaxRate = 200_000
+)
+
+// Read accepts a number with /s or /m.
+func (r *Rate) Read(text string) error {
+	wrong := fmt.Errorf("%q is no rate, write it as 500/s or 90/m, up to %d/s", text, MaxRate)
+	number, unit, ok := strings.Cut(text, "/")
+	v, err := strconv.ParseFloat(number, 64)
+	if !ok || err != nil || strings.ContainsAny(number, "+-xXpPeEnN_") || unit != "s" && unit != "m" {
+		return wrong
+	}
+	if unit == "m" {
+		v /= 60
+	}
+	if !(v > 0 && v <= MaxRate) {
+		return wrong
+	}
+	*r = Rate(v)
+	return nil
+}
+
+func (r Rate) String() string { return strconv.FormatFloat(float64(r), 'g', 6, 64) + "/s" }
+
+// JSONSchema describes a rate for the published schema.
+func (Rate) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: ratePattern, Description: "shots a second or minute, as 500/s or 90/m"}
+}
+
 // Bytes is an amount of data, written as "64MiB", "10 kB" or a plain number of bytes.
 type Bytes int64
 

@@ -39,8 +39,10 @@ func (c Cost) Same(o Cost) bool {
 	return c.When == o.When && c.What == o.What && either(c.Contender, o.Contender) && either(c.State, o.State)
 }
 
-// Spent adds up what the steps of the footing took, over the duel and the given heats, in the order of the steps.
-func (f *Footing) Spent(heats []Heat) []Cost {
+// Spent adds up what the steps of the footing took, over the duel, the weigh-in and the given heats, in the order of the
+// steps.
+func (r *Result) Spent(heats []Heat) []Cost {
+	f := &r.Footing
 	out := make([]Cost, len(f.Steps))
 	copy(out, f.Steps)
 	enter := func(costs []Cost) {
@@ -57,6 +59,13 @@ func (f *Footing) Spent(heats []Heat) []Cost {
 		}
 	}
 	enter(f.Costs)
+	for _, e := range r.Entrants {
+		for _, t := range []*Touch{e.Touch, e.Again} {
+			if t != nil {
+				enter(t.Costs)
+			}
+		}
+	}
 	for i := range heats {
 		enter(heats[i].Costs)
 	}

@@ -121,6 +121,7 @@ type Touch struct {
 	Parts    []Part        `json:"parts,omitempty"`        // what a JSON answer is made of, the heaviest first
 	Heads    []Part        `json:"header_parts,omitempty"` // its headers by name, the heaviest first
 	Steady   bool          `json:"steady,omitempty"`       // whether it answered the same bytes twice
+	Costs    []Cost        `json:"footing,omitempty"`      // what was done for it
 	Changes  *Changes      `json:"changes,omitempty"`      // in the workspace
 	Err      string        `json:"error,omitempty"`
 	Try      string        `json:"try,omitempty"` // what might help
@@ -166,10 +167,19 @@ func (w *Weighing) First() string {
 			return "not " + c.Rule
 		default:
 			d := c.Differences[0]
-			return fmt.Sprintf("not %s: %s is %s, not %s", c.Rule, d.Where, d.Contender, d.Baseline)
+			return fmt.Sprintf("not %s: %s is %s, not %s", c.Rule, d.Where, short(d.Contender), short(d.Baseline))
 		}
 	}
 	return ""
+}
+
+// short is the head of a value.
+func short(text string) string {
+	const longest = 32
+	if runes := []rune(text); len(runes) > longest {
+		return string(runes[:longest-1]) + "…"
+	}
+	return text
 }
 
 // Check is one rule, held to one contender.

@@ -126,7 +126,7 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		}
 	}
 	seen, endErr := ground.EndHeat(a.ctx)
-	t.Changes = seen.Changes
+	t.Changes, t.Costs = seen.Changes, seen.Costs
 	if err = cmp.Or(err, endErr); err != nil {
 		t.Class, t.Err, t.Try = contender.NoStart.String(), a.plan.Mask(err.Error()), "run that step by hand where the contender stands, or correct it in the plan"
 	}
@@ -253,6 +253,9 @@ func oneLine(text string) string {
 	return strings.TrimSpace(string(runes[:min(len(runes), longest)]))
 }
 
+// maxHex bounds the bytes that are shown as such.
+const maxHex = 512
+
 // maxIndented bounds the JSON that is indented for reading.
 const maxIndented = 4 << 20
 
@@ -274,7 +277,11 @@ func readable(body []byte) string {
 		}
 	}
 	if !utf8.Valid(body) {
-		return fmt.Sprintf("% x", body[:min(len(body), 256)])
+		var lines []string
+		for row := range slices.Chunk(body[:min(len(body), maxHex)], 16) {
+			lines = append(lines, fmt.Sprintf("% x", row))
+		}
+		return strings.Join(lines, "\n")
 	}
 	return string(body)
 }

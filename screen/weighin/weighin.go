@@ -204,7 +204,7 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	return strings.Join(lines, "\n")
 }
 
-// pair is the contender that stands against the baseline: at first one that is in trouble, else the first.
+// pair is the contender that stands against the baseline: at first one that does other work, else the first.
 func (v View) pair(s screen.Scene) int {
 	r := s.Run.Result
 	var others []int
@@ -214,7 +214,7 @@ func (v View) pair(s screen.Scene) int {
 		if e.Name == r.Plan.Baseline {
 			continue
 		}
-		if start < 0 && e.Touch != nil && (!weighin.Passed(e.Touch) || slices.Contains(unequal, e.Name)) {
+		if start < 0 && slices.Contains(unequal, e.Name) {
 			start = len(others)
 		}
 		others = append(others, i)
@@ -230,8 +230,8 @@ func (v View) lines(s screen.Scene, w int) (lines []string) {
 	i := v.pair(s)
 	r := s.Run.Result
 	base, own := r.Entrant(r.Plan.Baseline), &r.Entrants[i]
-	if base.Touch == nil || own.Touch == nil {
-		return lines
+	if base.Touch == nil || own.Touch == nil || base.Touch.Latency == 0 || own.Touch.Latency == 0 {
+		return lines // who never started has nothing to show
 	}
 	if b := chart.NewBeam(r, i); b != nil && weighin.Passed(base.Touch) && weighin.Passed(own.Touch) {
 		lines = append(append(lines, ""), beam(s, b, w)...)
