@@ -64,6 +64,10 @@ func NewBeam(r *result.Result, i int) *Beam {
 		if ratio < 1 {
 			heavy, light, ratio = light, heavy, 1/ratio
 		}
+		if ratio < 1.01 {
+			b.Say = "nearly the same number of bytes"
+			break
+		}
 		b.Say = heavy + " ships " + units.Times(ratio) + " the bytes of " + light
 	}
 	return b

@@ -386,14 +386,16 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	return span, meter.Between(before, after), err
 }
 
-// heapCeiling is how far the heap may grow in a heat before memory is collected all the same.
+// heapCeiling is by how much the heap may grow in a heat before memory is collected all the same.
 const heapCeiling = 256 << 20
 
 // holdCollector collects memory now and then not again before resume is called or the heap reaches its ceiling: a
 // collection in mid-heat would show in the tail of whoever is on. It acts on the whole process.
 func holdCollector() (resume func()) {
 	runtime.GC()
-	percent, limit := debug.SetGCPercent(-1), debug.SetMemoryLimit(heapCeiling)
+	var held runtime.MemStats
+	runtime.ReadMemStats(&held)
+	percent, limit := debug.SetGCPercent(-1), debug.SetMemoryLimit(int64(held.HeapAlloc+held.StackSys)+heapCeiling)
 	return func() {
 		debug.SetMemoryLimit(limit)
 		debug.SetGCPercent(percent)

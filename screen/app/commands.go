@@ -177,7 +177,13 @@ type answer struct {
 	body             []byte
 }
 
+// maxAnswer bounds an answer that is kept whole: more would weigh on the heats.
+const maxAnswer = 16 << 20
+
 func (a *answers) keep(contender, state string, body []byte) {
+	if len(body) > maxAnswer {
+		return
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.each = append(a.each, answer{contender, state, body})
@@ -194,7 +200,8 @@ func saveAnswers(dir string, r *result.Result, whole *answers) tea.Cmd {
 			whole.mu.Unlock()
 		}
 		what := "whole"
-		if len(each) == 0 {
+		if len(each) == 0 || len(each) < len(r.Entrants) {
+			each = nil
 			what = "the part that is kept"
 			for _, e := range r.Entrants {
 				for _, t := range []*result.Touch{e.Touch, e.Again} {
