@@ -138,7 +138,7 @@ type Verdict struct {
 // figuresOf lists the figures that a pace gives, in the order in which they are shown.
 func figuresOf(r *result.Result) []plan.Figure {
 	figures := []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean}
-	if !r.Plan.Pace.Sequential() {
+	if !r.Plan.Pace.Sequential() && !r.Plan.Pace.Open() { // a set rate is no finding
 		figures = append(figures, plan.Throughput)
 	}
 	if slices.ContainsFunc(r.Heats, func(h result.Heat) bool { return h.CPUKnown }) {

@@ -46,6 +46,12 @@ func scorecard(r *result.Result) []Row {
 	}
 	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
 	each("received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes)
+	if r.Plan.Pace.Open() {
+		each("not sent in time", true, func(t totals) float64 { return t.unsent / t.due }, units.Share)
+		lag := row(r, "send lag at p99", result.AnyState, true, func(t totals) float64 { return t.lag / float64(t.heats) }, units.Seconds)
+		lag.Plain = true
+		add(lag)
+	}
 	add(row(r, "sent a shot", result.AnyState, true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
 	add(row(r, "new connections a shot", result.AnyState, true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
 	first := row(r, "first touch", result.AnyState, true, // one shot each: to be seen, not to be compared
@@ -74,9 +80,9 @@ func scorecard(r *result.Result) []Row {
 
 // totals are a contender's sums over the heats that count.
 type totals struct {
-	shots, failed, ok, warm, sampled, busy, cpu, received, sent, connects float64
-	clients                                                               float64
-	heats                                                                 int
+	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects float64
+	clients                                                                                          float64
+	heats                                                                                            int
 }
 
 func (t totals) throughput() float64 {
@@ -90,11 +96,15 @@ func total(r *result.Result, name, state string) (t totals) {
 	t.cpu = math.NaN()
 	for _, h := range r.Of(name, state) {
 		t.sampled += float64(h.Sampled)
+		t.due += float64(h.Due)
+		t.unsent += float64(h.Unsent)
+		t.lag += h.LagP99.Seconds()
 		t.heats++
 		t.shots += float64(h.Shots())
 		t.failed += float64(h.Failed())
 		t.ok += float64(h.OK)
 		t.warm += float64(h.Warmup)
+		t.latency += h.LatencySum.Seconds()
 		t.busy += h.Busy.Seconds()
 		t.received += float64(h.Received)
 		t.sent += float64(h.Sent)
@@ -157,6 +167,7 @@ func cautions(r *result.Result, v *Verdict) (out []Caution) {
 	out = append(out, footingCautions(r)...)
 	out = append(out, hostCautions(r)...)
 	out = append(out, workCautions(r)...)
+	out = append(out, rateCautions(r)...)
 	if r.Plan.Pace.Clients > 0 {
 		add("see p99 as what a client waits that asks again only when answered", "closed model: a server that stalls also stalls the asking, so stalls are under-counted")
 	}
@@ -223,6 +234,36 @@ func firstCause(r *result.Result, name string) string {
 		}
 	}
 	return ""
+}
+
+// Thresholds of a set rate that was not held.
+const (
+	unsentFrac  = 0.002
+	lagOfMedian = 0.1 // of the median latency
+)
+
+// rateCautions say where the asking fell behind a set rate, for whoever's fault.
+func rateCautions(r *result.Result) (out []Caution) {
+	if !r.Plan.Pace.Open() {
+		return nil
+	}
+	for _, e := range r.Entrants {
+		t := total(r, e.Name, result.AnyState)
+		if t.due > 0 && t.unsent/t.due > unsentFrac {
+			out = append(out, Caution{
+				fmt.Sprintf("%s could not keep %s: %s of %s shots were not sent before their heats were over", e.Name, units.Rate(r.Plan.Pace.Rate), units.Count(int64(t.unsent)), units.Count(int64(t.due))),
+				"its latencies are those of an overload and grow with the length of a heat; lower rate:, or raise most: if it would bear more at once",
+			})
+			continue
+		}
+		if lag, ok := t.lag/float64(t.heats), t.ok > 0; ok && t.unsent == 0 && lag > lagOfMedian*t.latency/t.ok && lag > 0.001 {
+			out = append(out, Caution{
+				fmt.Sprintf("%s: shots started up to %s after they were due at p99, all %d connections being busy or the asking itself being late", e.Name, units.Seconds(lag), r.Plan.Pace.Most),
+				"the lag is part of its latency; raise most:, lower rate:, or give Pace Duel a processor of its own (own-cpus:)",
+			})
+		}
+	}
+	return out
 }
 
 func roundCautions(r *result.Result, v *Verdict) (out []Caution) {

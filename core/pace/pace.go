@@ -46,6 +46,8 @@ type Heat struct {
 	// any latency. Their error stops the heat.
 	Before func(context.Context, Stage) error
 	After  func(context.Context) error
+	// Sleep, when set, takes the place of the precise wait for a shot's moment; it may return early.
+	Sleep func(time.Duration)
 	// Checkers, when set, look at the judged shots, one for each client.
 	Checkers []Checker
 	// OnStage, when set, is told when a stage begins, from the goroutine that called Drive.

@@ -70,15 +70,19 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 		}
 	}
 	schedule := NewSchedule(float64(h.Pace.Rate), h.Pace.Spread, h.Seed)
-	sleep := newSleeper()
-	defer sleep.release()
+	sleep := h.Sleep
+	if sleep == nil {
+		precise := newSleeper()
+		defer precise.release()
+		sleep = precise.sleep
+	}
 	start = h.Clock.Now()
 	for k := 0; ; k++ {
 		at := schedule.Next()
 		if q.shots > 0 && k >= q.shots || q.span > 0 && at >= q.span {
 			break
 		}
-		if !sleep.until(ctx, func() time.Duration { return start + at - h.Clock.Now() }) {
+		if !h.until(ctx, start+at, sleep) {
 			break
 		}
 		if free.Load() <= int64(len(due)) && started < len(h.Clients) {
@@ -120,7 +124,7 @@ func queueOf(p plan.Pace, q quota) int {
 }
 
 // sleeper waits precisely: on a thread of its own whose timers the kernel does not put together with others.
-type sleeper struct{ locked bool }
+type sleeper struct{}
 
 // slack is how late the kernel may wake the thread, in nanoseconds.
 const slack = 1
@@ -128,7 +132,7 @@ const slack = 1
 func newSleeper() *sleeper {
 	runtime.LockOSThread()
 	unix.Prctl(unix.PR_SET_TIMERSLACK, slack, 0, 0, 0)
-	return &sleeper{true}
+	return &sleeper{}
 }
 
 func (s *sleeper) release() {
@@ -139,17 +143,21 @@ func (s *sleeper) release() {
 // nap bounds one sleep, so that an interrupt is noticed.
 const nap = 20 * time.Millisecond
 
-// until sleeps until left is no longer positive; false means that ctx ended before.
-func (s *sleeper) until(ctx context.Context, left func() time.Duration) bool {
+func (*sleeper) sleep(d time.Duration) {
+	spec := unix.NsecToTimespec(int64(d))
+	unix.Nanosleep(&spec, nil) // a signal only ends it early
+}
+
+// until waits for a moment on the clock; false means that ctx ended before.
+func (h *Heat) until(ctx context.Context, moment time.Duration, sleep func(time.Duration)) bool {
 	for {
-		d := left()
-		if ctx.Err() != nil {
+		left := moment - h.Clock.Now()
+		switch {
+		case ctx.Err() != nil:
 			return false
-		}
-		if d <= 0 {
+		case left <= 0:
 			return true
 		}
-		spec := unix.NsecToTimespec(int64(min(d, nap)))
-		unix.Nanosleep(&spec, nil) // a signal only makes it look again
+		sleep(min(left, nap))
 	}
 }

@@ -73,6 +73,11 @@ func TestReaderAndSchemaAgree(t *testing.T) {
 		{"no connection kept", replace("timeout: 3s", "connections: new"), true},
 
 		{"rules for the same work", replace("rounds: 8", "same: { body: json, ignore: [/at], tolerance: 1%, at: [/tide], match: x, count: y, unordered: true }"), true},
+		{"a rate", replace("clients: 8", "rate: 500/s, spread: poisson, most: 32"), true},
+		{"a rate a minute", replace("clients: 8", "rate: 90.5/m"), true},
+		{"a rate without its unit", replace("clients: 8", "rate: 500"), false},
+		{"a rate of nothing", replace("clients: 8", "rate: 5/h"), false},
+		{"unknown spread", replace("clients: 8", "rate: 5/s, spread: wide"), false},
 		{"footing", replace("rounds: 8", "footing: { workspace: ., caches: warm, before: { duel: a, heat: [b, c] }, cpus: 0-1, own-cpus: 1, nice: -3, stores: s, pages: [x, y] }"), true},
 		{"footing in full", replace("rounds: 8", "footing: { workspace: { from: [., ..], fresh: duel, at: w } }"), true},
 		{"footing of a contender", replace("note: what runs today,", "note: x, footing: { nice: 3, before: { heat: a } },"), true},
@@ -180,7 +185,7 @@ func TestReferenceIsComplete(t *testing.T) {
 	keys = append(keys, "duel", "question", "baseline", "course", "contenders", "pace", "rounds", "seed", "interest", "decides", "allow", "note", "avoid",
 		"repeat", "clients", "for", "shots", "warmup", "same", "body", "ignore", "unordered", "tolerance", "at", "match", "count", "key", "list", "files", "sample", "footing", "workspace", "from", "fresh",
 		"before", "after", "caches", "stores", "pages", "machine", "idle", "cpus", "own-cpus", "nice",
-		"service", "run", "shell", "dir", "env", "ready", "url", "status", "line", "file", "limit", "stop", "signal", "grace")
+		"rate", "spread", "most", "service", "run", "shell", "dir", "env", "ready", "url", "status", "line", "file", "limit", "stop", "signal", "grace")
 	slices.Sort(keys)
 	for _, key := range slices.Compact(keys) {
 		if !strings.Contains(string(text), "`"+key+"`") {

@@ -78,6 +78,9 @@ type Plan struct {
 type Pace struct {
 	Repeat      int           `json:"repeat,omitempty"`
 	Clients     int           `json:"clients,omitempty"`
+	Rate        float64       `json:"rate,omitempty"` // shots a second
+	Spread      string        `json:"spread,omitempty"`
+	Most        int           `json:"most,omitempty"` // under way at once, at a rate
 	For         time.Duration `json:"for_ns,omitempty"`
 	Shots       int           `json:"shots,omitempty"`
 	WarmupFor   time.Duration `json:"warmup_for_ns,omitempty"`
@@ -87,6 +90,9 @@ type Pace struct {
 
 // Sequential reports whether shots followed one another.
 func (p Pace) Sequential() bool { return p.Repeat > 0 }
+
+// Open reports whether shots were due at a rate.
+func (p Pace) Open() bool { return p.Rate > 0 }
 
 // Entrant is a contender and its first touch.
 type Entrant struct {
@@ -215,13 +221,19 @@ type Heat struct {
 	Cut        bool             `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
 	OK         int64            `json:"ok"`            // shots that succeeded
 	Failures   map[string]int64 `json:"failures,omitempty"`
-	Sampled    int64            `json:"sampled,omitempty"` // shots whose answers were held to the weigh-in's
-	Causes     []string         `json:"causes,omitempty"`  // the first failures in their own words
-	Latencies  string           `json:"latencies"`         // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
-	LatencySum time.Duration    `json:"latency_sum_ns"`    // of the same, exact
-	Busy       time.Duration    `json:"busy_ns"`           // start to end of its last shot, summed over clients
-	CPU        time.Duration    `json:"cpu_ns"`            // user and system time of the contender's processes
-	CPUKnown   bool             `json:"cpu_known"`         // whether cpu_ns means anything for this kind
+	Due        int64            `json:"due_shots,omitempty"`    // at a set rate: shots that were due
+	Unsent     int64            `json:"unsent_shots,omitempty"` // of these, those that were not sent before the heat was over
+	LagP50     time.Duration    `json:"lag_p50_ns,omitempty"`   // from when a shot was due to its start, at most 12.5 % too high
+	LagP99     time.Duration    `json:"lag_p99_ns,omitempty"`
+	LagMax     time.Duration    `json:"lag_max_ns,omitempty"`
+	Late       int64            `json:"late_shots,omitempty"` // started more than 1 ms after they were due
+	Sampled    int64            `json:"sampled,omitempty"`    // shots whose answers were held to the weigh-in's
+	Causes     []string         `json:"causes,omitempty"`     // the first failures in their own words
+	Latencies  string           `json:"latencies"`            // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
+	LatencySum time.Duration    `json:"latency_sum_ns"`       // of the same, exact
+	Busy       time.Duration    `json:"busy_ns"`              // start to end of its last shot, summed over clients
+	CPU        time.Duration    `json:"cpu_ns"`               // user and system time of the contender's processes
+	CPUKnown   bool             `json:"cpu_known"`            // whether cpu_ns means anything for this kind
 	Sent       int64            `json:"sent_bytes"`
 	Received   int64            `json:"received_bytes"`
 	Connects   int64            `json:"connections,omitempty"` // opened

@@ -139,7 +139,7 @@ func (r *runner) describe() *result.Result {
 			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source, SHA256: hex.EncodeToString(sum[:]),
 			Sets: p.Sets, Vars: p.Vars(), Rounds: p.Rounds, Interest: p.Interest, Decides: p.Decides,
 			Pace: result.Pace{
-				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, For: p.Pace.For.D(), Shots: p.Pace.Shots,
+				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread, Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
 				WarmupFor: p.Pace.Warmup.For.D(), WarmupShots: p.Pace.Warmup.Shots, Words: p.Pace.String(),
 			},
 		},
@@ -360,7 +360,7 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 		clients[i] = e.Driver.Client(i, n)
 	}
 	w := r.watch(round, e.Name, stateName(state))
-	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Warm: r.warm, Judged: r.judged, OnStage: w.stage}
+	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Warm: r.warm, Judged: r.judged, OnStage: w.stage, Seed: r.result.Seed + uint64(round)}
 	if ground.PerRun() {
 		drive.Before = func(ctx context.Context, s pace.Stage) error { return ground.BeforeRun(ctx, s == pace.WarmingUp) }
 		drive.After = ground.AfterRun
@@ -414,6 +414,11 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		OK: sums.Counts[contender.OK], Latencies: text, LatencySum: sums.Latency, Busy: max(sums.Elapsed-span.Aside, 0),
 		CPU: sums.CPU, CPUKnown: e.MetersCPU, Sent: sums.Sent, Received: sums.Received,
 		Connects: sums.Connections, ConnectSum: sums.Connect, Dots: dots(r.judged, maxDots),
+	}
+	if r.cfg.Plan.Pace.Open() {
+		h.Due, h.Unsent = sums.Shots()+span.Unsent, span.Unsent
+		h.LagP50, h.LagP99, h.LagMax, h.Late = sums.Lags.Quantile(0.5), sums.Lags.Quantile(0.99), sums.Lags.Max, sums.Lags.Late
+		h.Busy = h.Wall * time.Duration(h.Clients) // throughput is what was answered within the heat
 	}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
 		if n := sums.Counts[class]; n > 0 {

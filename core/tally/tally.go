@@ -53,6 +53,7 @@ type Sums struct {
 	CPU            time.Duration
 	Connections    int64 // shots that had to open one
 	Connect        time.Duration
+	Lags           Lags          // of shots that were due at a moment: how late they started
 	Elapsed        time.Duration // from the start of the judged part to the end of the last shot, summed over clients
 	Causes         []string      // the first failures in their own words
 }
@@ -94,6 +95,9 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {
 		r.Causes = append(r.Causes, shot.Err.Error())
 	}
+	if shot.Due > 0 {
+		r.Lags.add(shot.Start - shot.Due)
+	}
 	r.Sent += shot.Sent
 	r.Received += shot.Received
 	r.CPU += shot.CPU
@@ -132,6 +136,7 @@ func Merge(rs []*Recorder) (Sums, *hdrhistogram.Histogram) {
 		sums.Connections += r.Connections
 		sums.Connect += r.Connect
 		sums.Elapsed += r.Elapsed
+		sums.Lags.merge(&r.Lags)
 		for _, cause := range r.Causes {
 			if len(sums.Causes) < maxCauses {
 				sums.Causes = append(sums.Causes, cause)
