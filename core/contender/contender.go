@@ -187,3 +187,33 @@ func (v *View) Room() int {
 	}
 	return MaxViewBytes
 }
+
+// Crewed is a driver that may perform all shots of a heat from one goroutine, where that disturbs less than a goroutine
+// for each client.
+type Crewed interface {
+	Driver
+	// Crew makes a crew of n clients; nil when this contender is not for one.
+	Crew(n int) (Crew, error)
+}
+
+// Crew performs the shots of n clients. It is not safe for concurrent use.
+type Crew interface {
+	// Drive performs shots until the job has no more and those under way have ended; when ctx ends, it cuts these within
+	// 100 ms and returns ctx's error. Shots it hands out are valid until the handler returns.
+	Drive(ctx context.Context, job *Job) error
+	// Rewind makes the next shots use the first of the contender's rows again.
+	Rewind()
+	Close()
+}
+
+// Job is what a crew is to do. Its functions are called from the goroutine that called Drive.
+type Job struct {
+	// Next says when client i's next shot is due: left is how long until then, not positive for now; due is the moment on
+	// the clock where latency counts from it, else 0. It is asked again until a shot was begun; ok is false when there are
+	// no more for anybody.
+	Next func(i int) (due, left time.Duration, ok bool)
+	Open bool // shots are due at moments, and taken up by whoever is free
+	// Ask, when set, may prepare a shot of client i; Done takes one that has ended.
+	Ask  func(i int, shot *Shot)
+	Done func(i int, shot *Shot)
+}

@@ -39,7 +39,8 @@ type Heat struct {
 	Clock   *clock.Clock
 	Pace    plan.Pace
 	Clients []contender.Client
-	Seed    uint64 // of an open model's gaps
+	Crew    contender.Crew // performs the shots in the clients' place, when set; needs neither Before nor After
+	Seed    uint64         // of an open model's gaps
 	Warm    []*tally.Recorder
 	Judged  []*tally.Recorder
 	// Before and After, when set, frame every shot, which takes one client and nobody else; what they take is no part of
@@ -91,6 +92,9 @@ func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 		for _, c := range h.Clients {
 			c.Rewind()
 		}
+		if h.Crew != nil {
+			h.Crew.Rewind()
+		}
 	}
 	if err == nil {
 		err = ctx.Err()
@@ -117,6 +121,9 @@ func (h *Heat) stage(s Stage, at time.Duration) {
 
 // part performs one part of the heat after its model.
 func (h *Heat) part(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (span Span, err error) {
+	if h.Crew != nil {
+		return h.crewed(ctx, stage, recorders, q)
+	}
 	if h.Pace.Open() {
 		span.Start, span.Unsent, err = h.open(ctx, stage, recorders, q)
 		return span, err

@@ -355,12 +355,20 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 // drive lets the clients shoot, on footing that was prepared for the heat.
 func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state plan.State, ground *footing.Ground) (pace.Span, meter.Conditions, error) {
 	n := pace.Clients(r.cfg.Plan.Pace)
-	clients := make([]contender.Client, n)
-	for i := range clients {
-		clients[i] = e.Driver.Client(i, n)
+	var clients []contender.Client
+	crew, err := r.crew(e, n, ground)
+	switch {
+	case err != nil:
+		return pace.Span{}, meter.Conditions{}, err
+	case crew != nil:
+		defer crew.Close()
+	default:
+		for i := range n {
+			clients = append(clients, e.Driver.Client(i, n))
+		}
 	}
 	w := r.watch(round, e.Name, stateName(state))
-	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Warm: r.warm, Judged: r.judged, OnStage: w.stage, Seed: r.result.Seed + uint64(round)}
+	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Crew: crew, Warm: r.warm, Judged: r.judged, OnStage: w.stage, Seed: r.result.Seed + uint64(round)}
 	if ground.PerRun() {
 		drive.Before = func(ctx context.Context, s pace.Stage) error { return ground.BeforeRun(ctx, s == pace.WarmingUp) }
 		drive.After = ground.AfterRun
@@ -379,11 +387,22 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 		err = died
 	}
 	w.stop()
-	for i, c := range clients {
+	for _, c := range clients {
 		c.Close()
+	}
+	for i := range checkers {
 		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[i].Record(shot, span.Start) })
 	}
 	return span, meter.Between(before, after), err
+}
+
+// crew is who performs the heat in the clients' place; nil where clients do.
+func (r *runner) crew(e contender.Entry, n int, ground *footing.Ground) (contender.Crew, error) {
+	crewed, ok := e.Driver.(contender.Crewed)
+	if !ok || ground.PerRun() {
+		return nil, nil
+	}
+	return crewed.Crew(n)
 }
 
 // heapCeiling is by how much the heap may grow in a heat before memory is collected all the same.

@@ -55,6 +55,9 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 func (d *driver) Close() error { return nil }
 
 func (d *driver) Client(i, n int) contender.Client {
+	if d.settings.Path == "lean" {
+		return &leanClient{d: d}
+	}
 	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10)}
 	c.Rewind()
 	c.transport = &http.Transport{
@@ -127,7 +130,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	c.next = (c.next + c.step) % len(c.d.requests)
 	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
 	defer cancel()
-	request := c.request(limited, r)
+	request := c.d.request(limited, r)
 
 	c.dialled.Store(0)
 	c.sent.Store(0)
@@ -153,8 +156,8 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	}
 }
 
-func (c *client) request(ctx context.Context, r *request) *http.Request {
-	request := (&http.Request{Method: c.d.settings.Method, URL: r.url, Header: r.headers, Host: r.host, ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
+func (d *driver) request(ctx context.Context, r *request) *http.Request {
+	request := (&http.Request{Method: d.settings.Method, URL: r.url, Header: r.headers, Host: r.host, ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
 	if len(r.body) > 0 {
 		request.Body = io.NopCloser(bytes.NewReader(r.body))
 		request.ContentLength = int64(len(r.body))
@@ -221,24 +224,26 @@ func (c *client) judge(ctx, limited context.Context, answer *http.Response, leng
 		if errors.Is(err, errTooLong) {
 			shot.Err = fmt.Errorf("%w of %d bytes", err, int64(c.d.settings.MaxBody))
 		}
-	case !c.expected(answer.StatusCode):
-		shot.Class = contender.Status
-		shot.Err = fmt.Errorf("status %s, expected %s", answer.Status, c.wanted())
+	default:
+		if shot.Err = c.d.status(answer.StatusCode, answer.Status); shot.Err != nil {
+			shot.Class = contender.Status
+		}
 	}
 }
 
-func (c *client) expected(status int) bool {
-	if c.d.settings.Expect != 0 {
-		return status == c.d.settings.Expect
+// status says what is wrong with an answer's status; nil is good.
+func (d *driver) status(code int, text string) error {
+	wanted, good := "200 to 299", code >= 200 && code <= 299
+	if d.settings.Expect != 0 {
+		wanted, good = fmt.Sprint(d.settings.Expect), code == d.settings.Expect
 	}
-	return status >= 200 && status <= 299
-}
-
-func (c *client) wanted() string {
-	if c.d.settings.Expect != 0 {
-		return fmt.Sprint(c.d.settings.Expect)
+	switch {
+	case good:
+		return nil
+	case text == "":
+		text = strings.TrimSpace(fmt.Sprintf("%d %s", code, http.StatusText(code)))
 	}
-	return "200 to 299"
+	return fmt.Errorf("status %s, expected %s", text, wanted)
 }
 
 func classify(err error) contender.Class {

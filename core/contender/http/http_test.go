@@ -1,8 +1,10 @@
 package http
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -11,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -78,19 +81,178 @@ func closedPort(t *testing.T) string {
 func TestConformance(t *testing.T) {
 	s := harbour(t)
 	limit := 100 * time.Millisecond
-	conformance.Run(t, conformance.Subject{
-		Kind: Kind,
-		Good: asking(s.URL+"/tide", nil), Body: "tide is in",
-		Hangs: asking(s.URL+"/hang", nil),
-		Slow:  asking(s.URL+"/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
-		Failures: map[contender.Class]plan.Settings{
-			contender.Status:  asking(s.URL+"/missing", nil),
-			contender.Refused: asking(closedPort(t), nil),
-			contender.Reset:   asking(s.URL+"/reset", nil),
-			contender.Length:  asking(s.URL+"/endless", func(s *Settings) { s.MaxBody = 1 << 20 }),
-			contender.TLS:     asking(strings.Replace(s.URL, "http://", "https://", 1)+"/tide", nil),
+	for _, path := range []string{"full", "lean"} {
+		t.Run(path, func(t *testing.T) {
+			asking := func(url string, change func(*Settings)) *Settings {
+				s := asking(url, change)
+				s.Path = path
+				return s
+			}
+			failures := map[contender.Class]plan.Settings{
+				contender.Status:  asking(s.URL+"/missing", nil),
+				contender.Refused: asking(closedPort(t), nil),
+				contender.Reset:   asking(s.URL+"/reset", nil),
+				contender.Length:  asking(s.URL+"/endless", func(s *Settings) { s.MaxBody = 1 << 20 }),
+			}
+			if path == "full" {
+				failures[contender.TLS] = asking(strings.Replace(s.URL, "http://", "https://", 1)+"/tide", nil)
+			}
+			conformance.Run(t, conformance.Subject{
+				Kind: Kind,
+				Good: asking(s.URL+"/tide", nil), Body: "tide is in",
+				Hangs: asking(s.URL+"/hang", nil),
+				Slow:  asking(s.URL+"/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
+				Failures: failures,
+			})
+		})
+	}
+}
+
+// Both paths see the same of every kind of answer.
+func TestBothPathsSeeTheSame(t *testing.T) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/length", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, strings.Repeat("tide ", 100)) })
+	mux.HandleFunc("/chunks", func(w http.ResponseWriter, _ *http.Request) {
+		for i := range 20 {
+			fmt.Fprintf(w, "part %d;%s", i, strings.Repeat("x", i*97))
+			w.(http.Flusher).Flush()
+		}
+	})
+	mux.HandleFunc("/large", func(w http.ResponseWriter, _ *http.Request) { w.Write(make([]byte, 3<<20)) })
+	mux.HandleFunc("/none", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	mux.HandleFunc("/hints", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Link", "</style>")
+		w.WriteHeader(http.StatusEarlyHints)
+		io.WriteString(w, "after a hint")
+	})
+	mux.HandleFunc("/until-closed", func(w http.ResponseWriter, _ *http.Request) {
+		conn, buf, err := http.NewResponseController(w).Hijack()
+		if err == nil {
+			buf.WriteString("HTTP/1.0 200 OK\r\nContent-Type: text/plain\r\n\r\nuntil the end")
+			buf.Flush()
+			conn.Close()
+		}
+	})
+	mux.HandleFunc("/echo", func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		names := slices.Sorted(maps.Keys(r.Header))
+		fmt.Fprintf(w, "%s %s %s %q %q", r.Method, r.RequestURI, r.Host, names, body)
+	})
+	server := httptest.NewServer(mux)
+	t.Cleanup(server.Close)
+	rows := filepath.Join(t.TempDir(), "rows.csv")
+	if err := os.WriteFile(rows, []byte("tide\nlow\nhigh\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	tests := map[string]*Settings{
+		"a length": asking(server.URL+"/length", nil), "chunks": asking(server.URL+"/chunks", nil), "large": asking(server.URL+"/large", nil),
+		"no content": asking(server.URL+"/none", nil), "an interim answer": asking(server.URL+"/hints", nil), "until closed": asking(server.URL+"/until-closed", nil),
+		"a head alone": asking(server.URL+"/length", func(s *Settings) { s.Method = "HEAD" }),
+		"what is sent": asking(server.URL+"/echo?t={{tide}}", func(s *Settings) {
+			s.Method, s.Body, s.Rows, s.Headers = "POST", "for {{tide}}", rows, map[string]plan.Word{"X-Board": "b", "Host": "harbour.test"}
+		}),
+		"new connections": asking(server.URL+"/echo", func(s *Settings) { s.Connections = "new" }),
+		"not found":       asking(server.URL+"/nowhere", nil),
+	}
+	for name, s := range tests {
+		t.Run(name, func(t *testing.T) {
+			var seen [2][]contender.Shot
+			for i, path := range []string{"full", "lean"} {
+				own := *s
+				own.Path = path
+				seen[i] = shoot(t, &own, 3)
+			}
+			for i := range seen[0] {
+				full, lean := seen[0][i], seen[1][i]
+				if full.Class != lean.Class || full.Sent != lean.Sent || full.Received != lean.Received || full.Length != lean.Length || full.Row != lean.Row || (full.Connect > 0) != (lean.Connect > 0) || (full.Err == nil) != (lean.Err == nil) {
+					t.Errorf("shot %d: full %+v %v\nlean %+v %v", i, full, full.Err, lean, lean.Err)
+				}
+				if a, b := full.View, lean.View; string(a.Body) != string(b.Body) || a.Outcome != b.Outcome || a.Bytes != b.Bytes || a.Type != b.Type {
+					t.Errorf("shot %d: full saw %s, %d bytes %.80q\nlean saw %s, %d bytes %.80q", i, a.Outcome, a.Bytes, a.Body, b.Outcome, b.Bytes, b.Body)
+				}
+			}
+		})
+	}
+}
+
+// A kept connection that the server closed between two shots costs a new one and no failure, as on the full path.
+func TestAKeptConnectionThatWasClosed(t *testing.T) {
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "tide") }))
+	server.Start()
+	t.Cleanup(server.Close)
+	for _, path := range []string{"full", "lean"} {
+		d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Path = path }))
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		for i := range 3 {
+			var shot contender.Shot
+			c.Shoot(t.Context(), &shot)
+			if shot.Class != contender.OK || shot.Connect == 0 {
+				t.Errorf("%s, shot %d: %s %v, connected in %s", path, i, shot.Class, shot.Err, shot.Connect)
+			}
+			server.CloseClientConnections()
+		}
+		c.Close()
+	}
+}
+
+// A heat of many connections: every shot is counted once, for the client and row that it was asked for.
+func TestACrewOfMany(t *testing.T) {
+	var asked sync.Map
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := asked.LoadOrStore(r.URL.Query().Get("t"), new(atomic.Int64))
+		n.(*atomic.Int64).Add(1)
+		io.WriteString(w, "tide")
+	}))
+	t.Cleanup(server.Close)
+	rows := filepath.Join(t.TempDir(), "rows.csv")
+	if err := os.WriteFile(rows, []byte("tide\na\nb\nc\nd\ne\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL+"/?t={{tide}}", func(s *Settings) { s.Rows = rows }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const clients, shots = 8, 1000
+	crew, err := d.Crew(clients)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer crew.Close()
+	left, connections := shots, 0
+	per := map[int]int{}
+	var last [clients]time.Duration
+	err = crew.Drive(t.Context(), &contender.Job{
+		Next: func(int) (time.Duration, time.Duration, bool) {
+			left--
+			return 0, 0, left >= 0
+		},
+		Done: func(i int, s *contender.Shot) {
+			if s.Class != contender.OK || s.Start < last[i] || s.End <= s.Start || s.FirstByte <= 0 || s.Received < 4 {
+				t.Errorf("client %d: %+v %v", i, s, s.Err)
+			}
+			last[i] = s.End
+			per[i]++
+			if s.Connect > 0 {
+				connections++
+			}
 		},
 	})
+	if err != nil || connections != clients || len(per) != clients {
+		t.Errorf("%d connections for %d clients, %v", connections, len(per), err)
+	}
+	total := 0
+	asked.Range(func(_, n any) bool { total += int(n.(*atomic.Int64).Load()); return true })
+	if total != shots {
+		t.Errorf("the server was asked %d times; want %d", total, shots)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if err := crew.Drive(ctx, &contender.Job{Next: func(int) (time.Duration, time.Duration, bool) { return 0, 0, true }, Done: func(int, *contender.Shot) {}}); err == nil {
+		t.Error("a crew goes on although it was interrupted")
+	}
 }
 
 func shoot(t *testing.T, s *Settings, n int) (shots []contender.Shot) {

@@ -33,6 +33,7 @@ type Settings struct {
 	Expect      int                  `json:"expect,omitempty" jsonschema:"minimum=100,maximum=599" jsonschema_description:"the status of a good answer; any 2xx unless said"`
 	Timeout     plan.Span            `json:"timeout,omitempty" jsonschema_description:"given up after this long; 10s unless said"`
 	Connections string               `json:"connections,omitempty" jsonschema:"enum=kept,enum=new" jsonschema_description:"kept for each client, or a new one for every shot; kept unless said"`
+	Path        string               `json:"path,omitempty" jsonschema:"enum=lean,enum=full" jsonschema_description:"lean: one thread for all connections, for HTTP/1.1 in clear; full: a goroutine for each client; lean where it can unless said"`
 	Version     string               `json:"version,omitempty" jsonschema_description:"the header of the answer in which the service tells its version"`
 	MaxBody     plan.Bytes           `json:"max-body,omitempty" jsonschema_description:"an answer longer than this is a failure; 64MiB unless said"`
 }
@@ -85,6 +86,9 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	case err != nil:
 		fault("url", "write it as http://host:port/path", "%s", err)
 		return faults
+	}
+	if _, ok := oneServer(requests); !ok && s.Path == "lean" {
+		fault("path", "ask one server in clear, or set path: full", "the lean path asks one server over HTTP/1.1 in clear")
 	}
 	for _, r := range requests {
 		if host := r.url.Hostname(); !isLoopback(host) && !slices.Contains(in.Allow, host) {

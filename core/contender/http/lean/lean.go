@@ -1,0 +1,478 @@
+// Package lean asks over HTTP/1.1 in clear, from one thread for all connections of a heat: requests are bytes that were
+// written once, answers are parsed where they lie, and nothing is allocated for a shot.
+//
+// It is strict about lengths: an answer that contradicts itself is a failure. It follows no redirect, keeps no cookie and
+// decodes nothing. What it does not speak (TLS, HTTP/2) is left to package http's other path; one conformance suite holds
+// for both.
+//
+// The thread waits in epoll_pwait2 with a timer slack of a nanosecond and calls the kernel without telling Go's scheduler,
+// since its calls cannot block for longer than a few milliseconds: telling costs more than most of them take.
+package lean
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"runtime"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+)
+
+// Request is one request as it goes over the wire.
+type Request struct {
+	Wire   []byte
+	IsHead bool // its answer has no body
+}
+
+// Config is what a crew is made with; it is not modified afterwards.
+type Config struct {
+	Clock     *clock.Clock
+	Addresses []netip.AddrPort // of the server, tried in turn
+	Host      string           // as people call it, for messages
+	Requests  []Request        // at least one; asked in turn
+	Timeout   time.Duration
+	MaxBody   int64
+	Keep      bool // connections are kept from shot to shot
+	// Status says what is wrong with a status; nil is good.
+	Status func(status int, reason string) error
+}
+
+// Crew drives the connections of one heat. It belongs to one goroutine.
+type Crew struct {
+	cfg    *Config
+	epoll  int
+	conns  []conn
+	free   []int // connections without a shot
+	active int
+	buf    []byte
+	events []unix.EpollEvent
+	next   int // request, of an open model
+	swept  time.Duration
+	job    *contender.Job
+	more   bool
+}
+
+// conn is one connection, open or not.
+type conn struct {
+	fd     int // -1: none
+	index  int
+	phase  phase
+	out    []byte // still to be sent
+	answer answer
+	shot   contender.Shot
+	row    int
+	addr   int           // which address was tried
+	began  time.Duration // of connecting
+	first  bool          // no byte of the answer has come
+	reused bool          // it has answered before
+	watch  uint32        // what epoll tells of it
+}
+
+type phase uint8
+
+const (
+	idle phase = iota
+	connecting
+	asking // sending or awaiting the answer
+)
+
+// New makes a crew of n connections, none of which is opened before its first shot.
+func New(cfg *Config, n int) (*Crew, error) {
+	epoll, err := unix.EpollCreate1(unix.EPOLL_CLOEXEC)
+	if err != nil {
+		return nil, fmt.Errorf("watch connections: %w", err)
+	}
+	c := &Crew{cfg: cfg, epoll: epoll, conns: make([]conn, n), buf: make([]byte, 128<<10), events: make([]unix.EpollEvent, min(max(n, 1), 256))}
+	for i := range c.conns {
+		c.conns[i].fd, c.conns[i].index = -1, i
+	}
+	c.Rewind()
+	return c, nil
+}
+
+// Rewind makes every connection use the first of its requests again.
+func (c *Crew) Rewind() {
+	c.next = 0
+	for i := range c.conns {
+		c.conns[i].row = i % len(c.cfg.Requests)
+	}
+}
+
+// Close closes every connection; it may be called twice.
+func (c *Crew) Close() {
+	for i := range c.conns {
+		c.hangUp(&c.conns[i])
+	}
+	if c.epoll >= 0 {
+		unix.Close(c.epoll)
+		c.epoll = -1
+	}
+}
+
+// Bounds of one wait, so that an interrupt and timeouts are seen.
+const (
+	longestWait = 5 * time.Millisecond
+	burst       = 1024 // shots begun without looking at those under way
+	sweepEvery  = 10 * time.Millisecond
+)
+
+// Drive performs shots until the job has no more and every one under way has ended. When ctx ends, those under way are
+// cut; the error is ctx's.
+func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0)
+	defer unix.Prctl(unix.PR_SET_TIMERSLACK, 0, 0, 0, 0)
+	c.job, c.more, c.active, c.free = job, true, 0, c.free[:0]
+	for i := len(c.conns) - 1; i >= 0; i-- {
+		c.conns[i].phase = idle
+		c.free = append(c.free, i)
+	}
+	for {
+		wait := c.begin()
+		if !c.more && c.active == 0 {
+			return ctx.Err()
+		}
+		if ctx.Err() != nil {
+			c.cut(ctx.Err())
+			return ctx.Err()
+		}
+		n := c.wait(wait)
+		for _, e := range c.events[:n] {
+			c.handle(&c.conns[e.Fd], e.Events)
+		}
+		if now := c.cfg.Clock.Now(); now-c.swept > sweepEvery {
+			c.swept = now
+			c.sweep(now)
+		}
+	}
+}
+
+// begin starts every shot that is due while there are connections for it, and returns how long to wait at most.
+func (c *Crew) begin() time.Duration {
+	for range burst {
+		if !c.more || len(c.free) == 0 {
+			return longestWait
+		}
+		i := c.free[len(c.free)-1]
+		due, left, ok := c.job.Next(i)
+		if !ok {
+			c.more = false
+			return longestWait
+		}
+		if left > 0 {
+			return min(left, longestWait)
+		}
+		c.free = c.free[:len(c.free)-1]
+		c.start(&c.conns[i], due)
+	}
+	return 0
+}
+
+// start performs a shot on a connection that has none.
+func (c *Crew) start(k *conn, due time.Duration) {
+	row := k.row
+	if c.job.Open {
+		row = c.next
+		c.next = (c.next + 1) % len(c.cfg.Requests)
+	} else {
+		k.row = (k.row + len(c.conns)) % len(c.cfg.Requests)
+	}
+	k.shot = contender.Shot{Due: due, Row: row}
+	if c.job.Ask != nil {
+		c.job.Ask(k.index, &k.shot)
+	}
+	request := &c.cfg.Requests[row]
+	k.answer.begin(request.IsHead, k.shot.View)
+	k.out, k.first = request.Wire, true
+	c.active++
+	k.shot.Start = c.cfg.Clock.Now()
+	if k.fd < 0 {
+		c.connect(k)
+		return
+	}
+	k.phase, k.reused = asking, true
+	c.send(k)
+}
+
+// connect opens a connection for the shot at hand.
+func (c *Crew) connect(k *conn) {
+	k.phase, k.reused, k.began = connecting, false, c.cfg.Clock.Now()
+	address := c.cfg.Addresses[k.addr%len(c.cfg.Addresses)]
+	family, sockaddr := unix.AF_INET, unix.Sockaddr(nil)
+	if ip := address.Addr(); ip.Is4() || ip.Is4In6() {
+		sockaddr = &unix.SockaddrInet4{Port: int(address.Port()), Addr: ip.Unmap().As4()}
+	} else {
+		family, sockaddr = unix.AF_INET6, &unix.SockaddrInet6{Port: int(address.Port()), Addr: ip.As16()}
+	}
+	fd, err := unix.Socket(family, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		c.end(k, contender.Other, fmt.Errorf("open a connection: %w", err))
+		return
+	}
+	k.fd = fd
+	unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NODELAY, 1)
+	k.watch = unix.EPOLLIN | unix.EPOLLOUT | unix.EPOLLRDHUP
+	if err := unix.EpollCtl(c.epoll, unix.EPOLL_CTL_ADD, fd, &unix.EpollEvent{Events: k.watch, Fd: int32(k.index)}); err != nil {
+		c.end(k, contender.Other, fmt.Errorf("watch a connection: %w", err))
+		return
+	}
+	switch err := unix.Connect(fd, sockaddr); err {
+	case nil, unix.EINPROGRESS:
+	default:
+		c.refused(k, err)
+	}
+}
+
+// refused is a connection that could not be opened; the next address is tried before that counts.
+func (c *Crew) refused(k *conn, err error) {
+	if k.addr+1 < len(c.cfg.Addresses) {
+		k.addr++
+		c.hangUp(k)
+		c.connect(k)
+		return
+	}
+	c.fail(k, err)
+}
+
+// watchFor changes what epoll tells of a connection.
+func (c *Crew) watchFor(k *conn, events uint32) {
+	if k.watch != events {
+		k.watch = events
+		unix.EpollCtl(c.epoll, unix.EPOLL_CTL_MOD, k.fd, &unix.EpollEvent{Events: events, Fd: int32(k.index)})
+	}
+}
+
+// send sends what it can of a request.
+func (c *Crew) send(k *conn) {
+	for len(k.out) > 0 {
+		n, errno := rawSend(k.fd, k.out)
+		switch {
+		case errno == unix.EINTR:
+		case errno == unix.EAGAIN:
+			c.watchFor(k, unix.EPOLLIN|unix.EPOLLOUT|unix.EPOLLRDHUP)
+			return
+		case errno != 0:
+			c.broken(k, errno)
+			return
+		default:
+			k.shot.Sent += int64(n)
+			k.out = k.out[n:]
+		}
+	}
+	c.watchFor(k, unix.EPOLLIN|unix.EPOLLRDHUP)
+}
+
+// handle deals with what epoll told of a connection.
+func (c *Crew) handle(k *conn, events uint32) {
+	if k.fd < 0 {
+		return // closed by what was handled before it
+	}
+	if k.phase == connecting {
+		code, err := unix.GetsockoptInt(k.fd, unix.SOL_SOCKET, unix.SO_ERROR)
+		if err == nil && code != 0 {
+			err = syscall.Errno(code)
+		}
+		if err != nil {
+			c.refused(k, err)
+			return
+		}
+		if events&(unix.EPOLLOUT|unix.EPOLLIN) == 0 {
+			return
+		}
+		k.phase = asking
+		k.shot.Connect = c.cfg.Clock.Now() - k.began
+		c.send(k)
+		return
+	}
+	if k.phase == asking && events&unix.EPOLLOUT != 0 && len(k.out) > 0 {
+		c.send(k)
+	}
+	if events&(unix.EPOLLIN|unix.EPOLLRDHUP|unix.EPOLLHUP|unix.EPOLLERR) != 0 && k.fd >= 0 {
+		c.receive(k)
+	}
+}
+
+// receive reads what has come. Without a shot under way that is the end of the connection, or bytes that nobody asked for.
+func (c *Crew) receive(k *conn) {
+	for {
+		n, errno := rawReceive(k.fd, c.buf)
+		switch {
+		case errno == unix.EINTR:
+			continue
+		case errno == unix.EAGAIN:
+			return
+		case k.phase != asking:
+			c.hangUp(k)
+			return
+		case errno != 0:
+			c.broken(k, errno)
+			return
+		case n == 0:
+			c.ended(k)
+			return
+		}
+		if k.first {
+			k.first = false
+			k.shot.FirstByte = c.cfg.Clock.Now() - k.shot.Start
+		}
+		k.shot.Received += int64(n)
+		rest, err := k.answer.take(c.buf[:n])
+		switch {
+		case err != nil:
+			class := contender.Other
+			if errors.Is(err, errLengths) || errors.Is(err, errChunk) {
+				class = contender.Length
+			}
+			c.end(k, class, fmt.Errorf("the answer from %s cannot be read: %w", c.cfg.Host, err))
+			return
+		case k.answer.complete:
+			if len(rest) > 0 {
+				k.answer.close = true // what nobody asked for would be taken for the next answer
+			}
+			c.done(k)
+			return
+		case k.answer.length > c.cfg.MaxBody:
+			c.end(k, contender.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody))
+			return
+		}
+		if n < len(c.buf) {
+			return // most likely all that there is; epoll tells if not
+		}
+	}
+}
+
+// ended is a connection that the server closed during a shot.
+func (c *Crew) ended(k *conn) {
+	if c.again(k) {
+		return
+	}
+	err := k.answer.closed()
+	switch {
+	case err == nil:
+		c.done(k)
+	case k.first:
+		c.end(k, contender.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, io.EOF))
+	default:
+		c.end(k, contender.Length, err)
+	}
+}
+
+// broken is a connection that failed during a shot.
+func (c *Crew) broken(k *conn, err error) {
+	if !c.again(k) {
+		c.fail(k, err)
+	}
+}
+
+// again asks once more over a new connection when a kept one turned out to have been closed meanwhile.
+func (c *Crew) again(k *conn) bool {
+	if !k.reused || !k.first {
+		return false
+	}
+	c.hangUp(k)
+	request := &c.cfg.Requests[k.shot.Row]
+	k.answer.begin(request.IsHead, k.shot.View)
+	k.out = request.Wire
+	c.connect(k)
+	return true
+}
+
+func (c *Crew) fail(k *conn, err error) {
+	class := contender.Other
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		class = contender.Refused
+		err = fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		class = contender.Reset
+	}
+	c.end(k, class, err)
+}
+
+// done is a whole answer.
+func (c *Crew) done(k *conn) {
+	now := c.cfg.Clock.Now()
+	class, err := contender.OK, error(nil)
+	if err = c.cfg.Status(k.answer.status, k.answer.reason); err != nil {
+		class = contender.Status
+	} else if k.answer.length > c.cfg.MaxBody {
+		class, err = contender.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
+	}
+	c.finish(k, now, class, err, !c.cfg.Keep || k.answer.close)
+}
+
+// end is a shot that failed on its way; its connection is of no more use.
+func (c *Crew) end(k *conn, class contender.Class, err error) {
+	c.finish(k, c.cfg.Clock.Now(), class, err, true)
+}
+
+// finish hands a shot out and starts the connection's next one.
+func (c *Crew) finish(k *conn, now time.Duration, class contender.Class, err error, hangUp bool) {
+	k.shot.End, k.shot.Class, k.shot.Err, k.shot.Length = now, class, err, k.answer.length
+	if k.shot.View != nil && k.answer.inBody {
+		k.answer.describe()
+	}
+	if hangUp {
+		c.hangUp(k)
+	}
+	k.phase = idle
+	c.active--
+	c.free = append(c.free, k.index)
+	c.job.Done(k.index, &k.shot)
+}
+
+func (c *Crew) hangUp(k *conn) {
+	if k.fd >= 0 {
+		unix.Close(k.fd) // epoll forgets it by that
+		k.fd = -1
+	}
+}
+
+// sweep ends shots whose time is over.
+func (c *Crew) sweep(now time.Duration) {
+	for i := range c.conns {
+		if k := &c.conns[i]; k.phase != idle && now-k.shot.Start > c.cfg.Timeout {
+			c.end(k, contender.Timeout, fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, k.answer.length))
+		}
+	}
+}
+
+// cut ends the shots under way.
+func (c *Crew) cut(err error) {
+	for i := range c.conns {
+		if k := &c.conns[i]; k.phase != idle {
+			c.end(k, contender.Cut, err)
+		}
+	}
+}
+
+// wait sleeps until a connection has something or the time is over.
+func (c *Crew) wait(d time.Duration) int {
+	spec := unix.NsecToTimespec(int64(max(d, 0)))
+	n, _, errno := syscall.RawSyscall6(unix.SYS_EPOLL_PWAIT2, uintptr(c.epoll), uintptr(unsafe.Pointer(&c.events[0])), uintptr(len(c.events)), uintptr(unsafe.Pointer(&spec)), 0, 0)
+	if errno != 0 {
+		return 0 // EINTR is a reason to look again, like any other
+	}
+	return int(n)
+}
+
+func rawSend(fd int, p []byte) (int, syscall.Errno) {
+	n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_NOSIGNAL|unix.MSG_DONTWAIT, 0, 0)
+	return int(n), errno
+}
+
+func rawReceive(fd int, p []byte) (int, syscall.Errno) {
+	n, _, errno := syscall.RawSyscall6(unix.SYS_RECVFROM, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_DONTWAIT, 0, 0)
+	return int(n), errno
+}
+
+var _ contender.Crew = (*Crew)(nil)
