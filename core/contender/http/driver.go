@@ -109,8 +109,9 @@ type countedConn struct {
 }
 
 func (n *countedConn) Write(p []byte) (int, error) {
+	n.c.sent.Add(int64(len(p))) // before, since the answer may be read before Write returns
 	written, err := n.Conn.Write(p)
-	n.c.sent.Add(int64(written))
+	n.c.sent.Add(int64(written - len(p)))
 	return written, err
 }
 
