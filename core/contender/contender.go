@@ -114,6 +114,12 @@ type Shot struct {
 	Row int
 	// Sent and Received are bytes on the connection, or of standard input and of output that was read.
 	Sent, Received int64
+	// Measure, set by the caller of a shot that is not judged, asks for what costs too much otherwise: Peak.
+	Measure bool
+	// Peak is the most memory that the contender's processes held at once, in bytes; 0 where that is not known.
+	Peak int64
+	// Resources are what its processes used, where that is known.
+	Resources Resources
 	// Length is the bytes of the answer's body, as they came.
 	Length int64
 
@@ -122,6 +128,26 @@ type Shot struct {
 	Err error
 	// View, when set by the caller, is filled with what the contender answered.
 	View *View
+}
+
+// Resources are counts of the kernel's for the processes of a shot.
+type Resources struct {
+	Yields    int64 `json:"voluntary_switches,omitempty"`   // of the processor, to wait for something
+	Preempted int64 `json:"involuntary_switches,omitempty"` // of the processor, since somebody else's turn had come
+	Faults    int64 `json:"page_faults,omitempty"`          // without reading from a disk
+	Loads     int64 `json:"page_loads,omitempty"`           // faults that had to read from a disk
+	Read      int64 `json:"read_bytes,omitempty"`           // from disks
+	Written   int64 `json:"written_bytes,omitempty"`        // to disks
+}
+
+// Add adds up what two used.
+func (r *Resources) Add(o Resources) {
+	r.Yields += o.Yields
+	r.Preempted += o.Preempted
+	r.Faults += o.Faults
+	r.Loads += o.Loads
+	r.Read += o.Read
+	r.Written += o.Written
 }
 
 // Latency is the time from Start, or from Due where that is set, to End, without Aside.

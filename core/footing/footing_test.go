@@ -310,7 +310,13 @@ func TestWhatAStepLeavesRunningEndsWithItsScope(t *testing.T) {
 		t.Fatal(err)
 	}
 	proc := "/proc/" + strings.TrimSpace(read(t, filepath.Join(dir, "pid"))) + "/stat"
-	if stat := read(t, proc); !strings.Contains(stat, "(sleep)") {
+	for range 5000 { // until it is the program that it was to become
+		if strings.Contains(read(t, proc), "(sleep)") {
+			break
+		}
+		time.Sleep(time.Millisecond)
+	}
+	if stat := read(t, proc); !strings.Contains(stat, "(sleep)") || strings.Contains(stat, ") Z ") {
 		t.Fatalf("it does not go on during the heat: %s", stat)
 	}
 	if _, err := g.EndHeat(t.Context()); err != nil {

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"paceduel/core/contender"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -45,6 +46,21 @@ func scorecard(r *result.Result) []Row {
 		each("throughput", false, totals.throughput, units.Rate)
 	}
 	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
+	perRun := func(name string, amount func(totals) int64) {
+		each(name, true, func(t totals) float64 { return float64(amount(t)) / t.shots }, units.Significant)
+	}
+	memory := row(r, "peak memory", result.AnyState, true, func(t totals) float64 { return unlessNone(t.peak) }, units.Bytes)
+	for i, e := range r.Entrants {
+		if e.Touch != nil && e.Touch.Peak > 0 && !(memory.Amount[i] > float64(e.Touch.Peak)) {
+			memory.Amount[i], memory.Values[i] = float64(e.Touch.Peak), units.Bytes(float64(e.Touch.Peak))
+		}
+	}
+	add(memory)
+	perRun("waits a run", func(t totals) int64 { return t.used.Yields })
+	perRun("preemptions a run", func(t totals) int64 { return t.used.Preempted })
+	perRun("page faults a run", func(t totals) int64 { return t.used.Faults + t.used.Loads })
+	each("read from disk a run", true, func(t totals) float64 { return float64(t.used.Read) / t.shots }, units.Bytes)
+	each("written to disk a run", true, func(t totals) float64 { return float64(t.used.Written) / t.shots }, units.Bytes)
 	each("received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes)
 	if r.Plan.Pace.Open() {
 		each("not sent in time", true, func(t totals) float64 { return t.unsent / t.due }, units.Share)
@@ -81,6 +97,8 @@ func scorecard(r *result.Result) []Row {
 // totals are a contender's sums over the heats that count.
 type totals struct {
 	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects float64
+	peak                                                                                             float64
+	used                                                                                             contender.Resources
 	clients                                                                                          float64
 	heats                                                                                            int
 }
@@ -104,6 +122,8 @@ func total(r *result.Result, name, state string) (t totals) {
 		t.failed += float64(h.Failed())
 		t.ok += float64(h.OK)
 		t.warm += float64(h.Warmup)
+		t.peak = max(t.peak, float64(h.Peak))
+		t.used.Add(h.Resources)
 		t.latency += h.LatencySum.Seconds()
 		t.busy += h.Busy.Seconds()
 		t.received += float64(h.Received)
@@ -374,4 +394,12 @@ func workCautions(r *result.Result) (out []Caution) {
 		})
 	}
 	return out
+}
+
+// unlessNone is a figure of which 0 says that it is not known.
+func unlessNone(x float64) float64 {
+	if x == 0 {
+		return math.NaN()
+	}
+	return x
 }

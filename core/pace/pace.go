@@ -163,7 +163,7 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if q.span > 0 && h.Clock.Now()-start >= q.span {
 				return
 			}
-			shot = contender.Shot{}
+			shot = contender.Shot{Measure: stage == WarmingUp}
 			if h.Before != nil {
 				if err = h.Before(ctx, stage); err != nil {
 					return

@@ -431,7 +431,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 	h := result.Heat{
 		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: len(r.judged),
 		OK: sums.Counts[contender.OK], Latencies: text, LatencySum: sums.Latency, Busy: max(sums.Elapsed-span.Aside, 0),
-		CPU: sums.CPU, CPUKnown: e.MetersCPU, Sent: sums.Sent, Received: sums.Received,
+		CPU: sums.CPU, Resources: sums.Resources, CPUKnown: e.MetersCPU, Sent: sums.Sent, Received: sums.Received,
 		Connects: sums.Connections, ConnectSum: sums.Connect, Dots: dots(r.judged, maxDots),
 	}
 	if r.cfg.Plan.Pace.Open() {
@@ -451,6 +451,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		h.Causes = append(h.Causes, r.cfg.Plan.Mask(cause))
 	}
 	for i, w := range r.warm {
+		h.Peak = max(h.Peak, w.Peak)
 		h.Warmup += w.Total()
 		if r.judged[i].Total() == 0 {
 			h.Busy += h.Wall // a client that found nothing left to do was there all the same

@@ -51,6 +51,8 @@ type Sums struct {
 	Latency        time.Duration            // of the successful ones, summed
 	Sent, Received int64
 	CPU            time.Duration
+	Resources      contender.Resources
+	Peak           int64 // the most memory of a shot
 	Connections    int64 // shots that had to open one
 	Connect        time.Duration
 	Lags           Lags          // of shots that were due at a moment: how late they started
@@ -101,6 +103,8 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	r.Sent += shot.Sent
 	r.Received += shot.Received
 	r.CPU += shot.CPU
+	r.Resources.Add(shot.Resources)
+	r.Peak = max(r.Peak, shot.Peak)
 	if shot.Connect > 0 {
 		r.Connections++
 		r.Connect += shot.Connect
@@ -133,6 +137,8 @@ func Merge(rs []*Recorder) (Sums, *hdrhistogram.Histogram) {
 		sums.Sent += r.Sent
 		sums.Received += r.Received
 		sums.CPU += r.CPU
+		sums.Resources.Add(r.Resources)
+		sums.Peak = max(sums.Peak, r.Peak)
 		sums.Connections += r.Connections
 		sums.Connect += r.Connect
 		sums.Elapsed += r.Elapsed

@@ -120,8 +120,9 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 	const quick = time.Second
 	if err == nil && shot.Class == contender.OK && shot.Latency() < quick {
 		c.Rewind()
-		again := contender.Shot{View: &contender.View{Limit: maxCompared, Sample: true}}
+		again := contender.Shot{View: &contender.View{Limit: maxCompared, Sample: true}, Measure: true}
 		if err = a.shoot(ground, c, &again); err == nil {
+			t.Peak = max(t.Peak, again.Peak)
 			t.Steady = again.Class == contender.OK && again.View.Known && bytes.Equal(again.View.Body, shot.View.Body)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -33,7 +34,7 @@ var Kind = contender.Kind{
 	MetersCPU: true,
 }
 
-// driver holds what all clients of a contender share; it is not modified after open.
+// driver holds what all clients of a contender share; but for untraceable it is not modified after open.
 type driver struct {
 	settings *Settings
 	clock    *clock.Clock
@@ -46,6 +47,8 @@ type driver struct {
 	cpus     *unix.CPUSet // that processes are kept to; nil: any
 	ours     unix.CPUSet  // that we are on ourselves
 	nice     int
+	// untraceable says that tracing is not allowed here, so that memory is not known.
+	untraceable atomic.Bool
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
@@ -235,13 +238,21 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		attr.Files[2] = out.file
 		attr.Sys = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 1} // a session is a group of its own
 	}
-	p, err := c.start(attr, shot)
-	if err != nil {
-		fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
-		return
+	ended, done := ending{}, false
+	if shot.Measure && !c.d.untraceable.Load() {
+		if ended, done = c.traced(ctx, attr, shot); !done {
+			c.d.untraceable.Store(true)
+		}
 	}
-	c.seat.Hold(p.Pid)
-	ended := c.await(ctx, p, shot)
+	if !done {
+		p, err := c.start(attr, shot)
+		if err != nil {
+			fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
+			return
+		}
+		c.seat.Hold(p.Pid)
+		ended = c.await(ctx, p, shot)
+	}
 	out.finish(shot)
 	if c.d.settings.Stdin != "" {
 		if read, err := c.stdin.Seek(0, io.SeekCurrent); err == nil {
@@ -253,7 +264,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	}
 	c.judge(ctx, ended, shot, fail)
 	if shot.View != nil {
-		c.describe(ended.state, out, shot)
+		c.describe(ended, out, shot)
 		if !shot.View.Sample {
 			shot.View.Version = c.version(ctx)
 		}
@@ -351,7 +362,9 @@ func (c *client) version(ctx context.Context) string {
 
 // ending is how a process came to its end.
 type ending struct {
-	state  *os.ProcessState
+	status syscall.WaitStatus
+	usage  syscall.Rusage // of the process and the children it waited for
+	traced bool
 	killed bool // by us, for its time limit or ctx
 	err    error
 }
@@ -388,7 +401,10 @@ func (c *client) await(ctx context.Context, p *os.Process, shot *contender.Shot)
 	syscall.Kill(-p.Pid, syscall.SIGKILL)
 	c.seat.Clear()
 	state, err := p.Wait()
-	return ending{state, killed, err}
+	if err != nil {
+		return ending{killed: killed, err: err}
+	}
+	return ending{status: state.Sys().(syscall.WaitStatus), usage: *state.SysUsage().(*syscall.Rusage), killed: killed}
 }
 
 func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail func(contender.Class, error)) {
@@ -396,8 +412,13 @@ func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail
 		fail(contender.Other, fmt.Errorf("wait for %s: %w", c.d.program, e.err))
 		return
 	}
-	shot.CPU = e.state.UserTime() + e.state.SystemTime()
-	status := e.state.Sys().(syscall.WaitStatus)
+	status := e.status
+	shot.CPU = time.Duration(e.usage.Utime.Nano() + e.usage.Stime.Nano())
+	const block = 512 // the kernel counts in these
+	shot.Resources = contender.Resources{
+		Yields: e.usage.Nvcsw, Preempted: e.usage.Nivcsw, Faults: e.usage.Minflt, Loads: e.usage.Majflt,
+		Read: e.usage.Inblock * block, Written: e.usage.Oublock * block,
+	}
 	switch {
 	case e.killed && ctx.Err() != nil:
 		fail(contender.Cut, ctx.Err())
@@ -428,15 +449,15 @@ func headOf(f *os.File, limit int) []byte {
 	return buf[:n]
 }
 
-func (c *client) describe(state *os.ProcessState, out *output, shot *contender.Shot) {
+func (c *client) describe(e ending, out *output, shot *contender.Shot) {
 	v := shot.View
 	v.Done = c.d.settings.Summary()
 	v.Stderr = headOf(c.stderr, contender.MaxViewBytes)
 	v.Body, v.Bytes, v.Known = out.seen(v.Room())
-	if state != nil {
-		v.Outcome = "exit code " + strconv.Itoa(state.ExitCode())
-		if status, ok := state.Sys().(syscall.WaitStatus); ok && status.Signaled() {
-			v.Outcome = "signal " + status.Signal().String()
+	if e.err == nil {
+		v.Outcome = "exit code " + strconv.Itoa(e.status.ExitStatus())
+		if e.status.Signaled() {
+			v.Outcome = "signal " + e.status.Signal().String()
 		}
 	}
 }

@@ -2,8 +2,8 @@
 // group.
 //
 // A shot's time runs from just before the process is created to its exit seen. Input, a scratch file for what it says
-// on standard error, and the look-up on PATH are made ready before, and cost the shot nothing. Peak memory is not
-// reported here.
+// on standard error, and the look-up on PATH are made ready before, and cost the shot nothing. Peak memory is learnt by
+// tracing runs that are not judged.
 package command
 
 import (

@@ -178,7 +178,9 @@ func (a *answer) readHead(head []byte) error {
 }
 
 // broken reports a line end that is not whole, over which readers disagree.
-func broken(line []byte) bool { return bytes.IndexByte(line, '\n') >= 0 || bytes.IndexByte(line, '\r') >= 0 }
+func broken(line []byte) bool {
+	return bytes.IndexByte(line, '\n') >= 0 || bytes.IndexByte(line, '\r') >= 0
+}
 
 // parseLength reads digits alone.
 func parseLength(value []byte) (n int64, err error) {

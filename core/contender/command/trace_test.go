@@ -1,0 +1,109 @@
+package command
+
+import (
+	"context"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+)
+
+// measured performs one traced run.
+func measured(t *testing.T, ctx context.Context, s *Settings) contender.Shot {
+	t.Helper()
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	shot := contender.Shot{Measure: true, View: &contender.View{}}
+	c.Shoot(ctx, &shot)
+	if d.untraceable.Load() {
+		t.Skip("tracing is not allowed here")
+	}
+	return shot
+}
+
+// Peak memory is the contender's and never ours, whoever of its processes holds it.
+func TestPeakMemory(t *testing.T) {
+	ours := make([]byte, 300<<20)
+	for i := range ours {
+		ours[i] = 1
+	}
+	const mib = 1 << 20
+	tests := []struct {
+		name, line string
+		low, high  int64
+	}{
+		{"next to nothing", "exec true", 1, 8 * mib},
+		{"a buffer of 40 MiB", "exec dd if=/dev/zero of=/dev/null bs=40M count=2 2>/dev/null", 40 * mib, 50 * mib},
+		{"in a grandchild", "sh -c 'dd if=/dev/zero of=/dev/null bs=40M count=2 2>/dev/null; true'; true", 40 * mib, 56 * mib},
+		{"one after another", "dd if=/dev/zero of=/dev/null bs=40M count=1 2>/dev/null; dd if=/dev/zero of=/dev/null bs=30M count=1 2>/dev/null; true", 40 * mib, 56 * mib},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			shot := measured(t, t.Context(), shell(tt.line, nil))
+			if shot.Class != contender.OK || shot.Peak < tt.low || shot.Peak > tt.high {
+				t.Errorf("%s, %v; peak of %.1f MiB, want %.1f to %.1f", shot.Class, shot.Err, float64(shot.Peak)/mib, float64(tt.low)/mib, float64(tt.high)/mib)
+			}
+			if shot.End <= shot.Start || shot.CPU < 0 {
+				t.Errorf("timed from %s to %s", shot.Start, shot.End)
+			}
+		})
+	}
+	if ours[len(ours)-1] != 1 {
+		t.Fatal("unreachable; keeps the memory ours until here")
+	}
+}
+
+// Tracing changes nothing about how a run ends.
+func TestTracedRunsEndAsOthersDo(t *testing.T) {
+	tests := []struct {
+		name   string
+		s      *Settings
+		class  contender.Class
+		output string
+	}{
+		{"output and threads", shell("echo tide; sort --parallel=4 /dev/null; echo out | cat", nil), contender.OK, "tide\nout\n"},
+		{"exit code", shell("exit 3", nil), contender.Exit, ""},
+		{"signal", shell("kill -SEGV $$", nil), contender.Signal, ""},
+		{"signal that is handled", shell("trap 'echo caught' USR1; kill -USR1 $$; true", nil), contender.OK, "caught\n"},
+		{"timeout", shell("sleep 600 & sleep 600", func(s *Settings) { s.Timeout = plan.Span(100 * time.Millisecond) }), contender.Timeout, ""},
+		{"left behind", shell("sleep 601 >/dev/null 2>&1 & echo gone", nil), contender.OK, "gone\n"},
+		{"in a session of its own", shell("setsid sh -c 'echo apart'; true", nil), contender.OK, "apart\n"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			shot := measured(t, t.Context(), tt.s)
+			if shot.Class != tt.class || tt.class == contender.OK && string(shot.View.Body) != tt.output {
+				t.Errorf("%s, %v, %q; want %s, %q", shot.Class, shot.Err, shot.View.Body, tt.class, tt.output)
+			}
+		})
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	if shot := measured(t, ctx, shell("sleep 602", nil)); shot.Class != contender.Cut {
+		t.Errorf("interrupted: %s, %v", shot.Class, shot.Err)
+	}
+	var left string
+	for range 100 { // what was killed takes a moment to be gone
+		out, _ := exec.Command("pgrep", "-a", "-f", "sleep 60[012]").Output()
+		if left = strings.TrimSpace(string(out)); left == "" {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Errorf("processes are left: %s", left)
+}
+
+func TestResourcesAreCounted(t *testing.T) {
+	shot := shoot(t, shell("sleep 0.01; sleep 0.01; dd if=/dev/zero of=x bs=64k count=8 conv=fsync 2>/dev/null", nil))
+	if r := shot.Resources; shot.Class != contender.OK || r.Faults < 100 || r.Yields < 2 {
+		t.Errorf("%s %v: %+v", shot.Class, shot.Err, shot.Resources)
+	}
+}
