@@ -1,0 +1,157 @@
+package weighin
+
+import (
+	"bytes"
+	"compress/gzip"
+	"compress/zlib"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+)
+
+func TestAnswersAreDecoded(t *testing.T) {
+	const text = "salt cod, timber, barley"
+	var zipped, deflated, standard bytes.Buffer
+	z := gzip.NewWriter(&zipped)
+	z.Write([]byte(text))
+	z.Close()
+	d := zlib.NewWriter(&deflated)
+	d.Write([]byte(text))
+	d.Close()
+	s, err := zstd.NewWriter(&standard)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Write([]byte(text))
+	s.Close()
+	tests := []struct{ encoding, body, want, note string }{
+		{"", text, text, ""}, {"identity", text, text, ""}, {"gzip", zipped.String(), text, ""}, {" GZIP ", zipped.String(), text, ""},
+		{"deflate", deflated.String(), text, ""}, {"zstd", standard.String(), text, ""}, {"gzip", "", "", ""},
+		{"gzip", "no gzip", "no gzip", "cannot be decoded"}, {"gzip", zipped.String()[:20], zipped.String()[:20], "cannot be decoded"},
+		{"harbour", "x", "x", `encoding "harbour"`},
+	}
+	for _, tt := range tests {
+		got, note := decode(tt.encoding, []byte(tt.body))
+		if string(got) != tt.want || !strings.Contains(note, tt.note) || (tt.note == "") != (note == "") {
+			t.Errorf("decode(%q, %.20q) = %.30q, %q; want %.30q, %q", tt.encoding, tt.body, got, note, tt.want, tt.note)
+		}
+	}
+}
+
+func TestHeadersAreWeighed(t *testing.T) {
+	parts := weighHeaders([]string{"A: 1", "Set-Cookie: x=1", "Set-Cookie: y=2"})
+	if len(parts) != 2 || parts[0] != (result.Part{Path: "Set-Cookie", Bytes: 34, Count: 2}) || parts[1].Bytes != 6 {
+		t.Errorf("headers weigh %+v", parts)
+	}
+}
+
+// standard is what two contenders are held to that answered body at the weigh-in, twice the same when steady.
+func standard(same *plan.Same, steady bool, body string) *Standard {
+	s := newStandard(&plan.Plan{Baseline: "a", Same: same})
+	for _, name := range []string{"a", "b"} {
+		s.set(Answer{Name: name, Body: []byte(body), Whole: true, Outcome: "200 OK"}, &result.Touch{Bytes: int64(len(body)), Steady: steady})
+	}
+	return s
+}
+
+// take has a checker see one answer of a row, sampled or not, and returns what is recorded of it.
+func take(c *Checker, row int, body string) contender.Shot {
+	shot := contender.Shot{Row: row, Length: int64(len(body))}
+	c.Ask(&shot)
+	if shot.View != nil {
+		shot.View.Body, shot.View.Bytes, shot.View.Known, shot.View.Outcome = append(shot.View.Body, body...), int64(len(body)), true, "200 OK"
+	}
+	if c.Take(&shot) {
+		return shot
+	}
+	var recorded contender.Shot
+	c.Settle(func(s *contender.Shot) { recorded = *s })
+	return recorded
+}
+
+func TestLengthsAreHeldToEachOther(t *testing.T) {
+	none := plan.Fraction(0)
+	s := standard(&plan.Same{Sample: &none}, true, "tide")
+	c := s.Checkers("b", 2, 1)
+	if got := take(c[0], 0, "tide"); got.Class != contender.OK {
+		t.Errorf("the same length: %s %v", got.Class, got.Err)
+	}
+	if got := take(c[1], 0, "tides"); got.Class != contender.Unequal || got.Err.Error() != "an answer of 5 bytes, 4 before" {
+		t.Errorf("another length: %s %v", got.Class, got.Err)
+	}
+	// Another row's length is that of its first answer.
+	if first, second := take(c[0], 7, "ebb"), take(c[1], 7, "ebbs"); first.Class != contender.OK || second.Class != contender.Unequal {
+		t.Errorf("row 7: %s, then %s", first.Class, second.Class)
+	}
+	// Who answers differently each time is not held to a length.
+	c = standard(&plan.Same{Sample: &none}, false, "tide").Checkers("b", 1, 1)
+	if got := take(c[0], 0, "tides"); got.Class != contender.OK {
+		t.Errorf("an unsteady answer: %s %v", got.Class, got.Err)
+	}
+}
+
+func TestSampledAnswersAreHeldToTheWeighIn(t *testing.T) {
+	all := plan.Fraction(1)
+	tests := []struct {
+		name   string
+		same   *plan.Same
+		steady bool
+		body   string
+		want   string // of the failure; empty: none
+	}{
+		{"the same", &plan.Same{Body: "exact", Sample: &all}, false, `{"a":1}`, ""},
+		{"other bytes", &plan.Same{Body: "exact", Sample: &all}, false, `{"a":2}`, "not the same bytes as at the weigh-in"},
+		{"the same JSON", &plan.Same{Body: "json", Sample: &all}, false, ` {"a": 1}`, ""},
+		{"other JSON", &plan.Same{Body: "json", Sample: &all}, false, ` {"a": 3}`, "not the same JSON as at the weigh-in: /a is 3, not 1"},
+		{"without rules, steady", &plan.Same{Sample: &all}, true, `{"a":9}`, "not the same bytes as before"},
+		{"without rules, unsteady", &plan.Same{Sample: &all}, false, `{"a":9}`, ""},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got := take(standard(tt.same, tt.steady, `{"a":1}`).Checkers("b", 1, 3)[0], 0, tt.body)
+			if tt.want == "" && got.Class != contender.OK || tt.want != "" && (got.Class != contender.Unequal || !strings.Contains(got.Err.Error(), tt.want)) {
+				t.Errorf("%s, %v; want %q", got.Class, got.Err, tt.want)
+			}
+			if got.View != nil {
+				t.Error("the answer is kept after it was compared")
+			}
+		})
+	}
+	// Another row is held to the baseline's answer for it, once that was seen.
+	s := standard(&plan.Same{Body: "exact", Sample: &all}, false, "tide")
+	take(s.Checkers("a", 1, 1)[0], 4, "high")
+	if got := take(s.Checkers("b", 1, 1)[0], 4, "low"); got.Class != contender.Unequal {
+		t.Errorf("another answer than the baseline's for a row: %s", got.Class)
+	}
+	s.apart([]string{"b"}) // accepted as unequal: only held to itself
+	if got := take(s.Checkers("b", 1, 1)[0], 5, "own"); got.Class != contender.OK {
+		t.Errorf("an accepted contender is held to the baseline: %s", got.Class)
+	}
+}
+
+// About the share asked for is sampled, the first shot of a heat always.
+func TestSharesOfSamples(t *testing.T) {
+	for _, frac := range []float64{0.01, 0.25} {
+		f := plan.Fraction(frac)
+		c := standard(&plan.Same{Sample: &f}, false, "tide").Checkers("b", 1, 9)[0]
+		sampled := 0
+		for i := range 20_000 {
+			shot := contender.Shot{}
+			c.Ask(&shot)
+			if shot.View != nil {
+				sampled++
+			}
+			if i == 0 && sampled != 1 {
+				t.Error("the first shot is not sampled")
+			}
+		}
+		if got := float64(sampled) / 20_000; got < frac*0.85 || got > frac*1.15 {
+			t.Errorf("%g of the shots are sampled; want %g", got, frac)
+		}
+	}
+}
