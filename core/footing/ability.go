@@ -169,7 +169,7 @@ func pinOurselves(cpus plan.CPUs) (restore func(), err error) {
 	if err := pinThreads(cpus); err != nil {
 		return func() {}, err
 	}
-	runtime.GOMAXPROCS(len(cpus))
+	runtime.GOMAXPROCS(max(len(cpus), 2)) // whoever drives may hold one for milliseconds
 	return func() {
 		pinThreads(before)
 		runtime.GOMAXPROCS(procs)
