@@ -46,6 +46,8 @@ func scorecard(r *result.Result) []Row {
 		each("throughput", false, totals.throughput, units.Rate)
 	}
 	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
+	add(row(r, "to the first byte", result.AnyState, true, func(t totals) float64 { return unlessNone(t.firstByte) / t.ok }, units.Seconds))
+	add(row(r, "connecting, each", result.AnyState, true, func(t totals) float64 { return unlessNone(t.connecting) / t.connects }, units.Seconds))
 	perRun := func(name string, amount func(totals) int64) {
 		each(name, true, func(t totals) float64 { return float64(amount(t)) / t.shots }, units.Significant)
 	}
@@ -97,7 +99,7 @@ func scorecard(r *result.Result) []Row {
 // totals are a contender's sums over the heats that count.
 type totals struct {
 	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects float64
-	peak                                                                                             float64
+	peak, firstByte, connecting                                                                      float64
 	used                                                                                             contender.Resources
 	clients                                                                                          float64
 	heats                                                                                            int
@@ -122,6 +124,8 @@ func total(r *result.Result, name, state string) (t totals) {
 		t.failed += float64(h.Failed())
 		t.ok += float64(h.OK)
 		t.warm += float64(h.Warmup)
+		t.firstByte += h.FirstByteSum.Seconds()
+		t.connecting += h.ConnectSum.Seconds()
 		t.peak = max(t.peak, float64(h.Peak))
 		t.used.Add(h.Resources)
 		t.latency += h.LatencySum.Seconds()
@@ -164,6 +168,8 @@ const (
 	busyOthersFrac = 0.20
 	stealFrac      = 0.02
 	reconnectFrac  = 0.5
+	diskFrac       = 0.2
+	memoryFrac     = 0.01
 )
 
 // cautions lists what weakens the verdict, the heaviest first.
@@ -314,7 +320,7 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 }
 
 func hostCautions(r *result.Result) (out []Caution) {
-	var own, others, steal, pause, wall float64
+	var own, others, steal, pause, wall, disk, memory, swapped float64
 	n := 0.0
 	commands := false
 	for i := range r.Heats {
@@ -326,6 +332,9 @@ func hostCautions(r *result.Result) (out []Caution) {
 		own += h.Conditions.OwnFrac
 		others += h.Conditions.OthersFrac
 		steal += h.Conditions.StealFrac
+		disk += h.Conditions.DiskPressure
+		memory += h.Conditions.MemoryPressure
+		swapped += float64(h.Conditions.SwapBytes)
 		pause = max(pause, h.Conditions.Pauses.Seconds())
 		wall += h.Wall.Seconds()
 		commands = commands || h.CPUKnown
@@ -344,6 +353,12 @@ func hostCautions(r *result.Result) (out []Caution) {
 	}
 	if steal/n > stealFrac {
 		out = append(out, Caution{fmt.Sprintf("%s of this machine's time was taken by its host", units.Share(steal/n)), "trust ratios, not absolute times"})
+	}
+	if disk/n > diskFrac {
+		out = append(out, Caution{fmt.Sprintf("somebody waited for a disk in %s of the time", units.Share(disk/n)), "see whether that is the contenders' own work; if not, run it at a quieter time"})
+	}
+	if memory/n > memoryFrac || swapped > 0 {
+		out = append(out, Caution{fmt.Sprintf("memory was short: somebody waited for it in %s of the time, %s went to swap", units.Share(memory/n), units.Bytes(swapped)), "free some, or ask for less at once"})
 	}
 	if pause > 0.005 {
 		out = append(out, Caution{fmt.Sprintf("our own memory collection paused for %s within one heat", units.Seconds(pause)), "shorten the heats"})

@@ -54,7 +54,13 @@ type Reading struct {
 	total   time.Duration
 	pauses  time.Duration
 	collect int64
+	// Time in which somebody waited for a processor, a disk or memory; negative where the kernel does not tell.
+	pressure [3]time.Duration
+	swapped  uint64 // bytes of memory that are on a disk
 }
+
+// pressures are the resources of Reading.pressure, as the kernel names them.
+var pressures = [3]string{"cpu", "io", "memory"}
 
 // Read takes a reading; it costs some 100 µs, so it stands before and after a heat, not in it.
 func Read() Reading {
@@ -72,6 +78,15 @@ func Read() Reading {
 	proc, err := procfs.NewDefaultFS()
 	if err != nil {
 		return r
+	}
+	for i, resource := range pressures {
+		r.pressure[i] = -1
+		if psi, err := proc.PSIStatsForResource(resource); err == nil && psi.Some != nil {
+			r.pressure[i] = time.Duration(psi.Some.Total) * time.Microsecond
+		}
+	}
+	if vm, err := proc.Meminfo(); err == nil && vm.SwapTotalBytes != nil && vm.SwapFreeBytes != nil {
+		r.swapped = *vm.SwapTotalBytes - *vm.SwapFreeBytes
 	}
 	if stat, err := proc.Stat(); err == nil {
 		c := stat.CPUTotal
@@ -93,12 +108,27 @@ type Conditions struct {
 	StealFrac  float64       `json:"steal_frac"`            // taken by the machine below this one
 	Pauses     time.Duration `json:"gc_pause_ns,omitempty"` // our collector's pauses, summed
 	Collects   int64         `json:"gc_count,omitempty"`
+	// Shares of the time in which somebody on this machine waited for a processor, a disk or memory (the kernel's pressure
+	// stall information, "some"); absent where it does not tell.
+	CPUPressure    float64 `json:"cpu_pressure_frac,omitempty"`
+	DiskPressure   float64 `json:"disk_pressure_frac,omitempty"`
+	MemoryPressure float64 `json:"memory_pressure_frac,omitempty"`
+	SwapBytes      int64   `json:"swapped_bytes,omitempty"` // more memory on disks at the end than at the start
 }
 
 // Between returns the conditions from a to b. The kernel counts CPU time in ticks of some 4 ms, so shares of a span
 // under 100 ms mean little.
 func Between(a, b Reading) Conditions {
 	c := Conditions{Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect}
+	wall := b.at.Sub(a.at).Seconds()
+	for i, into := range []*float64{&c.CPUPressure, &c.DiskPressure, &c.MemoryPressure} {
+		if a.pressure[i] >= 0 && b.pressure[i] >= a.pressure[i] && wall > 0 {
+			*into = min((b.pressure[i]-a.pressure[i]).Seconds()/wall, 1)
+		}
+	}
+	if b.swapped > a.swapped {
+		c.SwapBytes = int64(b.swapped - a.swapped)
+	}
 	if total := float64(b.total - a.total); total > 0 {
 		own := float64(b.own-a.own) / total
 		kids := float64(b.kids-a.kids) / total

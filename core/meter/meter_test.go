@@ -17,6 +17,14 @@ func TestSharesOfASpan(t *testing.T) {
 	if math.Abs(got.OwnFrac-want.OwnFrac) > 1e-9 || math.Abs(got.OthersFrac-want.OthersFrac) > 1e-9 || got.StealFrac != want.StealFrac || got.Pauses != want.Pauses || got.Collects != want.Collects {
 		t.Errorf("Between = %+v; want %+v", got, want)
 	}
+	// Pressure is a share of the time; what the kernel does not tell is none.
+	at := time.Now()
+	a.at, b.at = at, at.Add(2*time.Second)
+	a.pressure, b.pressure = [3]time.Duration{time.Second, -1, 0}, [3]time.Duration{2 * time.Second, -1, time.Minute}
+	a.swapped, b.swapped = 100, 350
+	if got := Between(a, b); got.CPUPressure != 0.5 || got.DiskPressure != 0 || got.MemoryPressure != 1 || got.SwapBytes != 250 {
+		t.Errorf("pressure in %+v", got)
+	}
 	if got := Between(b, b); got.OwnFrac != 0 || got.OthersFrac != 0 || math.IsNaN(got.StealFrac) {
 		t.Errorf("no time at all gives %+v", got)
 	}

@@ -208,43 +208,44 @@ type Difference struct {
 
 // Heat is one timed block. Times are nanoseconds; At and Dots count from the start of the run.
 type Heat struct {
-	Round      int                 `json:"round"` // from 1
-	Contender  string              `json:"contender"`
-	State      string              `json:"state,omitempty"`           // of caches: cold, warm; empty: as found
-	Stopped    string              `json:"stopped,omitempty"`         // why it was stopped, in words: kept, not judged
-	Costs      []Cost              `json:"footing,omitempty"`         // what was done for it, untimed
-	ColdLeft   float64             `json:"cold_left_frac,omitempty"`  // of the pages that were to be cold, still in memory at worst
-	WarmLacks  float64             `json:"warm_lacks_frac,omitempty"` // of the pages that were to be warm, not in memory at worst
-	Unfilled   []string            `json:"unfilled,omitempty"`        // own caches that were empty before a warm run
-	Changes    *Changes            `json:"changes,omitempty"`         // in the workspace after it
-	At         time.Duration       `json:"at_ns"`
-	Wall       time.Duration       `json:"wall_ns"` // of the judged part
-	Clients    int                 `json:"clients"`
-	Cut        bool                `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
-	OK         int64               `json:"ok"`            // shots that succeeded
-	Failures   map[string]int64    `json:"failures,omitempty"`
-	Due        int64               `json:"due_shots,omitempty"`    // at a set rate: shots that were due
-	Unsent     int64               `json:"unsent_shots,omitempty"` // of these, those that were not sent before the heat was over
-	LagP50     time.Duration       `json:"lag_p50_ns,omitempty"`   // from when a shot was due to its start, at most 12.5 % too high
-	LagP99     time.Duration       `json:"lag_p99_ns,omitempty"`
-	LagMax     time.Duration       `json:"lag_max_ns,omitempty"`
-	Late       int64               `json:"late_shots,omitempty"`        // started more than 1 ms after they were due
-	Sampled    int64               `json:"sampled,omitempty"`           // shots whose answers were held to the weigh-in's
-	Causes     []string            `json:"causes,omitempty"`            // the first failures in their own words
-	Latencies  string              `json:"latencies"`                   // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
-	LatencySum time.Duration       `json:"latency_sum_ns"`              // of the same, exact
-	Busy       time.Duration       `json:"busy_ns"`                     // start to end of its last shot, summed over clients
-	CPU        time.Duration       `json:"cpu_ns"`                      // user and system time of the contender's processes
-	CPUKnown   bool                `json:"cpu_known"`                   // whether cpu_ns means anything for this kind
-	Resources  contender.Resources `json:"resources,omitzero"`          // of the contender's processes
-	Peak       int64               `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once, in a run that was not judged
-	Sent       int64               `json:"sent_bytes"`
-	Received   int64               `json:"received_bytes"`
-	Connects   int64               `json:"connections,omitempty"` // opened
-	ConnectSum time.Duration       `json:"connect_sum_ns,omitempty"`
-	Warmup     int64               `json:"warmup_shots"` // performed before, not judged
-	Conditions meter.Conditions    `json:"conditions"`
-	Dots       []Dot               `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
+	Round        int                 `json:"round"` // from 1
+	Contender    string              `json:"contender"`
+	State        string              `json:"state,omitempty"`           // of caches: cold, warm; empty: as found
+	Stopped      string              `json:"stopped,omitempty"`         // why it was stopped, in words: kept, not judged
+	Costs        []Cost              `json:"footing,omitempty"`         // what was done for it, untimed
+	ColdLeft     float64             `json:"cold_left_frac,omitempty"`  // of the pages that were to be cold, still in memory at worst
+	WarmLacks    float64             `json:"warm_lacks_frac,omitempty"` // of the pages that were to be warm, not in memory at worst
+	Unfilled     []string            `json:"unfilled,omitempty"`        // own caches that were empty before a warm run
+	Changes      *Changes            `json:"changes,omitempty"`         // in the workspace after it
+	At           time.Duration       `json:"at_ns"`
+	Wall         time.Duration       `json:"wall_ns"` // of the judged part
+	Clients      int                 `json:"clients"`
+	Cut          bool                `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
+	OK           int64               `json:"ok"`            // shots that succeeded
+	Failures     map[string]int64    `json:"failures,omitempty"`
+	Due          int64               `json:"due_shots,omitempty"`    // at a set rate: shots that were due
+	Unsent       int64               `json:"unsent_shots,omitempty"` // of these, those that were not sent before the heat was over
+	LagP50       time.Duration       `json:"lag_p50_ns,omitempty"`   // from when a shot was due to its start, at most 12.5 % too high
+	LagP99       time.Duration       `json:"lag_p99_ns,omitempty"`
+	LagMax       time.Duration       `json:"lag_max_ns,omitempty"`
+	Late         int64               `json:"late_shots,omitempty"`        // started more than 1 ms after they were due
+	Sampled      int64               `json:"sampled,omitempty"`           // shots whose answers were held to the weigh-in's
+	Causes       []string            `json:"causes,omitempty"`            // the first failures in their own words
+	Latencies    string              `json:"latencies"`                   // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
+	LatencySum   time.Duration       `json:"latency_sum_ns"`              // of the same, exact
+	Busy         time.Duration       `json:"busy_ns"`                     // start to end of its last shot, summed over clients
+	CPU          time.Duration       `json:"cpu_ns"`                      // user and system time of the contender's processes
+	CPUKnown     bool                `json:"cpu_known"`                   // whether cpu_ns means anything for this kind
+	Resources    contender.Resources `json:"resources,omitzero"`          // of the contender's processes
+	Peak         int64               `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once, in a run that was not judged
+	Sent         int64               `json:"sent_bytes"`
+	Received     int64               `json:"received_bytes"`
+	Connects     int64               `json:"connections,omitempty"` // opened
+	ConnectSum   time.Duration       `json:"connect_sum_ns,omitempty"`
+	Warmup       int64               `json:"warmup_shots"`                // performed before, not judged
+	FirstByteSum time.Duration       `json:"first_byte_sum_ns,omitempty"` // of the successful shots, from their start
+	Conditions   meter.Conditions    `json:"conditions"`
+	Dots         []Dot               `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
 }
 
 // Dot is one shot in a picture.

@@ -432,7 +432,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: len(r.judged),
 		OK: sums.Counts[contender.OK], Latencies: text, LatencySum: sums.Latency, Busy: max(sums.Elapsed-span.Aside, 0),
 		CPU: sums.CPU, Resources: sums.Resources, CPUKnown: e.MetersCPU, Sent: sums.Sent, Received: sums.Received,
-		Connects: sums.Connections, ConnectSum: sums.Connect, Dots: dots(r.judged, maxDots),
+		Connects: sums.Connections, ConnectSum: sums.Connect, FirstByteSum: sums.FirstByte, Dots: dots(r.judged, maxDots),
 	}
 	if r.cfg.Plan.Pace.Open() {
 		h.Due, h.Unsent = sums.Shots()+span.Unsent, span.Unsent

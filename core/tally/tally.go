@@ -55,6 +55,7 @@ type Sums struct {
 	Peak           int64 // the most memory of a shot
 	Connections    int64 // shots that had to open one
 	Connect        time.Duration
+	FirstByte      time.Duration // from the start to the first byte of the answer, summed over successful shots that have one
 	Lags           Lags          // of shots that were due at a moment: how late they started
 	Elapsed        time.Duration // from the start of the judged part to the end of the last shot, summed over clients
 	Causes         []string      // the first failures in their own words
@@ -93,6 +94,7 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	r.Counts[shot.Class]++
 	if shot.Class == contender.OK {
 		r.Latency += latency
+		r.FirstByte += shot.FirstByte
 		r.histogram.RecordValue(int64(min(max(latency, 1), maxLatency)))
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {
 		r.Causes = append(r.Causes, shot.Err.Error())
@@ -141,6 +143,7 @@ func Merge(rs []*Recorder) (Sums, *hdrhistogram.Histogram) {
 		sums.Peak = max(sums.Peak, r.Peak)
 		sums.Connections += r.Connections
 		sums.Connect += r.Connect
+		sums.FirstByte += r.FirstByte
 		sums.Elapsed += r.Elapsed
 		sums.Lags.merge(&r.Lags)
 		for _, cause := range r.Causes {
