@@ -1,7 +1,6 @@
 package command
 
 import (
-	"bufio"
 	"context"
 	"maps"
 	"os"
@@ -21,7 +20,8 @@ import (
 // traced runs a process under ptrace and learns the peak memory of its whole tree: each process is stopped for a moment
 // just before it ends, while the kernel still knows the most that it ever held. That is exact for one process, also for one
 // that we are much larger than, and for a tree it is the largest of, at each end, the peak of the one that ends and what
-// the others hold then. It costs a run some microseconds for each process, so that it is done for runs that are not
+// the others hold then. Children made by a thread that is not its process's first are only known to the kernel's own
+// count, from our size upwards. It costs a run some microseconds for each process, so that it is done for runs that are not
 // judged.
 //
 // ok is false when tracing is not allowed here; nothing was run then.
@@ -30,6 +30,7 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	attr.Sys.Ptrace = true
+	own := memoryOf(os.Getpid(), "VmHWM:")
 	p, err := c.start(attr, shot)
 	if err != nil {
 		attr.Sys.Ptrace = false
@@ -61,6 +62,10 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 	t.run()
 	c.seat.Clear()
 	p.Release()
+	// What the kernel kept of all that were waited for counts where it cannot be our own size at the start.
+	if kept := t.usage.Maxrss << 10; kept > own+own/4 {
+		t.peak = max(t.peak, kept)
+	}
 	shot.Peak, shot.CPU = t.peak, time.Duration(t.usage.Utime.Nano()+t.usage.Stime.Nano())
 	return ending{traced: true, killed: killed, status: t.status, usage: t.usage}, true
 }
@@ -68,39 +73,32 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 // tracer follows one process and all that it starts.
 type tracer struct {
 	leader int
-	living map[int]bool // by thread; whether its first stop was seen
+	living map[int]bool // processes; whether its first stop was seen
 	peak   int64
 	status syscall.WaitStatus
 	usage  syscall.Rusage // of the leader and the children it waited for
 	onExit func()         // called once, when the leader has ended
 }
 
-const traceOptions = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK | unix.PTRACE_O_TRACECLONE | unix.PTRACE_O_TRACEEXIT | unix.PTRACE_O_EXITKILL
+// Threads are not followed: to stop each of a program with many would take longer than the program. Children that other
+// threads than a process's first one make are not seen for that; see traced.
+const traceOptions = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK | unix.PTRACE_O_TRACEEXIT | unix.PTRACE_O_EXITKILL
 
-// pollEvery is how often several processes are looked at; one alone is waited for.
+// pollEvery is how often processes are looked at that cannot all be waited for at once.
 const pollEvery = 100 * time.Microsecond
 
-// run goes on until nothing of the tree is left. Processes are waited for one by one, by number: whoever else in this
-// program waits for children of its own is not to be deprived of them.
+// run goes on until nothing of the tree is left. It waits for the leader's process group, to which nobody else in this
+// program has children, and by number for processes that left the group. A child whose making was cut short by the end of
+// its parent is heard of in no other way than by the group.
 func (t *tracer) run() {
 	t.living[t.leader] = false
 	for len(t.living) > 0 {
-		options, heard := unix.WALL|unix.WNOHANG, false
-		if len(t.living) == 1 {
-			options = unix.WALL
+		if t.wait(-t.leader, len(t.living) == 1) {
+			continue
 		}
+		heard := false
 		for _, pid := range slices.Collect(maps.Keys(t.living)) {
-			var status syscall.WaitStatus
-			var usage syscall.Rusage
-			got, err := syscall.Wait4(pid, &status, options, &usage)
-			switch {
-			case err == syscall.EINTR:
-			case err != nil:
-				delete(t.living, pid) // a thread that went with its process
-			case got == pid:
-				heard = true
-				t.hear(pid, status, usage)
-			}
+			heard = t.wait(pid, false) || heard
 		}
 		if !heard {
 			time.Sleep(pollEvery)
@@ -108,13 +106,38 @@ func (t *tracer) run() {
 	}
 }
 
-// hear deals with what became of one process or thread.
+// wait hears of one process: that of the number, or one of the group of a negative one. block says to wait for
+// it, as far as there is any.
+func (t *tracer) wait(which int, block bool) (heard bool) {
+	options := unix.WALL
+	if !block {
+		options |= unix.WNOHANG
+	}
+	var status syscall.WaitStatus
+	var usage syscall.Rusage
+	pid, err := syscall.Wait4(which, &status, options, &usage)
+	switch {
+	case err == syscall.EINTR:
+		return true
+	case err != nil && which > 0:
+		delete(t.living, which) // it is gone
+	case err == nil && pid > 0:
+		t.hear(pid, status, usage)
+		return true
+	}
+	return false
+}
+
+// hear deals with what became of one process.
 func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) {
 	if status.Exited() || status.Signaled() {
 		delete(t.living, pid)
 		if pid == t.leader {
 			t.status, t.usage = status, usage
 			t.onExit()
+			for left := range t.living { // also what went into a session of its own
+				syscall.Kill(left, syscall.SIGKILL)
+			}
 		}
 		return
 	}
@@ -132,7 +155,7 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 	case stopped == syscall.SIGTRAP && status.TrapCause() == unix.PTRACE_EVENT_EXIT:
 		t.weigh(pid)
 	case stopped == syscall.SIGTRAP && status.TrapCause() > 0:
-		if child, err := unix.PtraceGetEventMsg(pid); err == nil { // a fork or a thread: its number
+		if child, err := unix.PtraceGetEventMsg(pid); err == nil { // a fork: its number
 			if _, known := t.living[int(child)]; !known {
 				t.living[int(child)] = false
 			}
@@ -147,38 +170,26 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 
 // weigh looks at the tree while pid is about to end.
 func (t *tracer) weigh(pid int) {
-	own, group := memoryOf(pid, "VmHWM:")
-	total := own
+	total := memoryOf(pid, "VmHWM:")
 	for other := range t.living {
-		if other == pid || other == group {
-			continue
-		}
-		if held, leader := memoryOf(other, "VmRSS:"); leader == other && leader != group { // threads share one memory
-			total += held
+		if other != pid {
+			total += memoryOf(other, "VmRSS:")
 		}
 	}
 	t.peak = max(t.peak, total)
 }
 
-// memoryOf reads a line of a process's status in bytes, and its thread group; 0 where it is gone.
-func memoryOf(pid int, field string) (bytes int64, group int) {
-	f, err := os.Open("/proc/" + strconv.Itoa(pid) + "/status")
+// memoryOf reads a line of a process's status in bytes; 0 where it is gone.
+func memoryOf(pid int, field string) int64 {
+	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status")
 	if err != nil {
-		return 0, 0
+		return 0
 	}
-	defer f.Close()
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		words := strings.Fields(lines.Text())
-		if len(words) < 2 {
-			continue
-		}
-		switch words[0] {
-		case "Tgid:":
-			group, _ = strconv.Atoi(words[1])
-		case field:
-			kib, _ := strconv.ParseInt(words[1], 10, 64)
-			return kib << 10, group
-		}
+	_, rest, _ := strings.Cut(string(text), "\n"+field)
+	words := strings.Fields(rest)
+	if len(words) == 0 {
+		return 0
 	}
-	return 0, group
+	kib, _ := strconv.ParseInt(words[0], 10, 64)
+	return kib << 10
 }

@@ -2,7 +2,9 @@ package command
 
 import (
 	"context"
+	"os"
 	"os/exec"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -75,6 +77,7 @@ func TestTracedRunsEndAsOthersDo(t *testing.T) {
 		{"signal that is handled", shell("trap 'echo caught' USR1; kill -USR1 $$; true", nil), contender.OK, "caught\n"},
 		{"timeout", shell("sleep 600 & sleep 600", func(s *Settings) { s.Timeout = plan.Span(100 * time.Millisecond) }), contender.Timeout, ""},
 		{"left behind", shell("sleep 601 >/dev/null 2>&1 & echo gone", nil), contender.OK, "gone\n"},
+		{"left behind in a session of its own", shell("setsid -f sleep 602 >/dev/null 2>&1; echo gone", nil), contender.OK, "gone\n"},
 		{"in a session of its own", shell("setsid sh -c 'echo apart'; true", nil), contender.OK, "apart\n"},
 	}
 	for _, tt := range tests {
@@ -106,4 +109,44 @@ func TestResourcesAreCounted(t *testing.T) {
 	if r := shot.Resources; shot.Class != contender.OK || r.Faults < 100 || r.Yields < 2 {
 		t.Errorf("%s %v: %+v", shot.Class, shot.Err, shot.Resources)
 	}
+}
+
+// A program of many threads that ends while it makes more of them, again and again: none may be left stopped for ever.
+func TestTracingManyThreads(t *testing.T) {
+	if os.Getenv("PACEDUEL_TEST_THREADS") != "" {
+		return
+	}
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := shell("", func(s *Settings) {
+		s.Shell, s.Run = "", []plan.Word{plan.Word(self), "-test.run=^TestThreadsAndOut$"}
+		s.Env, s.Timeout = map[string]plan.Word{"PACEDUEL_TEST_THREADS": "1"}, plan.Span(30*time.Second)
+	})
+	for range 40 {
+		if shot := measured(t, t.Context(), s); shot.Class != contender.OK || shot.Peak == 0 {
+			t.Fatalf("%s, %v; peak %d", shot.Class, shot.Err, shot.Peak)
+		}
+	}
+}
+
+// TestThreadsAndOut is what the test above runs: threads are made until the process ends under them.
+func TestThreadsAndOut(t *testing.T) {
+	if os.Getenv("PACEDUEL_TEST_THREADS") == "" {
+		t.Skip("only as another test's program")
+	}
+	for range 4 {
+		go func() {
+			for {
+				go func() {
+					runtime.LockOSThread()
+					time.Sleep(time.Microsecond)
+				}()
+				time.Sleep(300 * time.Microsecond)
+			}
+		}()
+	}
+	time.Sleep(5 * time.Millisecond)
+	os.Exit(0)
 }
