@@ -124,7 +124,11 @@ func TestTracingManyThreads(t *testing.T) {
 		s.Shell, s.Run = "", []plan.Word{plan.Word(self), "-test.run=^TestThreadsAndOut$"}
 		s.Env, s.Timeout = map[string]plan.Word{"PACEDUEL_TEST_THREADS": "1"}, plan.Span(30*time.Second)
 	})
-	for range 40 {
+	runs := 40
+	if testing.Short() {
+		runs = 5
+	}
+	for range runs {
 		if shot := measured(t, t.Context(), s); shot.Class != contender.OK || shot.Peak == 0 {
 			t.Fatalf("%s, %v; peak %d", shot.Class, shot.Err, shot.Peak)
 		}

@@ -129,15 +129,14 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	r := &c.d.requests[c.next]
 	shot.Row = c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
-	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
-	defer cancel()
-	request := c.d.request(limited, r)
-
 	c.dialled.Store(0)
 	c.sent.Store(0)
 	c.received.Store(0)
 	c.firstByte.Store(0)
-	shot.Start = c.d.clock.Now()
+	shot.Start = c.d.clock.Now() // before the limit starts to count, so that a timeout lasts at least as long
+	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
+	defer cancel()
+	request := c.d.request(limited, r)
 	answer, err := c.transport.RoundTrip(request)
 	var length int64
 	if err == nil {
