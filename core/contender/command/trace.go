@@ -67,7 +67,7 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 		t.peak = max(t.peak, kept)
 	}
 	shot.Peak, shot.CPU = t.peak, time.Duration(t.usage.Utime.Nano()+t.usage.Stime.Nano())
-	return ending{traced: true, killed: killed, status: t.status, usage: t.usage}, true
+	return ending{killed: killed, status: t.status, usage: t.usage}, true
 }
 
 // tracer follows one process and all that it starts.
