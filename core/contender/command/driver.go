@@ -364,7 +364,7 @@ func (c *client) version(ctx context.Context) string {
 type ending struct {
 	status syscall.WaitStatus
 	usage  syscall.Rusage // of the process and the children it waited for
-	killed bool // by us, for its time limit or ctx
+	killed bool           // by us, for its time limit or ctx
 	err    error
 }
 
