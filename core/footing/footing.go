@@ -186,7 +186,7 @@ func (f *Footing) End(ctx context.Context) error {
 
 // Round performs the steps before a round, which is counted from 1; done performs those after it.
 func (f *Footing) Round(ctx context.Context, round int) (done func(context.Context) error, err error) {
-	all := func(when string, lines plan.Lines) error {
+	all := func(ctx context.Context, when string, lines plan.Lines) error {
 		for _, line := range lines {
 			if err := f.shared(ctx, &f.round, when, line, round); err != nil {
 				return err
@@ -194,11 +194,11 @@ func (f *Footing) Round(ctx context.Context, round int) (done func(context.Conte
 		}
 		return nil
 	}
-	done = func(context.Context) error {
+	done = func(ctx context.Context) error {
 		defer f.round.end()
-		return all("after round", f.plan.Footing.After.Round)
+		return all(ctx, "after round", f.plan.Footing.After.Round)
 	}
-	return done, all("before round", f.plan.Footing.Before.Round)
+	return done, all(ctx, "before round", f.plan.Footing.Before.Round)
 }
 
 // shared performs a step that belongs to no contender.

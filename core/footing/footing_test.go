@@ -71,8 +71,7 @@ func read(t *testing.T, path string) string {
 }
 
 func TestAWorkspaceIsFreshAsOftenAsThePlanSays(t *testing.T) {
-	tests := map[string]string{"run": "run", "heat": "heat", "duel": "duel"}
-	for fresh := range tests {
+	for fresh, want := range map[string]string{"run": "- - - - ", "heat": "- x - x ", "duel": "- x x x "} {
 		t.Run(fresh, func(t *testing.T) {
 			dir := t.TempDir()
 			write(t, dir, "in/manifest.txt", "salt cod\n", "in/quay/list", "1\n")
@@ -96,7 +95,6 @@ func TestAWorkspaceIsFreshAsOftenAsThePlanSays(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			want := map[string]string{"run": "- - - - ", "heat": "- x - x ", "duel": "- x x x "}[fresh]
 			if seen != want {
 				t.Errorf("runs found %q; want %q", seen, want)
 			}
