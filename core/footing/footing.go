@@ -196,9 +196,22 @@ func (f *Footing) Round(ctx context.Context, round int) (done func(context.Conte
 	}
 	done = func(ctx context.Context) error {
 		defer f.round.end()
-		return all(ctx, "after round", f.plan.Footing.After.Round)
+		closing, cancel := takingDown(ctx)
+		defer cancel()
+		return all(closing, "after round", f.plan.Footing.After.Round)
 	}
 	return done, all(ctx, "before round", f.plan.Footing.Before.Round)
+}
+
+// takeDownLimit is how long steps afterwards may take once the run was interrupted.
+const takeDownLimit = 10 * time.Second
+
+// takingDown is the context of steps afterwards: what was set up is taken down after an interrupt, too, within a limit.
+func takingDown(ctx context.Context) (context.Context, context.CancelFunc) {
+	if ctx.Err() == nil {
+		return ctx, func() {}
+	}
+	return context.WithTimeout(context.WithoutCancel(ctx), takeDownLimit)
 }
 
 // shared performs a step that belongs to no contender.
@@ -328,8 +341,10 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 func (g *Ground) AfterRun(ctx context.Context) error {
 	defer g.run.end()
 	g.dismiss(plan.EveryRun)
+	closing, cancel := takingDown(ctx)
+	defer cancel()
 	for _, line := range g.said.After.Run {
-		if err := g.step(ctx, &g.run, "after run", line); err != nil {
+		if err := g.step(closing, &g.run, "after run", line); err != nil {
 			return err
 		}
 	}
@@ -358,9 +373,11 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 	if g.workspace != nil {
 		seen.Changes, err = g.workspace.changes(ctx)
 	}
+	closing, cancel := takingDown(ctx)
+	defer cancel()
 	for _, line := range g.said.After.Heat {
-		if err == nil {
-			err = g.step(ctx, &g.heat, "after heat", line)
+		if stepErr := g.step(closing, &g.heat, "after heat", line); err == nil {
+			err = stepErr
 		}
 	}
 	seen.Costs, seen.Check = g.take(g.name, g.state), g.check

@@ -408,3 +408,27 @@ func TestStepsAreListedInTheirOrder(t *testing.T) {
 		t.Errorf("warm:\n%s", got)
 	}
 }
+
+// What was set up is taken down after an interrupt, too.
+func TestStepsAfterwardsSurviveAnInterrupt(t *testing.T) {
+	dir := t.TempDir()
+	f, g := open(t, dir, "  after: { round: 'echo round >> log', heat: 'echo heat >> log', run: 'echo run >> log' }\n")
+	ctx, cancel := context.WithCancel(t.Context())
+	done, err := f.Round(ctx, 1)
+	if err := errors.Join(err, g.BeginHeat(ctx, plan.AsFound, 1), g.BeforeRun(ctx, false)); err != nil {
+		t.Fatal(err)
+	}
+	cancel()
+	if err := g.AfterRun(ctx); err != nil {
+		t.Error(err)
+	}
+	if _, err := g.EndHeat(ctx); err != nil {
+		t.Error(err)
+	}
+	if err := done(ctx); err != nil {
+		t.Error(err)
+	}
+	if got := read(t, filepath.Join(dir, "log")); got != "run\nheat\nround\n" {
+		t.Errorf("steps afterwards wrote %q", got)
+	}
+}

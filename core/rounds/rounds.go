@@ -275,6 +275,7 @@ func (r *runner) run(ctx context.Context) error {
 		}
 		for _, bout := range r.result.Bouts(i) {
 			if err := r.heat(ctx, i+1, r.entry(bout.Contender), stateOf(bout.State)); err != nil {
+				done(ctx) // the run ends for err, whatever becomes of this
 				return err
 			}
 		}
