@@ -24,6 +24,9 @@ type Kind struct {
 	Open func(Setup, plan.Settings) (Driver, error)
 	// MetersCPU says whether Shot.CPU is filled in.
 	MetersCPU bool
+	// Level, when set, is given the settings of all contenders of the kind and returns those to open them with: none of
+	// them may be driven in a cheaper way than the others only because it asks for less. It changes none that it is given.
+	Level func([]plan.Settings) []plan.Settings
 }
 
 // Entry is a contender of a plan with its driver; Driver is nil when Err says why it could not be opened.
@@ -38,17 +41,45 @@ type Entry struct {
 // the port of its service. The caller closes them with CloseAll.
 func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock, where func(name string) (dir, port string)) []Entry {
 	entries := make([]Entry, len(p.Contenders))
+	settings := level(p, kinds)
 	for i, c := range p.Contenders {
 		entries[i] = Entry{Contender: c, Err: fmt.Errorf("open %s: no driver for kind %q", c.Name, c.Kind)}
 		for _, k := range kinds {
 			if k.Name == c.Kind {
 				entries[i].MetersCPU = k.MetersCPU
 				dir, port := where(c.Name)
-				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: dir, PlanDir: p.Dir, Port: port, Clock: clk, CPUs: c.Ground.CPUs, Nice: c.Ground.Nice}, c.Settings)
+				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: dir, PlanDir: p.Dir, Port: port, Clock: clk, CPUs: c.Ground.CPUs, Nice: c.Ground.Nice, Allow: p.Allow}, settings[i])
 			}
 		}
 	}
 	return entries
+}
+
+// level returns the settings to open each contender of p with.
+func level(p *plan.Plan, kinds []Kind) []plan.Settings {
+	out := make([]plan.Settings, len(p.Contenders))
+	for i, c := range p.Contenders {
+		out[i] = c.Settings
+	}
+	for _, k := range kinds {
+		if k.Level == nil {
+			continue
+		}
+		var at []int
+		var own []plan.Settings
+		for i, c := range p.Contenders {
+			if c.Kind == k.Name {
+				at, own = append(at, i), append(own, c.Settings)
+			}
+		}
+		if len(own) == 0 {
+			continue
+		}
+		for j, s := range k.Level(own) {
+			out[at[j]] = s
+		}
+	}
+	return out
 }
 
 // CloseAll closes every driver that was opened.
@@ -68,6 +99,7 @@ type Setup struct {
 	CPUs    plan.CPUs // that its processes are kept to, as far as this machine has them; empty: any
 	Port    string    // that the contender's service listens on, for ${PORT}; empty without one
 	Nice    int       // of its processes, as far as this machine allows
+	Allow   []string  // hosts other than this machine that may be driven
 }
 
 // Fill puts the service's port into a text.
@@ -102,10 +134,18 @@ type Shot struct {
 	Start time.Duration
 	// End is when the exit was seen, or the last byte of the body read.
 	End time.Duration
-	// Connect is the part of the latency that went into look-up and connection; 0 when none was opened.
-	Connect time.Duration
-	// FirstByte is from Start to the first byte of the answer; 0 for commands.
-	FirstByte time.Duration
+	// Connect is the part of the latency that went into opening a connection; 0 when none was opened. Lookup and TLS are
+	// parts of it: finding the address, and the handshake.
+	Connect, Lookup, TLS time.Duration
+	// Asked is from Start to the last byte of the request handed to the connection, FirstByte to the first byte of the
+	// answer; 0 for commands.
+	Asked, FirstByte time.Duration
+	// Redirects is how many were followed, Opened how many connections a shot of several requests opened.
+	Redirects, Opened int
+	// Trace is the identifier under which the service can find it in its traces; zero for none.
+	Trace [16]byte
+	// Told are times that the contender told of itself; valid until the client's next shot.
+	Told []Mark
 	// CPU is user and system time of the process and the children it waited for; 0 where that is not known.
 	CPU time.Duration
 	// Aside is time between Start and End that went into keeping the answer in view; no part of the latency.
@@ -129,6 +169,42 @@ type Shot struct {
 	// View, when set by the caller, is filled with what the contender answered.
 	View *View
 }
+
+// Mark is a length of time by its name.
+type Mark struct {
+	Name string
+	Took time.Duration
+}
+
+// Marks collects what one client's contender tells of its shots, and keeps each name once, so that collecting allocates
+// nothing in steady state. The zero value is ready.
+type Marks struct {
+	names []string
+	list  []Mark
+}
+
+// MaxMarks is how many names are told apart; further ones are left out.
+const MaxMarks = 16
+
+// Clear forgets the marks of the shot before, not the names.
+func (m *Marks) Clear() { m.list = m.list[:0] }
+
+// Add notes a mark; name is copied when it is new.
+func (m *Marks) Add(name []byte, took time.Duration) {
+	for _, known := range m.names {
+		if known == string(name) {
+			m.list = append(m.list, Mark{known, took})
+			return
+		}
+	}
+	if len(m.names) < MaxMarks {
+		m.names = append(m.names, string(name))
+		m.list = append(m.list, Mark{m.names[len(m.names)-1], took})
+	}
+}
+
+// List is the marks since Clear.
+func (m *Marks) List() []Mark { return m.list }
 
 // Resources are counts of the kernel's for the processes of a shot.
 type Resources struct {

@@ -132,6 +132,10 @@ func (d *decoder) lay(n ast.Node, out reflect.Value, path string, depth int) {
 		return
 	}
 	if s, ok := out.Addr().Interface().(scalar); ok {
+		if _, secret := s.(*Secret); secret && !d.namesVariable(n) {
+			d.fault(n, "take it from the environment: ${NAME}", "%s stands in the plan in clear", path)
+			return
+		}
 		if text, ok := d.text(n, path); ok {
 			if err := s.Read(text); err != nil {
 				d.fault(n, "", "%s: %s", path, err)
@@ -317,6 +321,12 @@ func (d *decoder) text(n ast.Node, path string) (string, bool) {
 		return "", false
 	}
 	return d.expand(n, raw)
+}
+
+// namesVariable reports whether a text takes anything from the environment.
+func (d *decoder) namesVariable(n ast.Node) bool {
+	v, ok := d.bare(n).(*ast.StringNode)
+	return ok && strings.Contains(strings.ReplaceAll(v.Value, "$${", ""), "${")
 }
 
 func (d *decoder) expand(n ast.Node, raw string) (string, bool) {

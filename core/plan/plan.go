@@ -49,6 +49,7 @@ type Plan struct {
 	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
 	Same       *Same    // what their answers must have in common; nil: only looked at
 	Footing    Footing  // what runs start from, as far as all share it
+	Allow      []string // hosts other than this machine that may be driven
 
 	File   string   // as it was named
 	Dir    string   // the folder that relative paths start from

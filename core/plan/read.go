@@ -208,7 +208,7 @@ func (r *reader) fault(path, try, what string, args ...any) {
 func (r *reader) build() *Plan {
 	p := &Plan{
 		Name: r.doc.Duel, Question: r.doc.Question, Baseline: r.doc.Baseline, Pace: r.doc.Pace, Rounds: r.doc.Rounds,
-		Seed: r.doc.Seed, Interest: r.doc.Interest, Decides: Figure(r.doc.Decides), Same: r.doc.Same, Dir: r.dir,
+		Seed: r.doc.Seed, Interest: r.doc.Interest, Decides: Figure(r.doc.Decides), Same: r.doc.Same, Dir: r.dir, Allow: r.doc.Allow,
 	}
 	for _, required := range []string{"duel", "baseline", "contenders", "pace"} {
 		if _, ok := r.d.places[required]; !ok {

@@ -113,6 +113,10 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"spread without a rate", base("clients: 8,", "clients: 8, spread: even,"), []string{`berth.duel.yaml:8:7: spread and most belong to rate; set rate:`}},
 		{"throughput of a rate", strings.Replace(base("clients: 8", "rate: 500/s"), "rounds: 8", "decides: throughput", 1), []string{`berth.duel.yaml:9:10: at a set rate, throughput is what the plan says; name p99`}},
 		{"two paces", base("clients: 8,", "clients: 8, repeat: 3,"), []string{`berth.duel.yaml:8:7: more than one of repeat, clients and rate is set; keep one of them`}},
+		{"a secret in clear", base("X-Board: joined }, timeout: 3s", "X-Board: joined }, auth: { bearer: oyster }"), []string{
+			`berth.duel.yaml:7:92: contenders.joined.http.auth.bearer stands in the plan in clear; take it from the environment: ${NAME}`}},
+		{"no connections", base("X-Board: joined }, timeout: 3s", "X-Board: joined }, connections: some"), []string{
+			`berth.duel.yaml:7:89: contenders.joined.http.connections: "some" is not how connections are opened, write kept, new or a number of connections shared by all, up to 1024`}},
 		{"off this machine", base("${HARBOUR}", "http://far.example"), []string{
 			`berth.duel.yaml:4:16: per-vessel: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`,
 			`berth.duel.yaml:4:16: joined: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`}},

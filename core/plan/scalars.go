@@ -182,3 +182,17 @@ func (Word) JSONSchema() *jsonschema.Schema {
 		{Type: "string"}, {Type: "number"}, {Type: "boolean"},
 	}}
 }
+
+// Secret is a word that must come from the environment: a plan that holds it in clear is refused.
+type Secret string
+
+// Read accepts any text.
+func (s *Secret) Read(text string) error {
+	*s = Secret(text)
+	return nil
+}
+
+// JSONSchema describes a secret for the published schema.
+func (Secret) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", Pattern: `\$\{`, Description: "a secret, taken from the environment: ${NAME}"}
+}

@@ -20,7 +20,7 @@ func BenchmarkSampledShots(b *testing.B) {
 	defer server.Close()
 	s := New().(*Settings)
 	s.URL = server.URL
-	d, err := open(contender.Setup{Clock: clock.Start()}, s)
+	d, err := open(contender.Setup{Clock: clock.Start()}, s, byCrew)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
@@ -16,11 +14,11 @@ import (
 	"paceduel/core/contender/http/lean"
 )
 
-// oneServer is the server of all requests, when it is one that is asked in clear.
+// oneServer is the server of all requests, when it is one.
 func oneServer(requests []request) (*url.URL, bool) {
 	first := requests[0].url
 	for _, r := range requests {
-		if r.url.Scheme != "http" || r.url.Host != first.Host {
+		if r.url.Scheme != first.Scheme || r.url.Host != first.Host {
 			return nil, false
 		}
 	}
@@ -29,25 +27,37 @@ func oneServer(requests []request) (*url.URL, bool) {
 
 // Crew implements contender.Crewed.
 func (d *driver) Crew(n int) (contender.Crew, error) {
-	if _, ok := oneServer(d.requests); !ok || d.settings.Path == "full" {
+	if d.means != byCrew || d.settings.Batch > 0 {
 		return nil, nil
 	}
 	return d.crew(n)
 }
 
-// crew makes a crew on the lean path, whose requests are the very bytes that the full path sends.
+// crew makes a crew on the lean path.
 func (d *driver) crew(n int) (*lean.Crew, error) {
-	server := d.requests[0].url
-	addresses, err := resolve(server)
+	cfg, err := d.lean()
 	if err != nil {
+		return nil, err
+	}
+	server := d.requests[0].url
+	ctx, cancel := context.WithTimeout(context.Background(), lookupLimit)
+	defer cancel()
+	if cfg.Addresses, err = addressesOf(ctx, server.Hostname(), portOf(server)); err != nil {
 		return nil, fmt.Errorf("look up %s: %w", server.Host, err)
 	}
+	return lean.New(cfg, n)
+}
+
+const lookupLimit = 5 * time.Second
+
+// lean prepares for the lean path: its requests are the very bytes that the full path sends.
+func (d *driver) lean() (*lean.Config, error) {
 	cfg := &lean.Config{
-		Clock: d.clock, Addresses: addresses, Host: server.Host, Timeout: d.settings.Timeout.D(), MaxBody: int64(d.settings.MaxBody),
-		Keep: d.settings.Connections != "new", Status: d.status,
+		Clock: d.clock, Host: d.requests[0].url.Host, Timeout: d.settings.Timeout.D(), MaxBody: int64(d.settings.MaxBody),
+		Keep: d.settings.Connections != Fresh, Status: d.status,
 	}
 	for i := range d.requests {
-		request := d.request(context.Background(), &d.requests[i])
+		request := d.request(&d.requests[i])
 		request.Close = !cfg.Keep
 		var wire bytes.Buffer
 		if err := request.Write(&wire); err != nil {
@@ -55,49 +65,89 @@ func (d *driver) crew(n int) (*lean.Crew, error) {
 		}
 		cfg.Requests = append(cfg.Requests, lean.Request{Wire: wire.Bytes(), IsHead: d.settings.Method == http.MethodHead})
 	}
-	return lean.New(cfg, n)
+	return cfg, nil
 }
 
-const lookupLimit = 5 * time.Second
-
-// resolve lists the addresses of a server, those of IPv4 first since that is what most services on this machine listen on.
-func resolve(server *url.URL) (out []netip.AddrPort, err error) {
-	port := 80
-	if p := server.Port(); p != "" {
-		if port, err = strconv.Atoi(p); err != nil {
-			return nil, err
-		}
+func portOf(server *url.URL) string {
+	switch {
+	case server.Port() != "":
+		return server.Port()
+	case server.Scheme == "https":
+		return "443"
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), lookupLimit)
-	defer cancel()
-	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", server.Hostname())
+	return "80"
+}
+
+// leanClient makes the i-th of n clients that each block on their own connection.
+func (d *driver) leanClient(i, n int) contender.Client {
+	cfg, err := d.lean()
 	if err != nil {
-		return nil, err
+		return &broken{d, err}
 	}
-	for _, four := range []bool{true, false} {
-		for _, ip := range found {
-			if ip = ip.Unmap(); ip.Is4() == four {
-				out = append(out, netip.AddrPortFrom(ip, uint16(port)))
-			}
+	server := d.requests[0].url
+	address := net.JoinHostPort(server.Hostname(), portOf(server))
+	dial := &dialer{clock: d.clock, tls: d.tls}
+	open := dial.dial
+	if server.Scheme == "https" {
+		open = dial.dialTLS
+	}
+	return &leanClient{d, lean.NewClient(cfg, func(ctx context.Context) (lean.Opened, error) {
+		conn, err := open(ctx, "tcp", address)
+		if err != nil {
+			return lean.Opened{}, err
 		}
-	}
-	return out, nil
+		l := lineOf(conn)
+		return lean.Opened{Conn: conn, Lookup: l.lookup, Dial: l.opening.dial, TLS: l.opening.tls, Bytes: func() (int64, int64) {
+			return l.sent.Swap(0), l.received.Swap(0)
+		}}, nil
+	}, i, n)}
 }
 
-// leanClient is a crew of one, for where single shots are wanted on the lean path.
+// leanClient is a client on the lean path.
 type leanClient struct {
+	d *driver
+	*lean.Client
+}
+
+// Shoot performs one request.
+func (c *leanClient) Shoot(ctx context.Context, shot *contender.Shot) {
+	c.Client.Shoot(ctx, shot)
+	c.d.complete(shot.View)
+}
+
+func (c *leanClient) ask(ctx context.Context, row int, shot *contender.Shot) {
+	c.Ask(ctx, row, shot)
+	c.d.complete(shot.View)
+}
+
+// broken is a client that could not be made.
+type broken struct {
+	d   *driver
+	err error
+}
+
+func (b *broken) Shoot(_ context.Context, shot *contender.Shot) {
+	shot.Start = b.d.clock.Now()
+	shot.End, shot.Class, shot.Err = shot.Start, contender.Other, b.err
+}
+func (b *broken) ask(ctx context.Context, _ int, shot *contender.Shot) { b.Shoot(ctx, shot) }
+func (b *broken) Rewind()                                              {}
+func (b *broken) Close()                                               {}
+
+// crewOfOne is a crew of one, for where single shots are wanted on the lean path.
+type crewOfOne struct {
 	d    *driver
 	crew *lean.Crew
 	err  error
 }
 
-func (c *leanClient) Rewind() {
+func (c *crewOfOne) Rewind() {
 	if c.crew != nil {
 		c.crew.Rewind()
 	}
 }
 
-func (c *leanClient) Close() {
+func (c *crewOfOne) Close() {
 	if c.crew != nil {
 		c.crew.Close()
 		c.crew = nil
@@ -105,7 +155,7 @@ func (c *leanClient) Close() {
 }
 
 // Shoot performs one request.
-func (c *leanClient) Shoot(ctx context.Context, shot *contender.Shot) {
+func (c *crewOfOne) Shoot(ctx context.Context, shot *contender.Shot) {
 	view := shot.View
 	if c.crew == nil && c.err == nil {
 		c.crew, c.err = c.d.crew(1)
@@ -131,18 +181,19 @@ func (c *leanClient) Shoot(ctx context.Context, shot *contender.Shot) {
 		Done: func(_ int, s *contender.Shot) { *shot = *s },
 	}
 	c.crew.Drive(ctx, job)
-	if shot.View != nil && shot.View.Known {
-		c.describe(shot.View)
-	}
+	c.d.complete(shot.View)
 }
 
-// describe adds what the lean path does not know of.
-func (c *leanClient) describe(v *contender.View) {
-	v.Done = c.d.settings.Summary()
+// complete adds to a view what the lean path does not know of; nil is none.
+func (d *driver) complete(v *contender.View) {
+	if v == nil || !v.Known {
+		return
+	}
+	v.Done = d.settings.Summary()
 	for i, h := range v.Headers {
 		name, value, _ := strings.Cut(h, ": ")
 		v.Headers[i] = canonical(name) + ": " + value
-		if c.d.settings.Version != "" && strings.EqualFold(name, c.d.settings.Version) {
+		if d.settings.Version != "" && strings.EqualFold(name, d.settings.Version) {
 			v.Version = strings.TrimSpace(value)
 		}
 	}

@@ -5,21 +5,29 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptrace"
 	"net/textproto"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/servertiming"
 	"paceduel/core/plan"
 )
 
@@ -27,137 +35,347 @@ import (
 var Kind = contender.Kind{
 	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
-		return open(s, settings.(*Settings))
+		if l, ok := settings.(leveled); ok {
+			return open(s, l.Settings, l.least)
+		}
+		return open(s, settings.(*Settings), byCrew)
 	},
+	Level: level,
 }
 
 func canonical(name string) string { return textproto.CanonicalMIMEHeaderKey(name) }
 
-// driver holds what all clients of a contender share; it is not modified after open.
+// means is what shots are performed with, from the cheapest to the one that can do most.
+type means uint8
+
+const (
+	byCrew means = iota // one thread for all connections, on the lean path
+	byLean              // a goroutine for each client, on the lean path
+	byFull              // a goroutine for each client, through net/http
+)
+
+// means is what the settings need at least.
+func (s *Settings) means(requests []request) means {
+	switch {
+	case s.Path == "full":
+		return byFull
+	case requests != nil && s.fullOnly(requests) != "":
+		return byFull
+	case requests == nil && s.fullOnly([]request{{url: &url.URL{Scheme: "http"}}}) != "":
+		return byFull
+	case strings.HasPrefix(strings.ToLower(s.URL), "https:"):
+		return byLean
+	}
+	return byCrew
+}
+
+// level has all contenders driven with the means that the most demanding of them needs, but for those whose path is
+// forced.
+func level(all []plan.Settings) []plan.Settings {
+	needed := byCrew
+	for _, s := range all {
+		if s := s.(*Settings); s.Path == "" {
+			needed = max(needed, s.means(nil))
+		}
+	}
+	out := slices.Clone(all)
+	for i, s := range all {
+		if s := s.(*Settings); s.Path == "" {
+			out[i] = leveled{s, needed}
+		}
+	}
+	return out
+}
+
+// driver holds what all clients of a contender share; but for pools it is not modified after open.
 type driver struct {
 	settings *Settings
 	clock    *clock.Clock
 	requests []request // at least one
+	means    means
+	tls      *tls.Config
+	allow    []string
+	pools    []*transport // that all clients share; none unless asked for
+	run      [8]byte      // the first half of every trace's identifier
+	traced   atomic.Uint64
 }
 
-func open(setup contender.Setup, s *Settings) (*driver, error) {
-	t, err := s.readRows(cmp.Or(setup.PlanDir, setup.Dir)) // rows are the plan's, not the workspace's
+// open makes a driver that uses at least the means given.
+func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
+	dir := cmp.Or(setup.PlanDir, setup.Dir) // rows and bodies are the plan's, not the workspace's
+	t, err := s.readRows(dir)
 	if err != nil {
 		return nil, fmt.Errorf("read rows: %w", err)
 	}
-	requests, err := s.render(t, setup.Port)
+	requests, err := s.render(t, dir, setup.Port)
 	if err != nil {
 		return nil, fmt.Errorf("prepare requests: %w", err)
 	}
-	return &driver{settings: s, clock: setup.Clock, requests: requests}, nil
+	d := &driver{settings: s, clock: setup.Clock, requests: requests, allow: setup.Allow, means: max(s.means(requests), least)}
+	if d.tls, err = s.TLS.config(dir); err != nil {
+		return nil, err
+	}
+	if s.Protocol == http2 {
+		d.tls.NextProtos = []string{"h2"}
+	}
+	for i := range d.run {
+		d.run[i] = byte(rand.Uint32())
+	}
+	// A pool of N is N connections that requests queue for; over HTTP/2 each carries many at a time.
+	pools, connections := 1, int(s.Connections)
+	if s.Protocol == http2 {
+		pools, connections = connections, 1
+	}
+	for range pools {
+		if s.Connections <= 0 {
+			break
+		}
+		pool, err := d.transport(connections)
+		if err != nil {
+			return nil, err
+		}
+		d.pools = append(d.pools, pool)
+	}
+	return d, nil
 }
 
-func (d *driver) Close() error { return nil }
+func (d *driver) Close() error {
+	for _, p := range d.pools {
+		p.close()
+	}
+	return nil
+}
 
 func (d *driver) Client(i, n int) contender.Client {
-	if d.settings.Path == "lean" {
-		return &leanClient{d: d}
+	if d.settings.Batch > 0 {
+		return d.batch(i)
+	}
+	return d.single(i, n)
+}
+
+// single makes the i-th of n clients that perform one request a shot.
+func (d *driver) single(i, n int) contender.Client {
+	switch {
+	case d.means == byLean:
+		return d.leanClient(i, n)
+	case d.settings.Path == "lean":
+		return &crewOfOne{d: d}
 	}
 	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10)}
 	c.Rewind()
-	c.transport = &http.Transport{
-		DialContext:         c.dial,
-		DisableCompression:  true, // an answer is taken as it was asked for
-		DisableKeepAlives:   d.settings.Connections == "new",
-		MaxIdleConnsPerHost: 1,
-		TLSNextProto:        map[string]func(string, *tls.Conn) http.RoundTripper{}, // HTTP/1.1 only
-		WriteBufferSize:     16 << 10,
-		ReadBufferSize:      64 << 10,
+	if len(d.pools) > 0 {
+		c.transport = d.pools[i%len(d.pools)]
+	} else {
+		c.transport, _ = d.transport(0) // its only error is found when the plan is checked
+		if d.settings.Protocol == http2 {
+			c.transport.MaxConnsPerHost = 1
+		}
+	}
+	c.transport.users.Add(1)
+	if d.settings.Redirects > 0 || d.settings.Cookies {
+		c.follow = &http.Client{Transport: c.transport, CheckRedirect: d.redirect}
+		if d.settings.Cookies {
+			c.follow.Jar, _ = cookiejar.New(nil) // never fails
+		}
 	}
 	return c
 }
 
-// client asks over at most one connection at a time. Client i of n takes rows i, i+n, i+2n and so on, so that no
-// counter is shared.
+// client asks over net/http. Client i of n takes rows i, i+n, i+2n and so on, so that no counter is shared.
 type client struct {
 	d           *driver
-	transport   *http.Transport
+	transport   *transport
+	follow      *http.Client // set where redirects or cookies are wanted
 	first, step int
 	next        int
 	buf         []byte
-
-	// Written by the connection's goroutines, read between shots.
-	dialled   atomic.Int64 // nanoseconds spent connecting since the shot began
-	sent      atomic.Int64
-	received  atomic.Int64
-	firstByte atomic.Int64 // clock offset; 0: none yet
+	marks       contender.Marks
 }
 
 func (c *client) Rewind() { c.next = c.first % len(c.d.requests) }
 
-func (c *client) Close() { c.transport.CloseIdleConnections() }
-
-func (c *client) dial(ctx context.Context, network, address string) (net.Conn, error) {
-	start := c.d.clock.Now()
-	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
-	c.dialled.Add(int64(c.d.clock.Now() - start))
-	if err != nil {
-		return nil, err
+func (c *client) Close() {
+	if c.transport != nil && c.transport.users.Add(-1) == 0 { // a pool's connections last as long as anybody may want them
+		c.transport.close()
 	}
-	return &countedConn{Conn: conn, c: c}, nil
+	c.transport = nil
 }
 
-// countedConn counts a connection's bytes and stamps the first that come back.
-type countedConn struct {
-	net.Conn
-	c *client
+// probe takes down one shot's moments. net/http may call it from goroutines of its own, and after the shot has ended.
+type probe struct {
+	clock *clock.Clock
+	start time.Duration
+	asked atomic.Int64 // nanoseconds from the start; 0: not yet
+	first atomic.Int64
+
+	mu     sync.Mutex
+	lines  []*line
+	opened opening
+	began  time.Duration // of a handshake behind a proxy
+	tls    time.Duration
 }
 
-func (n *countedConn) Write(p []byte) (int, error) {
-	n.c.sent.Add(int64(len(p))) // before, since the answer may be read before Write returns
-	written, err := n.Conn.Write(p)
-	n.c.sent.Add(int64(written - len(p)))
-	return written, err
-}
+func (p *probe) since() int64 { return max(int64(p.clock.Now()-p.start), 1) }
 
-func (n *countedConn) Read(p []byte) (int, error) {
-	read, err := n.Conn.Read(p)
-	if read > 0 {
-		n.c.received.Add(int64(read))
-		n.c.firstByte.CompareAndSwap(0, int64(n.c.d.clock.Now()))
+func (p *probe) trace() *httptrace.ClientTrace {
+	return &httptrace.ClientTrace{
+		GotConn:              p.got,
+		WroteRequest:         func(httptrace.WroteRequestInfo) { p.asked.Store(p.since()) },
+		GotFirstResponseByte: func() { p.first.Store(p.since()) },
+		TLSHandshakeStart: func() {
+			p.mu.Lock()
+			p.began = p.clock.Now()
+			p.mu.Unlock()
+		},
+		TLSHandshakeDone: func(tls.ConnectionState, error) {
+			p.mu.Lock()
+			p.tls = p.clock.Now() - p.began
+			p.mu.Unlock()
+		},
 	}
-	return read, err
+}
+
+// got is told which connection a request goes over.
+func (p *probe) got(info httptrace.GotConnInfo) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	l := lineOf(info.Conn)
+	if l == nil {
+		return
+	}
+	if !slices.Contains(p.lines, l) {
+		p.lines = append(p.lines, l)
+	}
+	if info.Reused {
+		return
+	}
+	o := l.opening
+	if o.tls == 0 {
+		o.tls = p.tls
+	}
+	if info.WasIdle { // it was opened for another shot of a pool, which then had no need of it
+		o = opening{dial: 1}
+	}
+	p.opened.lookup += o.lookup
+	p.opened.dial += o.dial
+	p.opened.tls += o.tls
+}
+
+// fill hands the moments to a shot. Bytes of a connection that others share go to the shot that ends first.
+func (p *probe) fill(shot *contender.Shot) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, l := range p.lines {
+		shot.Sent += l.sent.Swap(0)
+		shot.Received += l.received.Swap(0)
+	}
+	shot.Lookup, shot.TLS, shot.Connect = p.opened.lookup, p.opened.tls, p.opened.total()
+	shot.Asked, shot.FirstByte = time.Duration(p.asked.Load()), time.Duration(p.first.Load())
 }
 
 // Shoot performs one request and reads its answer to the end.
 func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
-	r := &c.d.requests[c.next]
-	shot.Row = c.next
+	row := c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
-	c.dialled.Store(0)
-	c.sent.Store(0)
-	c.received.Store(0)
-	c.firstByte.Store(0)
+	c.ask(ctx, row, shot)
+}
+
+func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
+	r := &c.d.requests[row]
+	shot.Row = row
+	c.marks.Clear()
+	p := &probe{clock: c.d.clock}
+	traced := httptrace.WithClientTrace(ctx, p.trace())
+	request := c.d.request(r)
+	if c.d.settings.Trace {
+		shot.Trace = c.d.traceID()
+		request.Header = maps.Clone(request.Header)
+		request.Header["Traceparent"] = []string{traceparent(shot.Trace)}
+	}
 	shot.Start = c.d.clock.Now() // before the limit starts to count, so that a timeout lasts at least as long
-	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
+	p.start = shot.Start
+	limited, cancel := context.WithTimeout(traced, c.d.settings.Timeout.D())
 	defer cancel()
-	request := c.d.request(limited, r)
-	answer, err := c.transport.RoundTrip(request)
+	answer, err := c.send(request.WithContext(limited))
 	var length int64
 	if err == nil {
 		length, err = c.read(answer, shot)
 		answer.Body.Close()
 	}
 	shot.End = c.d.clock.Now()
-	shot.Connect = time.Duration(c.dialled.Load())
-	shot.Sent, shot.Received = c.sent.Load(), c.received.Load()
-	if at := c.firstByte.Load(); at > 0 {
-		shot.FirstByte = time.Duration(at) - shot.Start
-	}
+	p.fill(shot)
 	shot.Length = length
-	c.judge(ctx, limited, answer, length, err, shot)
-	if shot.View != nil && answer != nil {
+	c.judge(ctx, limited, r, answer, length, err, shot)
+	if answer == nil {
+		return
+	}
+	c.listen(answer.Header, shot)
+	c.listen(answer.Trailer, shot)
+	for r := answer.Request; r != nil && r.Response != nil; r = r.Response.Request {
+		shot.Redirects++
+	}
+	if shot.View != nil {
 		c.describe(answer, length, shot.View)
 	}
 }
 
-func (d *driver) request(ctx context.Context, r *request) *http.Request {
-	request := (&http.Request{Method: d.settings.Method, URL: r.url, Header: r.headers, Host: r.host, ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
+func (c *client) send(request *http.Request) (*http.Response, error) {
+	if t := c.transport; t.shared && !t.up.Load() {
+		// Two who find no connection would open two, of which HTTP/2 has need of one.
+		t.opening.Lock()
+		defer t.opening.Unlock()
+		defer t.up.Store(true)
+	}
+	if c.follow == nil {
+		return c.transport.RoundTrip(request)
+	}
+	answer, err := c.follow.Do(request)
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err // says the address again, and no more
+	}
+	return answer, err
+}
+
+// redirect decides whether a redirect is followed: as often as the plan says, and to nobody who may not be asked.
+func (d *driver) redirect(next *http.Request, before []*http.Request) error {
+	if len(before) > d.settings.Redirects {
+		return http.ErrUseLastResponse
+	}
+	if host := next.URL.Hostname(); !mayDrive(host, d.allow) {
+		return fmt.Errorf("redirected to %s, which is not this machine; if you may put load on it, add the line: allow: [%s]", host, host)
+	}
+	return nil
+}
+
+// listen takes down what the service tells of its time.
+func (c *client) listen(header http.Header, shot *contender.Shot) {
+	for _, value := range header["Server-Timing"] {
+		servertiming.Read([]byte(value), c.marks.Add)
+	}
+	shot.Told = c.marks.List()
+}
+
+// traceID makes an identifier of 16 bytes: the run's half, and a count.
+func (d *driver) traceID() (id [16]byte) {
+	copy(id[:8], d.run[:])
+	n := d.traced.Add(1)
+	for i := range 8 {
+		id[15-i] = byte(n >> (8 * i))
+	}
+	return id
+}
+
+// traceparent is the header value (W3C Trace Context, version 00) of a trace that begins with us and is to be kept.
+func traceparent(id [16]byte) string {
+	return "00-" + hex.EncodeToString(id[:]) + "-" + hex.EncodeToString(id[8:]) + "-01"
+}
+
+func (d *driver) request(r *request) *http.Request {
+	request := &http.Request{Method: d.settings.Method, URL: r.url, Header: r.headers, Host: r.host, ProtoMajor: 1, ProtoMinor: 1}
+	if d.settings.Redirects > 0 || d.settings.Cookies {
+		request.Header = request.Header.Clone() // package http adds to it
+	}
 	if len(r.body) > 0 {
 		request.Body = io.NopCloser(bytes.NewReader(r.body))
 		request.ContentLength = int64(len(r.body))
@@ -209,17 +427,17 @@ func (c *client) into(shot *contender.Shot) (buf []byte, kept bool) {
 	return v.Body[len(v.Body):end], true
 }
 
-func (c *client) judge(ctx, limited context.Context, answer *http.Response, length int64, err error, shot *contender.Shot) {
+func (c *client) judge(ctx, limited context.Context, r *request, answer *http.Response, length int64, err error, shot *contender.Shot) {
 	switch {
 	case err != nil && ctx.Err() != nil:
 		shot.Class, shot.Err = contender.Cut, ctx.Err()
 	case err != nil && limited.Err() != nil:
 		shot.Class = contender.Timeout
-		shot.Err = fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", c.d.requests[0].url.Host, c.d.settings.Timeout.D(), length)
+		shot.Err = fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", r.url.Host, c.d.settings.Timeout.D(), length)
 	case err != nil:
 		shot.Class, shot.Err = classify(err), err
 		if shot.Class == contender.Refused {
-			shot.Err = fmt.Errorf("nobody listens on %s: %w", c.d.requests[0].url.Host, err)
+			shot.Err = fmt.Errorf("nobody listens on %s: %w", cmp.Or(strings.TrimPrefix(c.d.settings.Proxy, "http://"), r.url.Host), err)
 		}
 		if errors.Is(err, errTooLong) {
 			shot.Err = fmt.Errorf("%w of %d bytes", err, int64(c.d.settings.MaxBody))
@@ -246,18 +464,25 @@ func (d *driver) status(code int, text string) error {
 	return fmt.Errorf("status %s, expected %s", text, wanted)
 }
 
+// resets are the ways in which net/http says that a connection or a stream of it was ended by the other side; it has no
+// types for them.
+var resets = []string{"server closed idle connection", "stream error", "GOAWAY", "client connection lost", "client connection force closed"}
+
 func classify(err error) contender.Class {
 	var unverified *tls.CertificateVerificationError
 	var record tls.RecordHeaderError
 	var alert tls.AlertError
+	text := err.Error()
 	switch {
 	case errors.Is(err, errTooLong), errors.Is(err, io.ErrUnexpectedEOF):
 		return contender.Length
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return contender.Refused
-	case errors.As(err, &unverified), errors.As(err, &record), errors.As(err, &alert), strings.HasPrefix(err.Error(), "tls: "), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+	case errors.Is(err, errNoHTTP2), errors.As(err, &unverified), errors.As(err, &record), errors.As(err, &alert), strings.HasPrefix(text, "tls: "), strings.Contains(text, "remote error: tls: "), strings.Contains(text, "server gave HTTP response to HTTPS client"):
 		return contender.TLS
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), strings.Contains(err.Error(), "server closed idle connection"):
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
+		return contender.Reset
+	case slices.ContainsFunc(resets, func(part string) bool { return strings.Contains(text, part) }):
 		return contender.Reset
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return contender.Timeout

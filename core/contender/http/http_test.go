@@ -2,8 +2,10 @@ package http
 
 import (
 	"context"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"log"
 	"maps"
 	"net"
 	"net/http"
@@ -26,11 +28,23 @@ import (
 // harbour answers in the ways that the tests ask for.
 func harbour(t *testing.T) *httptest.Server {
 	t.Helper()
+	s := httptest.NewServer(answers())
+	t.Cleanup(s.Close)
+	return s
+}
+
+func answers() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("/tide", func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "tide is in") })
 	mux.HandleFunc("/hang", func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
 	mux.HandleFunc("/missing", http.NotFound)
 	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/tide", http.StatusFound) })
+	mux.HandleFunc("/moved-twice", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "/moved", http.StatusTemporaryRedirect)
+	})
+	mux.HandleFunc("/elsewhere", func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, "http://far.example/", http.StatusFound)
+	})
 	mux.HandleFunc("/endless", func(w http.ResponseWriter, _ *http.Request) {
 		for {
 			if _, err := w.Write(make([]byte, 4096)); err != nil {
@@ -44,16 +58,56 @@ func harbour(t *testing.T) *httptest.Server {
 	})
 	mux.HandleFunc("/reset", func(w http.ResponseWriter, _ *http.Request) {
 		conn, _, err := http.NewResponseController(w).Hijack()
-		if err == nil {
-			conn.(*net.TCPConn).SetLinger(0)
-			conn.Close()
+		if err != nil {
+			panic(http.ErrAbortHandler) // HTTP/2: the stream is reset
 		}
+		if tcp, ok := conn.(*net.TCPConn); ok {
+			tcp.SetLinger(0)
+		}
+		conn.Close()
 	})
 	mux.HandleFunc("/echo", func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		fmt.Fprintf(w, "%s %s %s %s", r.Method, r.URL.RequestURI(), r.Header.Get("X-Board"), body)
 	})
-	s := httptest.NewServer(mux)
+	mux.HandleFunc("/told", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Server-Timing", "db;dur=12.5, board;dur=3")
+		io.WriteString(w, "tide is in")
+	})
+	mux.HandleFunc("/berth", func(w http.ResponseWriter, r *http.Request) {
+		seen, err := r.Cookie("berth")
+		if err != nil {
+			http.SetCookie(w, &http.Cookie{Name: "berth", Value: "7"})
+			io.WriteString(w, "no berth yet")
+			return
+		}
+		io.WriteString(w, "berth "+seen.Value)
+	})
+	return mux
+}
+
+// secure is the same over TLS, with both versions of HTTP, and the file of the authority that vouches for it.
+func secure(t *testing.T) (s *httptest.Server, ca string) {
+	t.Helper()
+	s = httptest.NewUnstartedServer(answers())
+	s.EnableHTTP2 = true
+	s.Config.ErrorLog = log.New(io.Discard, "", 0) // of handshakes that are meant to fail
+	s.StartTLS()
+	t.Cleanup(s.Close)
+	ca = filepath.Join(t.TempDir(), "ca.pem")
+	if err := os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return s, ca
+}
+
+// clear2 is the same over HTTP/2 in clear.
+func clear2(t *testing.T) *httptest.Server {
+	t.Helper()
+	s := httptest.NewUnstartedServer(answers())
+	s.Config.Protocols = new(http.Protocols)
+	s.Config.Protocols.SetUnencryptedHTTP2(true)
+	s.Start()
 	t.Cleanup(s.Close)
 	return s
 }
@@ -80,28 +134,49 @@ func closedPort(t *testing.T) string {
 
 func TestConformance(t *testing.T) {
 	s := harbour(t)
+	overTLS, ca := secure(t)
+	trusted := &TLS{CA: ca}
 	limit := 100 * time.Millisecond
-	for _, path := range []string{"full", "lean"} {
-		t.Run(path, func(t *testing.T) {
-			asking := func(url string, change func(*Settings)) *Settings {
-				s := asking(url, change)
-				s.Path = path
-				return s
+	for name, variant := range map[string]struct {
+		server *httptest.Server
+		least  means
+		change func(*Settings)
+	}{
+		"full":             {s, byCrew, func(s *Settings) { s.Path = "full" }},
+		"lean":             {s, byCrew, func(s *Settings) { s.Path = "lean" }},
+		"lean, blocking":   {s, byLean, func(*Settings) {}},
+		"full over TLS":    {overTLS, byCrew, func(s *Settings) { s.Path, s.TLS = "full", trusted }},
+		"lean over TLS":    {overTLS, byCrew, func(s *Settings) { s.Path, s.TLS = "lean", trusted }},
+		"HTTP/2 in clear":  {clear2(t), byCrew, func(s *Settings) { s.Protocol = http2 }},
+		"HTTP/2 over TLS":  {overTLS, byCrew, func(s *Settings) { s.Protocol, s.TLS = http2, trusted }},
+		"a pool":           {s, byCrew, func(s *Settings) { s.Connections = 2 }},
+		"a pool of HTTP/2": {overTLS, byCrew, func(s *Settings) { s.Connections, s.Protocol, s.TLS = 2, http2, trusted }},
+		"redirects":        {s, byCrew, func(s *Settings) { s.Redirects, s.Cookies = 2, true }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			asking := func(path string, change func(*Settings)) leveled {
+				s := asking(variant.server.URL+path, change)
+				variant.change(s)
+				return leveled{s, variant.least}
 			}
+			closed := asking("", nil)
+			closed.URL = strings.Replace(closedPort(t), "http:", strings.SplitAfter(variant.server.URL, ":")[0], 1)
 			failures := map[contender.Class]plan.Settings{
-				contender.Status:  asking(s.URL+"/missing", nil),
-				contender.Refused: asking(closedPort(t), nil),
-				contender.Reset:   asking(s.URL+"/reset", nil),
-				contender.Length:  asking(s.URL+"/endless", func(s *Settings) { s.MaxBody = 1 << 20 }),
+				contender.Status:  asking("/missing", nil),
+				contender.Refused: closed,
+				contender.Reset:   asking("/reset", nil),
+				contender.Length:  asking("/endless", func(s *Settings) { s.MaxBody = 1 << 20 }),
 			}
-			if path == "full" {
-				failures[contender.TLS] = asking(strings.Replace(s.URL, "http://", "https://", 1)+"/tide", nil)
+			if variant.server == overTLS {
+				unknown := asking("/tide", nil)
+				unknown.TLS = nil
+				failures[contender.TLS] = unknown
 			}
 			conformance.Run(t, conformance.Subject{
 				Kind: Kind,
-				Good: asking(s.URL+"/tide", nil), Body: "tide is in",
-				Hangs: asking(s.URL+"/hang", nil),
-				Slow:  asking(s.URL+"/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
+				Good: asking("/tide", nil), Body: "tide is in",
+				Hangs: asking("/hang", nil),
+				Slow:  asking("/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
 				Failures: failures,
 			})
 		})
@@ -151,7 +226,7 @@ func TestBothPathsSeeTheSame(t *testing.T) {
 		"what is sent": asking(server.URL+"/echo?t={{tide}}", func(s *Settings) {
 			s.Method, s.Body, s.Rows, s.Headers = "POST", "for {{tide}}", rows, map[string]plan.Word{"X-Board": "b", "Host": "harbour.test"}
 		}),
-		"new connections": asking(server.URL+"/echo", func(s *Settings) { s.Connections = "new" }),
+		"new connections": asking(server.URL+"/echo", func(s *Settings) { s.Connections = Fresh }),
 		"not found":       asking(server.URL+"/nowhere", nil),
 	}
 	for name, s := range tests {
@@ -181,7 +256,7 @@ func TestAKeptConnectionThatWasClosed(t *testing.T) {
 	server.Start()
 	t.Cleanup(server.Close)
 	for _, path := range []string{"full", "lean"} {
-		d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Path = path }))
+		d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Path = path }), byCrew)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -211,7 +286,7 @@ func TestACrewOfMany(t *testing.T) {
 	if err := os.WriteFile(rows, []byte("tide\na\nb\nc\nd\ne\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL+"/?t={{tide}}", func(s *Settings) { s.Rows = rows }))
+	d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL+"/?t={{tide}}", func(s *Settings) { s.Rows = rows }), byCrew)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -257,7 +332,12 @@ func TestACrewOfMany(t *testing.T) {
 
 func shoot(t *testing.T, s *Settings, n int) (shots []contender.Shot) {
 	t.Helper()
-	d, err := open(contender.Setup{Clock: clock.Start()}, s)
+	return shootBy(t, s, byCrew, n)
+}
+
+func shootBy(t *testing.T, s *Settings, least means, n int) (shots []contender.Shot) {
+	t.Helper()
+	d, err := open(contender.Setup{Clock: clock.Start()}, s, least)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,8 +353,9 @@ func shoot(t *testing.T, s *Settings, n int) (shots []contender.Shot) {
 
 func TestOutcomes(t *testing.T) {
 	s := harbour(t)
-	secure := httptest.NewTLSServer(http.NotFoundHandler())
-	t.Cleanup(secure.Close)
+	overTLS, _ := secure(t)
+	plain, _ := secure(t)
+	plain.TLS.NextProtos = []string{"http/1.1"}
 	tests := []struct {
 		name string
 		s    *Settings
@@ -285,7 +366,15 @@ func TestOutcomes(t *testing.T) {
 		{"a redirect is not followed", asking(s.URL+"/moved", nil), contender.Status, "status 302 Found, expected 200 to 299"},
 		{"another status can be expected", asking(s.URL+"/missing", func(s *Settings) { s.Expect = 404 }), contender.OK, ""},
 		{"only that one then", asking(s.URL+"/tide", func(s *Settings) { s.Expect = 404 }), contender.Status, "status 200 OK, expected 404"},
-		{"a certificate that nobody vouches for", asking(secure.URL, nil), contender.TLS, "certificate"},
+		{"a certificate that nobody vouches for", asking(overTLS.URL, nil), contender.TLS, "certificate"},
+		{"any certificate", asking(overTLS.URL+"/tide", func(s *Settings) { s.TLS = &TLS{Insecure: true} }), contender.OK, ""},
+		{"a certificate for somebody else", asking(overTLS.URL+"/tide", func(s *Settings) { s.TLS = &TLS{Name: "quay.local"} }), contender.TLS, "certificate"},
+		{"TLS where there is none", asking(strings.Replace(s.URL, "http:", "https:", 1), nil), contender.TLS, "TLS"},
+		{"the same on the full path", asking(strings.Replace(s.URL, "http:", "https:", 1), func(s *Settings) { s.Path = "full" }), contender.TLS, "TLS"},
+		{"no HTTP/2", asking(plain.URL+"/tide", func(s *Settings) { s.Protocol, s.TLS = http2, &TLS{Insecure: true} }), contender.TLS, "set protocol: http1"},
+		{"a redirect is followed when said", asking(s.URL+"/moved-twice", func(s *Settings) { s.Redirects = 2 }), contender.OK, ""},
+		{"and no further", asking(s.URL+"/moved-twice", func(s *Settings) { s.Redirects = 1 }), contender.Status, "status 302 Found"},
+		{"nor to anywhere", asking(s.URL+"/elsewhere", func(s *Settings) { s.Redirects = 5 }), contender.Other, "add the line: allow: [far.example]"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -309,21 +398,21 @@ func TestVersionComesFromAHeader(t *testing.T) {
 
 func TestConnectionsAreKeptOrNew(t *testing.T) {
 	s := harbour(t)
-	for mode, want := range map[string]int{"kept": 1, "new": 5} {
+	for mode, want := range map[Connections]int{Kept: 1, Fresh: 5} {
 		opened := 0
 		for _, shot := range shoot(t, asking(s.URL+"/tide", func(s *Settings) { s.Connections = mode }), 5) {
 			if shot.Class != contender.OK {
-				t.Fatalf("%s: class %s, %v", mode, shot.Class, shot.Err)
+				t.Fatalf("%d: class %s, %v", mode, shot.Class, shot.Err)
 			}
 			if shot.Connect > 0 {
 				opened++
 			}
 			if shot.Connect > shot.Latency() || shot.FirstByte <= 0 || shot.FirstByte > shot.Latency() {
-				t.Errorf("%s: connect %s, first byte %s, latency %s do not fit together", mode, shot.Connect, shot.FirstByte, shot.Latency())
+				t.Errorf("%d: connect %s, first byte %s, latency %s do not fit together", mode, shot.Connect, shot.FirstByte, shot.Latency())
 			}
 		}
 		if opened != want {
-			t.Errorf("%s: %d connections opened in 5 shots; want %d", mode, opened, want)
+			t.Errorf("%d: %d connections opened in 5 shots; want %d", mode, opened, want)
 		}
 	}
 }
@@ -351,7 +440,7 @@ func TestRowsAreUsedInTurn(t *testing.T) {
 	}
 
 	// Two clients share the rows without a counter: 1, 3, 2, 1 … and 2, 1, 3, 2 …
-	d, err := open(contender.Setup{Clock: clock.Start()}, settings)
+	d, err := open(contender.Setup{Clock: clock.Start()}, settings, byCrew)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -409,6 +498,16 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 		{"no rows file", asking("http://localhost/", func(s *Settings) { s.Rows = "none.csv" }), "rows", "no such file"},
 		{"no rows", asking("http://localhost/", func(s *Settings) { s.Rows = rows }), "rows", "has a header line and no rows"},
 		{"another machine", asking("http://10.1.2.3/", nil), "url", "10.1.2.3 is not this machine"},
+		{"two bodies", asking("http://localhost/", func(s *Settings) { s.Body, s.BodyFile = "a", "rows.csv" }), "", "a request has one body"},
+		{"a body that is not there", asking("http://localhost/", func(s *Settings) { s.BodyFile = "none.json" }), "url", "no such file"},
+		{"a part of nothing", asking("http://localhost/", func(s *Settings) { s.Parts = []Part{{Name: "a"}} }), "parts[0]", "a value or a file"},
+		{"a user without a password", asking("http://localhost/", func(s *Settings) { s.Auth = &Auth{User: "quay"} }), "auth", "takes a user and a password"},
+		{"at once without a batch", asking("http://localhost/", func(s *Settings) { s.AtOnce = 3 }), "at-once", "under way"},
+		{"TLS in clear", asking("http://localhost/", func(s *Settings) { s.TLS = &TLS{Insecure: true} }), "tls", "there is no TLS"},
+		{"no authority", asking("https://localhost/", func(s *Settings) { s.TLS = &TLS{CA: rows} }), "tls", "no certificate in PEM"},
+		{"no proxy", asking("http://localhost/", func(s *Settings) { s.Proxy = "127.0.0.1:3128" }), "proxy", "is no proxy"},
+		{"a proxy elsewhere", asking("http://localhost/", func(s *Settings) { s.Proxy = "http://10.1.2.3:80" }), "proxy", "10.1.2.3 is not this machine"},
+		{"lean HTTP/2", asking("http://localhost/", func(s *Settings) { s.Path, s.Protocol = "lean", http2 }), "path", "does not know HTTP/2"},
 		{"no time", asking("http://localhost/", func(s *Settings) { s.Timeout = 0 }), "timeout", "a limit of no time at all"},
 	}
 	for _, tt := range tests {

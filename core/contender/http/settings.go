@@ -1,23 +1,27 @@
-// Package http drives requests over HTTP/1.1, in clear or over TLS.
+// Package http drives requests over HTTP/1.1 and HTTP/2, in clear or over TLS.
 //
 // A shot's time runs from the moment the request is handed to its connection to the last byte of the body read; opening
-// a connection counts when the shot needed one. Bodies are read and counted, not decoded. Redirects are not followed
-// and no proxy is used. Requests are rendered before the first shot, one for each data row.
+// a connection counts when the shot needed one. Bodies are read and counted, not decoded. No proxy is used, no redirect
+// followed and no cookie kept unless the settings say so. Requests are rendered before the first shot, one for each data
+// row.
+//
+// There are two paths. The lean one (package lean) writes a request once and reads answers where they lie; it speaks
+// HTTP/1.1 to one server. The full one goes through net/http and knows everything. All contenders of a duel take the same
+// path unless the plan forces one.
 package http
 
 import (
-	"encoding/csv"
+	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"github.com/invopop/jsonschema"
 	"golang.org/x/net/http/httpguts"
 
 	"paceduel/core/plan"
@@ -27,15 +31,92 @@ import (
 type Settings struct {
 	URL         string               `json:"url,omitempty" jsonschema:"minLength=1" jsonschema_description:"where to ask; {{column}} is filled in from rows"`
 	Method      string               `json:"method,omitempty" jsonschema:"enum=GET,enum=HEAD,enum=POST,enum=PUT,enum=PATCH,enum=DELETE,enum=OPTIONS" jsonschema_description:"GET unless said"`
+	Protocol    string               `json:"protocol,omitempty" jsonschema:"enum=http1,enum=http2" jsonschema_description:"HTTP/1.1 or HTTP/2, in clear (with prior knowledge) or over TLS as the URL says; http1 unless said"`
 	Headers     map[string]plan.Word `json:"headers,omitempty" jsonschema_description:"sent with every request; {{column}} is filled in"`
+	Auth        *Auth                `json:"auth,omitempty" jsonschema_description:"who asks: a user and password, or a bearer token"`
 	Body        string               `json:"body,omitempty" jsonschema_description:"sent with every request; {{column}} is filled in"`
+	BodyFile    string               `json:"body-file,omitempty" jsonschema_description:"a file whose contents are sent, as they are"`
+	Parts       []Part               `json:"parts,omitempty" jsonschema_description:"a body of several parts, as forms with files send it (multipart/form-data)"`
 	Rows        string               `json:"rows,omitempty" jsonschema_description:"a CSV file with a header line, whose rows are used in turn"`
 	Expect      int                  `json:"expect,omitempty" jsonschema:"minimum=100,maximum=599" jsonschema_description:"the status of a good answer; any 2xx unless said"`
 	Timeout     plan.Span            `json:"timeout,omitempty" jsonschema_description:"given up after this long; 10s unless said"`
-	Connections string               `json:"connections,omitempty" jsonschema:"enum=kept,enum=new" jsonschema_description:"kept for each client, or a new one for every shot; kept unless said"`
-	Path        string               `json:"path,omitempty" jsonschema:"enum=lean,enum=full" jsonschema_description:"lean: one thread for all connections, for HTTP/1.1 in clear; full: a goroutine for each client; lean where it can unless said"`
+	Connections Connections          `json:"connections,omitempty" jsonschema_description:"kept for each client, new for every shot, or a number: a pool of so many that all clients share; kept unless said"`
+	TLS         *TLS                 `json:"tls,omitempty" jsonschema_description:"how far a server is trusted"`
+	Proxy       string               `json:"proxy,omitempty" jsonschema_description:"asked through this proxy, as http://127.0.0.1:3128; none unless said, whatever the environment says"`
+	Redirects   int                  `json:"redirects,omitempty" jsonschema:"minimum=1,maximum=20" jsonschema_description:"how many redirects a shot follows at most; none unless said"`
+	Cookies     bool                 `json:"cookies,omitempty" jsonschema_description:"each client keeps the cookies it is given, for the heat"`
+	Trace       bool                 `json:"traceparent,omitempty" jsonschema_description:"send a traceparent header of its own with every shot, to find it in the service's traces"`
+	Batch       int                  `json:"batch,omitempty" jsonschema:"minimum=2,maximum=10000" jsonschema_description:"one shot asks for this many rows, and its time is that of all of them together"`
+	AtOnce      int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with batch: how many of them are under way at a time; 1 unless said"`
+	Path        string               `json:"path,omitempty" jsonschema:"enum=lean,enum=full" jsonschema_description:"lean: requests written once and answers read where they lie, for HTTP/1.1 to one server; full: all that HTTP knows; lean where all contenders can unless said"`
 	Version     string               `json:"version,omitempty" jsonschema_description:"the header of the answer in which the service tells its version"`
 	MaxBody     plan.Bytes           `json:"max-body,omitempty" jsonschema_description:"an answer longer than this is a failure; 64MiB unless said"`
+}
+
+// leveled are settings with what the other contenders of the duel need.
+type leveled struct {
+	*Settings
+	least means
+}
+
+// Auth is who asks: User with Password, or Bearer.
+type Auth struct {
+	User     string      `json:"user,omitempty" jsonschema_description:"with password: sent as basic authentication"`
+	Password plan.Secret `json:"password,omitempty" jsonschema_description:"from the environment: ${NAME}"`
+	Bearer   plan.Secret `json:"bearer,omitempty" jsonschema_description:"a token from the environment: ${NAME}"`
+}
+
+// Part is one part of a body of several: a value, or a file's contents.
+type Part struct {
+	Name  string    `json:"name,omitempty" jsonschema_description:"of the field"`
+	Value plan.Word `json:"value,omitempty" jsonschema_description:"its text; {{column}} is filled in"`
+	File  string    `json:"file,omitempty" jsonschema_description:"a file to send instead of a value"`
+	Type  string    `json:"type,omitempty" jsonschema_description:"the file's content type; application/octet-stream unless said"`
+}
+
+// TLS is how far a server is trusted, and how we show who we are.
+type TLS struct {
+	CA       string `json:"ca,omitempty" jsonschema_description:"a PEM file of authorities trusted instead of this machine's"`
+	Resume   bool   `json:"resume,omitempty" jsonschema_description:"later handshakes of a client are shortened where the server allows; all are full ones unless said"`
+	Insecure bool   `json:"insecure,omitempty" jsonschema_description:"take any certificate"`
+	Name     string `json:"name,omitempty" jsonschema_description:"the name that the certificate must be for; that of the URL unless said"`
+	Cert     string `json:"cert,omitempty" jsonschema_description:"a PEM file with a certificate of our own to show"`
+	Key      string `json:"key,omitempty" jsonschema_description:"a PEM file with its key"`
+}
+
+// Connections is how many are opened: Kept for each client, Fresh for every shot, or a pool of that many for all.
+type Connections int
+
+// The connections that are no pool.
+const (
+	Kept  Connections = 0
+	Fresh Connections = -1
+)
+
+const maxPool = 1024
+
+// Read accepts kept, new or a number.
+func (c *Connections) Read(text string) error {
+	n, err := strconv.Atoi(text)
+	switch {
+	case text == "kept":
+		*c = Kept
+	case text == "new":
+		*c = Fresh
+	case err == nil && n >= 1 && n <= maxPool:
+		*c = Connections(n)
+	default:
+		return fmt.Errorf("%q is not how connections are opened, write kept, new or a number of connections shared by all, up to %d", text, maxPool)
+	}
+	return nil
+}
+
+// JSONSchema describes connections for the published schema.
+func (Connections) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "kept for each client, a new one for every shot, or a number: a pool of so many that all clients share; kept unless said", OneOf: []*jsonschema.Schema{
+		{Type: "string", Enum: []any{"kept", "new"}},
+		{Type: "integer", Minimum: "1", Maximum: json.Number(strconv.Itoa(maxPool))},
+	}}
 }
 
 const (
@@ -46,11 +127,52 @@ const (
 
 // New returns settings with their defaults.
 func New() plan.Settings {
-	return &Settings{Method: "GET", Timeout: plan.Span(defaultTimeout), Connections: "kept", MaxBody: defaultMaxBody}
+	return &Settings{Method: "GET", Timeout: plan.Span(defaultTimeout), MaxBody: defaultMaxBody}
 }
 
-// Summary is the request line.
-func (s *Settings) Summary() string { return s.Method + " " + s.URL }
+// Summary is the request line, and what is special about it.
+func (s *Settings) Summary() string {
+	text := s.Method + " " + s.URL
+	if s.Protocol == http2 {
+		text += " over HTTP/2"
+	}
+	switch {
+	case s.Connections == Fresh:
+		text += ", a new connection each"
+	case s.Connections > 0:
+		text += fmt.Sprintf(", a pool of %d", int(s.Connections))
+	}
+	if s.Batch > 0 {
+		text += fmt.Sprintf(", %d in a batch, %d at once", s.Batch, max(s.AtOnce, 1))
+	}
+	return text
+}
+
+const http2 = "http2"
+
+// fullOnly is what of the settings the lean path does not know; empty when it knows it all.
+func (s *Settings) fullOnly(requests []request) string {
+	server, one := oneServer(requests)
+	switch {
+	case s.Protocol == http2:
+		return "HTTP/2"
+	case !one:
+		return "more than one server"
+	case s.Proxy != "":
+		return "a proxy"
+	case s.Redirects > 0:
+		return "redirects"
+	case s.Cookies:
+		return "cookies"
+	case s.Connections > 0:
+		return "a pool of connections"
+	case s.Trace:
+		return "traceparent"
+	case server.Scheme == "https" && s.Batch > 0:
+		return "a batch over TLS"
+	}
+	return ""
+}
 
 // Check renders every request once, so that whatever cannot be sent is found before anything is.
 func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
@@ -72,12 +194,16 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 			fault("headers."+name, "remove line breaks and control characters", "the value of header %s cannot be sent", name)
 		}
 	}
+	faults = append(faults, s.checkParts(in.Dir)...)
+	if len(faults) > 0 {
+		return faults
+	}
 	table, err := s.readRows(in.Dir)
 	if err != nil {
 		fault("rows", "the first line names the columns", "%s", err)
 		return faults
 	}
-	requests, err := s.render(table, anyPort)
+	requests, err := s.render(table, in.Dir, anyPort)
 	var unknown unknownColumn
 	switch {
 	case errors.As(err, &unknown):
@@ -87,11 +213,17 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		fault("url", "write it as http://host:port/path", "%s", err)
 		return faults
 	}
-	if _, ok := oneServer(requests); !ok && s.Path == "lean" {
-		fault("path", "ask one server in clear, or set path: full", "the lean path asks one server over HTTP/1.1 in clear")
+	if what := s.fullOnly(requests); what != "" && s.Path == "lean" {
+		fault("path", "set path: full", "the lean path does not know %s", what)
+	}
+	if u, err := url.Parse(s.Proxy); err == nil && s.Proxy != "" && !mayDrive(u.Hostname(), in.Allow) {
+		fault("proxy", fmt.Sprintf("if you may put load on it, add the line: allow: [%s]", u.Hostname()), "%s is not this machine", u.Hostname())
+	}
+	if s.TLS != nil && requests[0].url.Scheme != "https" {
+		fault("tls", "write the url as https://…", "there is no TLS in %s", requests[0].url.Redacted())
 	}
 	for _, r := range requests {
-		if host := r.url.Hostname(); !isLoopback(host) && !slices.Contains(in.Allow, host) {
+		if host := r.url.Hostname(); !mayDrive(host, in.Allow) {
 			fault("url", fmt.Sprintf("if you may put load on it, add the line: allow: [%s]", host), "%s is not this machine", host)
 			break
 		}
@@ -99,155 +231,63 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	return faults
 }
 
+// checkParts looks at what does not depend on rows.
+func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
+	fault := func(key, try, what string, args ...any) {
+		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
+	}
+	bodies := 0
+	for _, set := range []bool{s.Body != "", s.BodyFile != "", len(s.Parts) > 0} {
+		if set {
+			bodies++
+		}
+	}
+	if bodies > 1 {
+		fault("", "keep one of body, body-file and parts", "a request has one body")
+	}
+	if s.AtOnce > 0 && s.Batch == 0 {
+		fault("at-once", "add batch: and how many rows it is of", "at-once says how many of a batch are under way")
+	}
+	if a := s.Auth; a != nil {
+		basic := a.User != "" || a.Password != ""
+		switch {
+		case basic && a.Bearer != "":
+			fault("auth", "keep user and password, or bearer", "a request is authorised in one way")
+		case basic && (a.User == "" || a.Password == ""):
+			fault("auth", "set both user and password", "basic authentication takes a user and a password")
+		case !basic && a.Bearer == "":
+			fault("auth", "set user and password, or bearer", "nothing says who asks")
+		}
+		if basic && strings.Contains(a.User, ":") {
+			fault("auth.user", "", "a user of basic authentication has no colon in its name")
+		}
+	}
+	for i, part := range s.Parts {
+		key := fmt.Sprintf("parts[%d]", i)
+		if part.Name == "" {
+			fault(key, "set name:", "a part without a name")
+		}
+		if (part.Value != "") == (part.File != "") {
+			fault(key, "set value or file", "a part has a value or a file")
+		}
+	}
+	if s.Proxy != "" {
+		if u, err := url.Parse(s.Proxy); err != nil || u.Scheme != "http" || u.Host == "" {
+			fault("proxy", "write it as http://127.0.0.1:3128", "%q is no proxy", s.Proxy)
+		}
+	}
+	if _, err := s.TLS.config(dir); err != nil {
+		fault("tls", "", "%s", err)
+	}
+	return faults
+}
+
+// mayDrive reports whether load may be put on a host.
+func mayDrive(host string, allow []string) bool {
+	return isLoopback(host) || slices.Contains(allow, host)
+}
+
 func isLoopback(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// table is a CSV file in memory.
-type table struct {
-	columns []string
-	rows    [][]string
-}
-
-func (s *Settings) readRows(dir string) (table, error) {
-	if s.Rows == "" {
-		return table{rows: [][]string{nil}}, nil
-	}
-	path := s.Rows
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(dir, path)
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return table{}, err
-	}
-	defer f.Close()
-	return readTable(path, f)
-}
-
-func readTable(name string, r io.Reader) (table, error) {
-	in := csv.NewReader(r)
-	columns, err := in.Read()
-	if err == io.EOF {
-		return table{}, fmt.Errorf("%s is empty", name)
-	}
-	if err != nil {
-		return table{}, fmt.Errorf("%s: %w", name, err)
-	}
-	t := table{columns: columns}
-	for {
-		row, err := in.Read()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return table{}, fmt.Errorf("%s: %w", name, err)
-		}
-		if len(t.rows) == maxRows {
-			return table{}, fmt.Errorf("%s has more than %d rows", name, maxRows)
-		}
-		t.rows = append(t.rows, row)
-	}
-	if len(t.rows) == 0 {
-		return table{}, fmt.Errorf("%s has a header line and no rows", name)
-	}
-	return t, nil
-}
-
-// request is one rendered request.
-type request struct {
-	url     *url.URL
-	headers map[string][]string
-	host    string // from a Host header; empty: that of the URL
-	body    []byte
-}
-
-// unknownColumn is a {{name}} that the rows do not have.
-type unknownColumn struct {
-	key, name string
-	columns   []string
-}
-
-func (u unknownColumn) Error() string { return "no column is called " + u.name }
-
-func (u unknownColumn) try() string {
-	if len(u.columns) == 0 {
-		return "set rows: to a CSV file that has it"
-	}
-	return "the columns are " + strings.Join(u.columns, ", ")
-}
-
-// anyPort stands for the port of a service while a plan is checked.
-const anyPort = "1"
-
-// render makes one request for each row, port being that of the contender's service.
-func (s *Settings) render(t table, port string) ([]request, error) {
-	out := make([]request, 0, len(t.rows))
-	for _, row := range t.rows {
-		fill := func(key, text string, escape func(string) string) (string, error) {
-			return fillIn(key, strings.ReplaceAll(text, plan.PortMark, port), t.columns, row, escape)
-		}
-		address, err := fill("url", s.URL, url.QueryEscape)
-		if err != nil {
-			return nil, err
-		}
-		u, err := url.Parse(address)
-		if err != nil {
-			return nil, err
-		}
-		if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return nil, fmt.Errorf("%q is no address to ask", address)
-		}
-		r := request{url: u, headers: map[string][]string{}}
-		for name, value := range s.Headers {
-			text, err := fill("headers."+name, string(value), nil)
-			if err != nil {
-				return nil, err
-			}
-			if strings.EqualFold(name, "Host") {
-				r.host = text
-				continue
-			}
-			r.headers[canonical(name)] = []string{text}
-		}
-		if r.headers["User-Agent"] == nil {
-			r.headers["User-Agent"] = []string{"paceduel"}
-		}
-		body, err := fill("body", s.Body, nil)
-		if err != nil {
-			return nil, err
-		}
-		r.body = []byte(body)
-		out = append(out, r)
-	}
-	return out, nil
-}
-
-// fillIn replaces each {{column}} in text by the row's value, escaped where it stands in a URL.
-func fillIn(key, text string, columns, row []string, escape func(string) string) (string, error) {
-	var out strings.Builder
-	for {
-		before, rest, found := strings.Cut(text, "{{")
-		out.WriteString(before)
-		if !found {
-			return out.String(), nil
-		}
-		name, after, closed := strings.Cut(rest, "}}")
-		if !closed {
-			out.WriteString("{{" + rest)
-			return out.String(), nil
-		}
-		name = strings.TrimSpace(name)
-		i := slices.Index(columns, name)
-		if i < 0 || i >= len(row) {
-			return "", unknownColumn{key: key, name: name, columns: columns}
-		}
-		value := row[i]
-		if escape != nil {
-			value = escape(value)
-		}
-		out.WriteString(value)
-		text = after
-	}
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/servertiming"
 )
 
 // Why an answer cannot be read. Lengths that do not add up are told apart from what is no HTTP at all.
@@ -59,11 +60,13 @@ type answer struct {
 	noBody   bool  // the request was a HEAD
 	view     *contender.View
 	complete bool
+	marks    contender.Marks // that the service told of its time
 }
 
 // begin prepares for the answer to a request.
 func (a *answer) begin(isHead bool, view *contender.View) {
-	*a = answer{head: a.head[:0], noBody: isHead, view: view}
+	a.marks.Clear()
+	*a = answer{head: a.head[:0], noBody: isHead, view: view, marks: a.marks}
 }
 
 // take reads the next piece and reports when the answer is whole; rest is what follows it.
@@ -150,6 +153,8 @@ func (a *answer) readHead(head []byte) error {
 				return errLengths // nothing else ends where we could see it
 			}
 			chunked = true
+		case len(name) == 13 && !interim && bytes.EqualFold(name, []byte("Server-Timing")):
+			servertiming.Read(value, a.marks.Add)
 		case len(name) == 10 && bytes.EqualFold(name, []byte("Connection")):
 			if bytes.EqualFold(value, []byte("close")) {
 				a.close = true

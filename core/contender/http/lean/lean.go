@@ -1,11 +1,13 @@
-// Package lean asks over HTTP/1.1 in clear, from one thread for all connections of a heat: requests are bytes that were
-// written once, answers are parsed where they lie, and nothing is allocated for a shot.
+// Package lean asks over HTTP/1.1 with little effort: requests are bytes that were written once, answers are parsed where
+// they lie, and nothing is allocated for a shot.
 //
 // It is strict about lengths: an answer that contradicts itself is a failure. It follows no redirect, keeps no cookie and
-// decodes nothing. What it does not speak (TLS, HTTP/2) is left to package http's other path; one conformance suite holds
-// for both.
+// decodes nothing. What it does not speak (HTTP/2) is left to package http's other path; one conformance suite holds for
+// both.
 //
-// The thread waits in epoll_pwait2 with a timer slack of a nanosecond and calls the kernel without telling Go's scheduler,
+// A Crew performs all shots of a heat in clear from one thread. A Client blocks on one connection, which may be TLS.
+//
+// The crew's thread waits in epoll_pwait2 with a timer slack of a nanosecond and calls the kernel without telling Go's scheduler,
 // since its calls cannot block for longer than a few milliseconds: telling costs more than most of them take.
 package lean
 
@@ -105,6 +107,9 @@ func (c *Crew) Rewind() {
 		c.conns[i].row = i % len(c.cfg.Requests)
 	}
 }
+
+// StartAt makes the next request of an open model the one of that row.
+func (c *Crew) StartAt(row int) { c.next = row % len(c.cfg.Requests) }
 
 // Close closes every connection; it may be called twice.
 func (c *Crew) Close() {
@@ -268,6 +273,7 @@ func (c *Crew) send(k *conn) {
 			k.out = k.out[n:]
 		}
 	}
+	k.shot.Asked = c.cfg.Clock.Now() - k.shot.Start
 	c.watchFor(k, unix.EPOLLIN|unix.EPOLLRDHUP)
 }
 
@@ -328,11 +334,8 @@ func (c *Crew) receive(k *conn) {
 		rest, err := k.answer.take(c.buf[:n])
 		switch {
 		case err != nil:
-			class := contender.Other
-			if errors.Is(err, errLengths) || errors.Is(err, errChunk) {
-				class = contender.Length
-			}
-			c.end(k, class, fmt.Errorf("the answer from %s cannot be read: %w", c.cfg.Host, err))
+			class, err := unreadable(c.cfg.Host, err)
+			c.end(k, class, err)
 			return
 		case k.answer.complete:
 			if len(rest) > 0 {
@@ -348,6 +351,15 @@ func (c *Crew) receive(k *conn) {
 			return // most likely all that there is; epoll tells if not
 		}
 	}
+}
+
+// unreadable sorts an answer that breaks the rules of HTTP.
+func unreadable(host string, err error) (contender.Class, error) {
+	class := contender.Other
+	if errors.Is(err, errLengths) || errors.Is(err, errChunk) {
+		class = contender.Length
+	}
+	return class, fmt.Errorf("the answer from %s cannot be read: %w", host, err)
 }
 
 // ended is a connection that the server closed during a shot.
@@ -417,7 +429,7 @@ func (c *Crew) end(k *conn, class contender.Class, err error) {
 
 // finish hands a shot out and starts the connection's next one.
 func (c *Crew) finish(k *conn, now time.Duration, class contender.Class, err error, hangUp bool) {
-	k.shot.End, k.shot.Class, k.shot.Err, k.shot.Length = now, class, err, k.answer.length
+	k.shot.End, k.shot.Class, k.shot.Err, k.shot.Length, k.shot.Told = now, class, err, k.answer.length, k.answer.marks.List()
 	if k.shot.View != nil && k.answer.inBody {
 		k.answer.describe()
 	}

@@ -1,0 +1,370 @@
+package http
+
+import (
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+)
+
+// Whatever the path, the parts of a shot's time add up to no more than the whole, and are there when they were spent.
+func TestSplits(t *testing.T) {
+	inClear := harbour(t)
+	overTLS, ca := secure(t)
+	for _, path := range []string{"full", "lean"} {
+		for _, server := range []*httptest.Server{inClear, overTLS} {
+			s := asking(server.URL+"/told", func(s *Settings) { s.Path, s.Connections = path, Fresh })
+			if server == overTLS {
+				s.TLS = &TLS{CA: ca}
+			}
+			for i, shot := range shoot(t, s, 2) {
+				at := fmt.Sprintf("%s %s, shot %d", path, server.URL, i)
+				if shot.Class != contender.OK {
+					t.Fatalf("%s: %v", at, shot.Err)
+				}
+				if (shot.TLS > 0) != (server == overTLS) || shot.Connect <= 0 || shot.Lookup+shot.TLS > shot.Connect {
+					t.Errorf("%s: look-up %s, TLS %s of %s", at, shot.Lookup, shot.TLS, shot.Connect)
+				}
+				if shot.Asked < shot.Connect || shot.FirstByte < shot.Connect || shot.FirstByte > shot.Latency() {
+					t.Errorf("%s: connected %s, asked %s, first byte %s of %s", at, shot.Connect, shot.Asked, shot.FirstByte, shot.Latency())
+				}
+				want := []contender.Mark{{Name: "db", Took: 12500 * time.Microsecond}, {Name: "board", Took: 3 * time.Millisecond}}
+				if !slices.Equal(shot.Told, want) {
+					t.Errorf("%s: told %v; want %v", at, shot.Told, want)
+				}
+			}
+		}
+	}
+}
+
+// counted is a server that counts its connections and who sends it what.
+type counted struct {
+	*httptest.Server
+	connections atomic.Int64
+	mu          sync.Mutex
+	headers     []http.Header
+	bodies      []string
+	most, now   int
+}
+
+// seen takes what was sent since it was last called.
+func (c *counted) seen() (headers []http.Header, bodies []string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	headers, bodies = c.headers, c.bodies
+	c.headers, c.bodies = nil, nil
+	return headers, bodies
+}
+
+func newCounted(t *testing.T, takes time.Duration) *counted {
+	c := &counted{}
+	c.Server = httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		c.mu.Lock()
+		c.headers, c.bodies = append(c.headers, r.Header), append(c.bodies, string(body))
+		c.now++
+		c.most = max(c.most, c.now)
+		c.mu.Unlock()
+		time.Sleep(takes) // what the server's work takes
+		c.mu.Lock()
+		c.now--
+		c.mu.Unlock()
+		io.WriteString(w, r.URL.Query().Get("t")+";")
+	}))
+	c.Config.ConnState = func(_ net.Conn, s http.ConnState) {
+		if s == http.StateNew {
+			c.connections.Add(1)
+		}
+	}
+	c.Config.Protocols = new(http.Protocols)
+	c.Config.Protocols.SetHTTP1(true)
+	c.Config.Protocols.SetUnencryptedHTTP2(true)
+	c.Start()
+	t.Cleanup(c.Close)
+	return c
+}
+
+// A new connection each time, one kept by each client, and a pool: the server counts as many as were asked for.
+func TestTheServerCountsTheConnections(t *testing.T) {
+	const clients, shots = 6, 4
+	for _, protocol := range []string{"http1", http2} {
+		for mode, want := range map[Connections]int64{Fresh: clients * shots, Kept: clients, 2: 2} {
+			server := newCounted(t, time.Millisecond)
+			d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Protocol, s.Connections, s.Path = protocol, mode, "full" }), byCrew)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var opened, received atomic.Int64
+			var wg sync.WaitGroup
+			var all []contender.Client
+			for i := range clients {
+				all = append(all, d.Client(i, clients))
+			}
+			for _, c := range all {
+				wg.Go(func() {
+					defer c.Close()
+					for range shots {
+						var shot contender.Shot
+						c.Shoot(t.Context(), &shot)
+						if shot.Class != contender.OK || shot.Connect > shot.Latency() {
+							t.Errorf("%s, %d: %s %v, connected %s of %s", protocol, mode, shot.Class, shot.Err, shot.Connect, shot.Latency())
+						}
+						if shot.Connect > 0 {
+							opened.Add(1)
+						}
+						received.Add(shot.Received)
+					}
+				})
+			}
+			wg.Wait()
+			if got := server.connections.Load(); got != want || opened.Load() != want {
+				t.Errorf("%s, connections %d: the server counts %d, the shots %d; want %d", protocol, mode, got, opened.Load(), want)
+			}
+			if received.Load() < clients*shots {
+				t.Errorf("%s, connections %d: %d bytes received", protocol, mode, received.Load())
+			}
+			d.Close()
+		}
+	}
+}
+
+func TestABatchIsOneShot(t *testing.T) {
+	rows := filepath.Join(t.TempDir(), "rows.csv")
+	if err := os.WriteFile(rows, []byte("tide\na\nb\nc\nd\ne\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	overTLS, ca := secure(t)
+	for name, by := range map[string]means{"crew": byCrew, "lean": byLean, "full": byFull} {
+		for _, atOnce := range []int{1, 3} {
+			server := newCounted(t, 5*time.Millisecond)
+			shots := shootBy(t, asking(server.URL+"/?t={{tide}}", func(s *Settings) { s.Rows, s.Batch, s.AtOnce = rows, 7, atOnce }), by, 2)
+			for i, want := range []string{"a;b;c;d;e;a;b;", "c;d;e;a;b;c;d;"} {
+				shot := shots[i]
+				if got := string(shot.View.Body); shot.Class != contender.OK || got != want || shot.View.Bytes != 14 || shot.Length != 14 {
+					t.Errorf("%s, %d at once: %s %v, answered %q of %d bytes; want %q", name, atOnce, shot.Class, shot.Err, got, shot.View.Bytes, want)
+				}
+				if steps := (7 + atOnce - 1) / atOnce; shot.Latency() < time.Duration(steps)*5*time.Millisecond {
+					t.Errorf("%s, %d at once: 7 answers of 5 ms each came within %s", name, atOnce, shot.Latency())
+				}
+			}
+			if _, bodies := server.seen(); server.most > atOnce || len(bodies) != 14 || server.connections.Load() > int64(atOnce) || shots[0].Opened != int(server.connections.Load()) {
+				t.Errorf("%s, %d at once: the server saw %d requests, %d at a time, over %d connections; the shot says %d", name, atOnce, len(bodies), server.most, server.connections.Load(), shots[0].Opened)
+			}
+		}
+	}
+	shot := shoot(t, asking(overTLS.URL+"/missing", func(s *Settings) { s.Batch, s.AtOnce, s.TLS = 3, 2, &TLS{CA: ca} }), 1)[0]
+	if shot.Class != contender.Status || !strings.Contains(shot.Err.Error(), "request 1 of 3: status 404") {
+		t.Errorf("a batch with failures: %s %v", shot.Class, shot.Err)
+	}
+}
+
+func TestBodiesAndWhoAsks(t *testing.T) {
+	dir := t.TempDir()
+	files := map[string]string{"cargo.json": `{"cargo":"salt cod"}`, "rows.csv": "hold\n1\n2\n"}
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	server := newCounted(t, 0)
+	setup := contender.Setup{Clock: clock.Start(), Dir: dir}
+	ask := func(n int, change func(*Settings)) (http.Header, []string) {
+		t.Helper()
+		s := asking(server.URL, func(s *Settings) { s.Method = "POST"; change(s) })
+		if faults := s.Check(plan.Surroundings{Dir: dir}); len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		server.seen()
+		d, err := open(setup, s, byCrew)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		defer c.Close()
+		for range n {
+			var shot contender.Shot
+			if c.Shoot(t.Context(), &shot); shot.Class != contender.OK {
+				t.Fatal(shot.Err)
+			}
+		}
+		headers, bodies := server.seen()
+		return headers[0], bodies
+	}
+	if _, bodies := ask(1, func(s *Settings) { s.BodyFile = "cargo.json" }); bodies[0] != files["cargo.json"] {
+		t.Errorf("a file arrives as %q", bodies[0])
+	}
+	head, bodies := ask(2, func(s *Settings) {
+		s.Rows = "rows.csv"
+		s.Parts = []Part{{Name: "hold", Value: "{{hold}}"}, {Name: "list", File: "cargo.json", Type: "application/json"}}
+	})
+	for i, hold := range []string{"1", "2"} {
+		r := httptest.NewRequest("POST", "/", strings.NewReader(bodies[i]))
+		r.Header = head
+		if err := r.ParseMultipartForm(1 << 20); err != nil {
+			t.Fatal(err)
+		}
+		file := r.MultipartForm.File["list"][0]
+		if r.FormValue("hold") != hold || file.Filename != "cargo.json" || file.Size != int64(len(files["cargo.json"])) || file.Header.Get("Content-Type") != "application/json" {
+			t.Errorf("the parts arrive as hold %q and %+v", r.FormValue("hold"), file)
+		}
+	}
+	basic := base64.StdEncoding.EncodeToString([]byte("quay:salt:cod"))
+	for _, path := range []string{"full", "lean"} {
+		if head, _ := ask(1, func(s *Settings) { s.Path, s.Auth = path, &Auth{User: "quay", Password: "salt:cod"} }); head.Get("Authorization") != "Basic "+basic {
+			t.Errorf("a user arrives as %q", head.Get("Authorization"))
+		}
+		if head, _ := ask(1, func(s *Settings) { s.Path, s.Auth = path, &Auth{Bearer: "tide"} }); head.Get("Authorization") != "Bearer tide" {
+			t.Errorf("a token arrives as %q", head.Get("Authorization"))
+		}
+	}
+	// Every shot is a trace of its own, which the shot knows.
+	d, err := open(setup, asking(server.URL, func(s *Settings) { s.Trace = true }), byCrew)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	server.seen()
+	seen := map[string]bool{}
+	for range 3 {
+		var shot contender.Shot
+		c.Shoot(t.Context(), &shot)
+		headers, _ := server.seen()
+		got := headers[0].Get("Traceparent")
+		if want := fmt.Sprintf("00-%x-%x-01", shot.Trace, shot.Trace[8:]); got != want || seen[got] {
+			t.Errorf("traceparent %q; want %q, and no other like it", got, want)
+		}
+		seen[got] = true
+	}
+}
+
+func TestCookiesBelongToAClient(t *testing.T) {
+	s := harbour(t)
+	for kept, want := range map[bool]string{true: "berth 7", false: "no berth yet"} {
+		d, err := open(contender.Setup{Clock: clock.Start()}, asking(s.URL+"/berth", func(s *Settings) { s.Cookies = kept }), byCrew)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range 2 {
+			c := d.Client(i, 2)
+			var last string
+			for shots := range 2 {
+				shot := contender.Shot{View: &contender.View{}}
+				c.Shoot(t.Context(), &shot)
+				last = string(shot.View.Body)
+				if shots == 0 && last != "no berth yet" {
+					t.Errorf("client %d begins with %q", i, last)
+				}
+			}
+			if last != want {
+				t.Errorf("cookies %v: client %d got %q at last; want %q", kept, i, last, want)
+			}
+			c.Close()
+		}
+	}
+}
+
+// The environment's proxy is left alone; the plan's is used, in clear and over TLS.
+func TestAProxyIsUsedWhenSaid(t *testing.T) {
+	var through atomic.Int64
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		through.Add(1)
+		if r.Method == http.MethodConnect {
+			tunnel(t, w, r.Host)
+			return
+		}
+		r.RequestURI = ""
+		answer, err := http.DefaultTransport.RoundTrip(r)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		defer answer.Body.Close()
+		w.WriteHeader(answer.StatusCode)
+		io.Copy(w, answer.Body)
+	}))
+	defer proxy.Close()
+	t.Setenv("HTTP_PROXY", proxy.URL)
+	t.Setenv("HTTPS_PROXY", proxy.URL)
+	inClear := harbour(t)
+	overTLS, ca := secure(t)
+	for _, server := range []*httptest.Server{inClear, overTLS} {
+		for _, said := range []string{"", proxy.URL} {
+			before := through.Load()
+			shot := shoot(t, asking(server.URL+"/tide", func(s *Settings) {
+				s.Proxy = said
+				if server == overTLS {
+					s.TLS = &TLS{CA: ca}
+				}
+			}), 1)[0]
+			if shot.Class != contender.OK || string(shot.View.Body) != "tide is in" || (through.Load() > before) != (said != "") {
+				t.Errorf("%s by proxy %q: %s %v, the proxy was asked %d times", server.URL, said, shot.Class, shot.Err, through.Load()-before)
+			}
+			if (shot.TLS > 0) != (server == overTLS) {
+				t.Errorf("%s by proxy %q: TLS took %s", server.URL, said, shot.TLS)
+			}
+		}
+	}
+}
+
+// The most demanding contender of a duel decides what all are driven with, but for those whose path is forced.
+func TestContendersAreDrivenAlike(t *testing.T) {
+	in := func(change func(*Settings)) *Settings { return asking("http://127.0.0.1:1/", change) }
+	plain := in(nil)
+	tests := map[string]struct {
+		all  []plan.Settings
+		want []means
+	}{
+		"all in clear":       {[]plan.Settings{plain, plain}, []means{byCrew, byCrew}},
+		"one over TLS":       {[]plan.Settings{plain, asking("https://127.0.0.1:1/", nil)}, []means{byLean, byLean}},
+		"one with a session": {[]plan.Settings{plain, in(func(s *Settings) { s.Cookies = true })}, []means{byFull, byFull}},
+		"one that is forced": {[]plan.Settings{plain, in(func(s *Settings) { s.Path = "full" })}, []means{byCrew, byFull}},
+		"forced to be lean":  {[]plan.Settings{in(func(s *Settings) { s.Path = "lean" }), in(func(s *Settings) { s.Protocol = http2 })}, []means{byCrew, byFull}},
+	}
+	for name, tt := range tests {
+		for i, s := range Kind.Level(tt.all) {
+			d, err := Kind.Open(contender.Setup{Clock: clock.Start()}, s)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := d.(*driver).means; got != tt.want[i] {
+				t.Errorf("%s: contender %d is driven by %d; want %d", name, i, got, tt.want[i])
+			}
+		}
+	}
+}
+
+// tunnel joins a proxy's client with the server that it names, until either hangs up.
+func tunnel(t *testing.T, w http.ResponseWriter, host string) {
+	there, err := net.Dial("tcp", host)
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	here, _, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	io.WriteString(here, "HTTP/1.1 200 OK\r\n\r\n")
+	go func() {
+		io.Copy(there, here)
+		there.Close()
+	}()
+	io.Copy(here, there)
+	here.Close()
+}

@@ -1,0 +1,182 @@
+package http
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
+)
+
+// batchClient performs a whole batch of requests as one shot: so many rows, some of them at once. The shot lasts from the
+// start of the first to the end of the last, its bytes are those of all, and it fails when one of them does.
+type batchClient struct {
+	d     *driver
+	first int // row
+	next  int
+	items []contender.Shot
+	marks contender.Marks
+	crew  *lean.Crew // performs them, or else each of askers does on a goroutine of its own
+	err   error
+	asks  []asker
+}
+
+// asker performs one request for a given row.
+type asker interface {
+	contender.Client
+	ask(ctx context.Context, row int, shot *contender.Shot)
+}
+
+// batch makes the i-th client; its batches begin with row i times their size.
+func (d *driver) batch(i int) contender.Client {
+	b := &batchClient{d: d, first: i * d.settings.Batch % len(d.requests), items: make([]contender.Shot, d.settings.Batch)}
+	atOnce := min(max(d.settings.AtOnce, 1), d.settings.Batch)
+	if d.means == byCrew {
+		b.crew, b.err = d.crew(atOnce)
+	} else {
+		for k := range atOnce {
+			b.asks = append(b.asks, d.single(i*atOnce+k, 1).(asker))
+		}
+	}
+	b.Rewind()
+	return b
+}
+
+func (b *batchClient) Rewind() { b.next = b.first }
+
+func (b *batchClient) Close() {
+	if b.crew != nil {
+		b.crew.Close()
+		b.crew = nil
+	}
+	for _, a := range b.asks {
+		a.Close()
+	}
+}
+
+// Shoot performs one batch.
+func (b *batchClient) Shoot(ctx context.Context, shot *contender.Shot) {
+	view := shot.View
+	shot.Start = b.d.clock.Now()
+	shot.End, shot.Row = shot.Start, b.next
+	switch {
+	case ctx.Err() != nil:
+		shot.Class, shot.Err = contender.Cut, ctx.Err()
+		return
+	case b.err != nil:
+		shot.Class, shot.Err = contender.Other, b.err
+		return
+	}
+	for i := range b.items {
+		b.items[i] = contender.Shot{}
+		if view != nil {
+			b.items[i].View = &contender.View{Limit: view.Limit, Sample: view.Sample}
+		}
+	}
+	b.marks.Clear()
+	if b.crew != nil {
+		b.byCrew(ctx)
+	} else {
+		b.byAskers(ctx)
+	}
+	b.next = (b.next + len(b.items)) % len(b.d.requests)
+	b.sum(shot)
+	if view != nil {
+		b.show(view)
+	}
+}
+
+func (b *batchClient) byCrew(ctx context.Context) {
+	begun := 0
+	at := map[int]int{} // connection to item
+	b.crew.StartAt(b.next)
+	b.crew.Drive(ctx, &contender.Job{ // an interrupt is seen in the shots that it cut
+		Open: true,
+		Next: func(int) (time.Duration, time.Duration, bool) { return 0, 0, begun < len(b.items) },
+		Ask: func(i int, s *contender.Shot) {
+			at[i] = begun
+			s.View = b.items[begun].View
+			begun++
+		},
+		Done: func(i int, s *contender.Shot) {
+			b.items[at[i]] = *s
+			b.listen(s)
+		},
+	})
+	for i := begun; i < len(b.items); i++ {
+		b.items[i].Class, b.items[i].Err = contender.Cut, ctx.Err()
+	}
+}
+
+func (b *batchClient) byAskers(ctx context.Context) {
+	var taken atomic.Int64
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	for _, a := range b.asks {
+		wg.Go(func() {
+			for {
+				i := int(taken.Add(1)) - 1
+				if i >= len(b.items) {
+					return
+				}
+				a.ask(ctx, (b.next+i)%len(b.d.requests), &b.items[i])
+				mu.Lock()
+				b.listen(&b.items[i])
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+}
+
+func (b *batchClient) listen(s *contender.Shot) {
+	for _, m := range s.Told {
+		b.marks.Add([]byte(m.Name), m.Took)
+	}
+}
+
+// sum makes one shot of all.
+func (b *batchClient) sum(shot *contender.Shot) {
+	for i := range b.items {
+		s := &b.items[i]
+		if i == 0 {
+			shot.FirstByte = s.FirstByte
+		}
+		shot.End = max(shot.End, s.End)
+		shot.Aside += s.Aside / time.Duration(max(len(b.asks), 1))
+		shot.Sent += s.Sent
+		shot.Received += s.Received
+		shot.Length += s.Length
+		shot.Redirects += s.Redirects
+		if s.Connect > 0 {
+			shot.Opened++
+		}
+		if s.Class != contender.OK && (shot.Class == contender.OK || s.Class == contender.Cut) {
+			shot.Class, shot.Err = s.Class, s.Err
+			if s.Class.Failed() {
+				shot.Err = fmt.Errorf("request %d of %d: %w", i+1, len(b.items), s.Err)
+			}
+		}
+	}
+	shot.Told = b.marks.List()
+}
+
+// show puts the answers together in the order of their rows.
+func (b *batchClient) show(view *contender.View) {
+	first := b.items[0].View
+	view.Known, view.Type, view.Encoding, view.Version, view.Headers, view.Outcome = first.Known, first.Type, first.Encoding, first.Version, first.Headers, first.Outcome
+	view.Done = b.d.settings.Summary()
+	for i := range b.items {
+		v := b.items[i].View
+		if i > 0 && v.Outcome != view.Outcome && b.items[i].Class.Failed() {
+			view.Outcome = fmt.Sprintf("%s (request %d)", v.Outcome, i+1)
+		}
+		view.Bytes += v.Bytes
+		if room := view.Room() - len(view.Body); room > 0 {
+			view.Body = append(view.Body, v.Body[:min(len(v.Body), room)]...)
+		}
+	}
+}
