@@ -160,8 +160,10 @@ type Shot struct {
 	Peak int64
 	// Resources are what its processes used, where that is known.
 	Resources Resources
-	// Length is the bytes of the answer's body, as they came.
-	Length int64
+	// Length is the bytes of the answer's body, as they came; Lines how many line ends output that was read had.
+	Length, Lines int64
+	// LeftBehind is how many processes outlived a command and were ended.
+	LeftBehind int
 
 	Class Class
 	// Err is the cause of a failure in its own words; nil when Class is OK.

@@ -16,9 +16,13 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 			check.Ask(shot)
 		}
 	}
+	ended := make([]time.Duration, h.Size) // each client's last shot
 	job.Done = func(i int, shot *contender.Shot) {
 		if check := h.checker(stage, i); check == nil || check.Take(shot) {
-			recorders[i].Record(shot, span.Start)
+			recorders[0].Record(shot, span.Start)
+		}
+		if shot.Class != contender.Cut {
+			ended[i] = shot.End
 		}
 	}
 	span.Start = h.Clock.Now()
@@ -28,6 +32,13 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 		job.Next = h.turns(q, span.Start)
 	}
 	err = h.Crew.Drive(ctx, job)
+	now := h.Clock.Now()
+	for _, at := range ended {
+		if at == 0 {
+			at = now // one that found nothing left to do was there all the same
+		}
+		span.Busy += at - span.Start
+	}
 	return span, err
 }
 

@@ -34,12 +34,14 @@ func (s Stage) String() string {
 	return "judged"
 }
 
-// Heat is one uninterrupted block of one contender. Clients, Warm and Judged have the same length, one for each client.
+// Heat is one uninterrupted block of one contender. Clients, Warm and Judged have the same length, one for each client; a
+// crew has one recorder for all.
 type Heat struct {
 	Clock   *clock.Clock
 	Pace    plan.Pace
 	Clients []contender.Client
 	Crew    contender.Crew // performs the shots in the clients' place, when set; needs neither Before nor After
+	Size    int            // of the crew, in clients
 	Seed    uint64         // of an open model's gaps
 	Warm    []*tally.Recorder
 	Judged  []*tally.Recorder
@@ -80,6 +82,7 @@ type Span struct {
 	Start, End time.Duration
 	Aside      time.Duration // of it, spent between shots
 	Unsent     int64         // shots of an open model that nobody was free to perform
+	Busy       time.Duration // of a crew: each client's time to the end of its last shot, summed
 }
 
 // Drive performs the warm-up, then the judged part, and returns the span of the latter. Shots under way when a timed

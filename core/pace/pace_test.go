@@ -42,8 +42,8 @@ func heat(clk *clock.Clock, p plan.Pace, takes ...time.Duration) (*pace.Heat, []
 		c := &waiting{clk: clk, takes: d}
 		clients = append(clients, c)
 		h.Clients = append(h.Clients, c)
-		h.Warm = append(h.Warm, tally.NewRecorder(10))
-		h.Judged = append(h.Judged, tally.NewRecorder(100))
+		h.Warm = append(h.Warm, tally.NewRecorder(10, 10))
+		h.Judged = append(h.Judged, tally.NewRecorder(100, 100))
 	}
 	return h, clients
 }
@@ -78,7 +78,7 @@ func TestClientsShootForATime(t *testing.T) {
 		if len(stages) != 2 || stages[0] != pace.WarmingUp || stages[1] != pace.Judged {
 			t.Errorf("stages = %v", stages)
 		}
-		sums, _ := tally.Merge(h.Judged)
+		sums := tally.Merge(h.Judged)
 		if sums.Elapsed != 220*time.Millisecond {
 			t.Errorf("clients were busy for %s; want 100ms + 120ms", sums.Elapsed)
 		}

@@ -44,18 +44,16 @@ func drive(ctx context.Context, s server, p plan.Pace, most int) (pace.Span, tal
 	h := &pace.Heat{Clock: s.clk, Pace: p, Seed: 7, Sleep: time.Sleep}
 	for range most {
 		h.Clients = append(h.Clients, s)
-		h.Warm, h.Judged = append(h.Warm, tally.NewRecorder(1)), append(h.Judged, tally.NewRecorder(5000))
+		h.Warm, h.Judged = append(h.Warm, tally.NewRecorder(1, 1)), append(h.Judged, tally.NewRecorder(5000, 10))
 	}
 	span, err := h.Drive(ctx)
 	var latencies []time.Duration
-	for _, r := range h.Judged {
-		for _, p := range r.Points() {
-			latencies = append(latencies, p.Latency)
-		}
+	merged := tally.Merge(h.Judged)
+	for _, s := range merged.Kept {
+		latencies = append(latencies, s.Latency)
 	}
 	slices.Sort(latencies)
-	sums, _ := tally.Merge(h.Judged)
-	return span, sums, latencies, err
+	return span, merged.Sums, latencies, err
 }
 
 // At 100 shots a second a stall of 1 s holds up the 100 shots that are due meanwhile, the first for the whole second and

@@ -244,9 +244,36 @@ type Heat struct {
 	ConnectSum   time.Duration       `json:"connect_sum_ns,omitempty"`
 	Warmup       int64               `json:"warmup_shots"`                // performed before, not judged
 	FirstByteSum time.Duration       `json:"first_byte_sum_ns,omitempty"` // of the successful shots, from their start
+	Redirects    int64               `json:"redirects,omitempty"`         // followed
+	Lines        int64               `json:"output_lines,omitempty"`
+	LeftBehind   int64               `json:"left_behind,omitempty"` // processes that outlived their run and were ended
+	Splits       []Split             `json:"splits,omitempty"`      // what latencies are made of
+	Buckets      []Bucket            `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Conditions   meter.Conditions    `json:"conditions"`
 	Dots         []Dot               `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
 }
+
+// Split is a part of the successful shots' latencies: late, look-up, connect, tls, send, wait and read follow one another
+// and add up to them. One that the contender told of itself stands for itself.
+type Split struct {
+	Name    string        `json:"name"`
+	Told    bool          `json:"told,omitempty"` // by the contender
+	Sum     time.Duration `json:"sum_ns"`         // exact
+	Lengths string        `json:"lengths"`        // a histogram as in latencies
+}
+
+// Histogram decodes the lengths of a split. The caller owns what it gets.
+func (s *Split) Histogram() (*hdrhistogram.Histogram, error) {
+	out, err := hdrhistogram.Decode([]byte(s.Lengths))
+	if err != nil {
+		return nil, fmt.Errorf("lengths of split %s: %w", s.Name, err)
+	}
+	return out, nil
+}
+
+// Bucket is what ended within 100 ms: how many shots, how many of them failed, and of the others the latencies' sum and
+// the longest, in nanoseconds.
+type Bucket [4]int64
 
 // Dot is one shot in a picture.
 type Dot struct {

@@ -40,6 +40,8 @@ type Config struct {
 	AcceptUnequal bool
 	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in, decoded, which it may keep.
 	OnAnswer func(contender, state string, body []byte)
+	// OnShots, when set, is handed the shots of each heat that were kept one by one before its HeatEnded, see tally.Merged.
+	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
 	// Glance is how often a heat is looked at; 0: 250 ms.
 	Glance time.Duration
 }
@@ -110,14 +112,31 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 		cfg.Seed = freshSeed()
 	}
 	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}}
-	n := pace.Clients(cfg.Plan.Pace)
-	for range n {
-		r.warm = append(r.warm, tally.NewRecorder(tally.MaxPoints/n/10+1))
-		r.judged = append(r.judged, tally.NewRecorder(tally.MaxPoints/n+1))
-	}
 	r.result = r.describe()
 	return r
 }
+
+// recorders makes sure that there are n of them for each part of a heat, and empties them.
+func (r *runner) recorders(n int) {
+	if len(r.judged) != n {
+		r.warm, r.judged = nil, nil
+		keep := tally.MaxShots
+		if p := r.cfg.Plan.Pace; max(p.Repeat, p.Shots) > 0 {
+			keep = min(keep, max(p.Repeat, p.Shots))
+		}
+		for range n {
+			r.warm = append(r.warm, tally.NewRecorder(0, ringOf(n)))
+			r.judged = append(r.judged, tally.NewRecorder(keep/n+1, ringOf(n)))
+		}
+	}
+	for i := range n {
+		r.warm[i].Reset(0)
+		r.judged[i].Reset(r.result.Seed + uint64(r.done*n+i))
+	}
+}
+
+// ringOf is how many shots of each of n recorders a watcher can look back on.
+func ringOf(n int) int { return max(1<<14/n, 64) }
 
 // freshSeed draws a seed short enough to be typed again.
 func freshSeed() uint64 {
@@ -315,11 +334,7 @@ func (r *runner) weighIn(ctx context.Context) error {
 // heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the error
 // is ctx's.
 func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state plan.State) error {
-	n := pace.Clients(r.cfg.Plan.Pace)
-	for i := range n {
-		r.warm[i].Reset()
-		r.judged[i].Reset()
-	}
+	r.recorders(max(len(r.judged), 1)) // until it is known who shoots
 	r.sampled = 0
 	began := r.clock.Now()
 	r.out <- HeatBegan{round, e.Name, stateName(state), began, r.left()}
@@ -363,13 +378,15 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 		return pace.Span{}, meter.Conditions{}, err
 	case crew != nil:
 		defer crew.Close()
+		r.recorders(1)
 	default:
 		for i := range n {
 			clients = append(clients, e.Driver.Client(i, n))
 		}
+		r.recorders(n)
 	}
 	w := r.watch(round, e.Name, stateName(state))
-	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Crew: crew, Warm: r.warm, Judged: r.judged, OnStage: w.stage, Seed: r.result.Seed + uint64(round)}
+	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Crew: crew, Size: n, Warm: r.warm, Judged: r.judged, OnStage: w.stage, Seed: r.result.Seed + uint64(round)}
 	if ground.PerRun() {
 		drive.Before = func(ctx context.Context, s pace.Stage) error { return ground.BeforeRun(ctx, s == pace.WarmingUp) }
 		drive.After = ground.AfterRun
@@ -392,7 +409,7 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 		c.Close()
 	}
 	for i := range checkers {
-		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[i].Record(shot, span.Start) })
+		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[min(i, len(r.judged)-1)].Record(shot, span.Start) })
 	}
 	return span, meter.Between(before, after), err
 }
@@ -424,39 +441,54 @@ func holdCollector() (resume func()) {
 
 // record turns the recorders of a heat that is over into the document's heat.
 func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.Heat, error) {
-	sums, histogram := tally.Merge(r.judged)
-	text, err := result.EncodeHistogram(histogram)
-	if err != nil {
+	m := tally.Merge(r.judged)
+	h := result.Heat{
+		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: pace.Clients(r.cfg.Plan.Pace),
+		OK: m.Counts[contender.OK], LatencySum: m.Latency, Busy: max(m.Elapsed-span.Aside, 0),
+		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind,
+		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: dots(m.Kept, maxDots),
+	}
+	var err error
+	if h.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {
 		return result.Heat{}, err
 	}
-	h := result.Heat{
-		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: len(r.judged),
-		OK: sums.Counts[contender.OK], Latencies: text, LatencySum: sums.Latency, Busy: max(sums.Elapsed-span.Aside, 0),
-		CPU: sums.CPU, Resources: sums.Resources, CPUKnown: e.MetersCPU, Sent: sums.Sent, Received: sums.Received,
-		Connects: sums.Connections, ConnectSum: sums.Connect, FirstByteSum: sums.FirstByte, Dots: dots(r.judged, maxDots),
+	for _, p := range m.Parts {
+		split := result.Split{Name: p.Name, Told: p.Told, Sum: p.Sum}
+		if split.Lengths, err = result.EncodeHistogram(p.Histogram); err != nil {
+			return result.Heat{}, err
+		}
+		h.Splits = append(h.Splits, split)
+	}
+	for _, b := range m.Buckets {
+		h.Buckets = append(h.Buckets, result.Bucket{b.Shots, b.Failed, int64(b.Latency), int64(b.Max)})
 	}
 	if r.cfg.Plan.Pace.Open() {
-		h.Due, h.Unsent = sums.Shots()+span.Unsent, span.Unsent
-		h.LagP50, h.LagP99, h.LagMax, h.Late = sums.Lags.Quantile(0.5), sums.Lags.Quantile(0.99), sums.Lags.Max, sums.Lags.Late
+		h.Due, h.Unsent = m.Shots()+span.Unsent, span.Unsent
+		h.LagP50, h.LagP99, h.LagMax, h.Late = m.Lags.Quantile(0.5), m.Lags.Quantile(0.99), m.Lags.Max, m.Lags.Late
 		h.Busy = h.Wall * time.Duration(h.Clients) // throughput is what was answered within the heat
+	} else if span.Busy > 0 {
+		h.Busy = span.Busy
 	}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
-		if n := sums.Counts[class]; n > 0 {
+		if n := m.Counts[class]; n > 0 {
 			if h.Failures == nil {
 				h.Failures = map[string]int64{}
 			}
 			h.Failures[class.String()] = n
 		}
 	}
-	for _, cause := range sums.Causes {
+	for _, cause := range m.Causes {
 		h.Causes = append(h.Causes, r.cfg.Plan.Mask(cause))
 	}
 	for i, w := range r.warm {
 		h.Peak = max(h.Peak, w.Peak)
 		h.Warmup += w.Total()
-		if r.judged[i].Total() == 0 {
+		if r.judged[i].Total() == 0 && span.Busy == 0 {
 			h.Busy += h.Wall // a client that found nothing left to do was there all the same
 		}
+	}
+	if r.cfg.OnShots != nil {
+		r.cfg.OnShots(&h, m.Kept, m.Sampled)
 	}
 	return h, nil
 }

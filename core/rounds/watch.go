@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"paceduel/core/contender"
 	"paceduel/core/pace"
 	"paceduel/core/result"
 	"paceduel/core/tally"
@@ -56,7 +57,7 @@ func (w *watcher) loop() {
 	tick := time.NewTicker(w.r.cfg.Glance)
 	defer tick.Stop()
 	left, since := w.r.left(), w.r.clock.Now()
-	seen := make([]int, len(w.r.judged))
+	seen := make([]int64, len(w.r.judged))
 	for {
 		select {
 		case <-w.done:
@@ -84,21 +85,22 @@ func (w *watcher) loop() {
 }
 
 // glance fills in what the recorders show; seen holds how far the judged ones have been read.
-func (w *watcher) glance(p *Progress, recorders []*tally.Recorder, seen []int) {
+func (w *watcher) glance(p *Progress, recorders []*tally.Recorder, seen []int64) {
 	var latest []time.Duration
-	per := max(1, maxSorted/len(recorders))
+	per := int64(max(1, maxSorted/len(recorders)))
+	var points []tally.Point
 	for i, rec := range recorders {
-		p.Shots += rec.Total()
-		points := rec.Points()
-		for _, pt := range points[max(0, len(points)-per):] {
-			if pt.Class == 0 {
+		total := rec.Total()
+		p.Shots += total
+		points, _ = rec.Recent(max(0, total-per), points[:0])
+		for _, pt := range points {
+			if pt.Class == contender.OK {
 				latest = append(latest, pt.Latency)
 			}
 		}
 		if p.Stage == pace.Judged {
-			fresh := points[min(seen[i], len(points)):]
-			seen[i] = len(points)
-			p.Recent = append(p.Recent, pick(fresh, max(1, maxRecent/len(recorders)))...)
+			points, seen[i] = rec.Recent(seen[i], points[:0])
+			p.Recent = append(p.Recent, pick(points, max(1, maxRecent/len(recorders)))...)
 		}
 	}
 	slices.SortFunc(p.Recent, func(a, b result.Dot) int { return cmp.Compare(a.At, b.At) })
@@ -117,14 +119,12 @@ func (r *runner) offer(e Event) {
 }
 
 // dots is an even choice of up to limit shots of a heat in the order in which they ended, see pick.
-func dots(recorders []*tally.Recorder, limit int) []result.Dot {
-	var all []result.Dot
-	per := max(1, limit/len(recorders))
-	for _, rec := range recorders {
-		all = append(all, pick(rec.Points(), per)...)
+func dots(shots []tally.Raw, limit int) []result.Dot {
+	points := make([]tally.Point, len(shots))
+	for i, s := range shots {
+		points[i] = tally.Point{At: s.End, Latency: s.Latency, Class: s.Class}
 	}
-	slices.SortFunc(all, func(a, b result.Dot) int { return cmp.Compare(a.At, b.At) })
-	return all
+	return pick(points, limit)
 }
 
 // pick chooses up to n points evenly by their number. A failure in the stretch that a point stands for goes before it,

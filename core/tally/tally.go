@@ -1,12 +1,18 @@
-// Package tally records shots: a histogram of the latencies of those that succeeded, counts by class of those that did
-// not, sums of bytes and CPU, and each shot as a point in time up to a limit.
+// Package tally records shots: histograms of the latencies of those that succeeded and of their parts, counts by class of
+// those that did not, sums of bytes and CPU, a time line, and each shot by itself up to a limit.
 //
-// A Recorder belongs to one client and takes no lock; recording allocates nothing. Watchers may read its points while
-// it records. Recorders of a heat are merged exactly when it is over. Percentiles are read elsewhere, from what Merge
-// returns.
+// A Recorder belongs to one client, or to a crew, and takes no lock; recording allocates nothing in steady state. Watchers
+// may read its latest shots while it records. Recorders of a heat are merged exactly when it is over. Percentiles are read
+// elsewhere, from what Merge returns.
 package tally
 
 import (
+	"cmp"
+	"maps"
+	"math"
+	"math/bits"
+	"math/rand/v2"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -15,34 +21,116 @@ import (
 	"paceduel/core/contender"
 )
 
-// MaxPoints is how many shots of a heat are kept one by one, over all clients.
-const MaxPoints = 200_000
+// MaxShots is how many shots of a heat are kept one by one, over all clients; of more, a uniform sample.
+const MaxShots = 200_000
 
 const (
-	maxLatency = time.Hour // longer ones are recorded as this
-	digits     = 3         // significant digits of the histogram: a value error of at most 0.1 %
-	maxCauses  = 3         // failures kept with their own words
+	maxCauses = 3    // failures kept with their own words
+	maxFailed = 1000 // failures of a recorder that are kept one by one, whatever the sample holds
 )
 
-// NewHistogram returns an empty histogram of nanoseconds with at most 0.1 % value error, from 1 ns to 1 h.
-func NewHistogram() *hdrhistogram.Histogram {
-	return hdrhistogram.New(1, int64(maxLatency), digits)
-}
+// Every is the width of a bucket of the time line.
+const Every = 100 * time.Millisecond
 
-// Point is one shot as watchers and time lines need it.
+// Point is one shot as watchers need it.
 type Point struct {
 	At      time.Duration // when it ended, on the run's clock
 	Latency time.Duration
 	Class   contender.Class
 }
 
-// Recorder records the shots of one client. Record and Reset belong to one goroutine; Points may be called by others.
+// Raw is one shot as it was. Times are on the run's clock, parts are lengths of time.
+type Raw struct {
+	Due, Start, End              time.Duration
+	Lookup, Connect, TLS         time.Duration // Connect holds the two others
+	Asked, FirstByte             time.Duration // from Start
+	Latency                      time.Duration
+	Sent, Received, Length, Peak int64
+	Row, Redirects               int32
+	Class                        contender.Class
+	Trace                        [16]byte
+}
+
+// Bucket is what ended within Every of the time line.
+type Bucket struct {
+	Shots, Failed int64
+	Latency, Max  time.Duration // of the successful ones: summed, and the longest
+}
+
+// The parts of a latency, in the order in which they follow one another.
+const (
+	Late    = iota // from the moment due to the start
+	Lookup         // of the server's address
+	Connect        // until the connection stood
+	TLS            // the handshake
+	Send           // until the request was handed over
+	Wait           // until the first byte of the answer
+	Read           // until its last
+	parts
+)
+
+// PartNames are the parts' names, by number.
+var PartNames = [parts]string{"late", "look-up", "connect", "tls", "send", "wait", "read"}
+
+// part is a part's histogram with its exact sum.
+type part struct {
+	counts
+	sum time.Duration
+}
+
+func (p *part) record(d time.Duration) {
+	p.counts.record(d)
+	p.sum += d
+}
+
+// told is a part by the name that a contender gave it.
+type told struct {
+	name string
+	part
+}
+
+// Recorder records the shots of one client or crew. Record and Reset belong to one goroutine; Recent and Total may be
+// called by others.
 type Recorder struct {
 	Sums
-	histogram *hdrhistogram.Histogram
-	points    []Point // capacity fixed; [0, published) is never written again until Reset
-	published atomic.Int64
-	total     atomic.Int64
+	latencies counts
+	parts     [parts]part
+	told      []told
+	buckets   []Bucket
+	raw       []Raw // capacity fixed
+	failed    []Raw // the first ones
+	slowest   Raw
+	rng       *rand.Rand
+	pass      int64   // shots that the full sample still passes over
+	chance    float64 // of algorithm L: its W
+
+	ring  []atomic.Uint64 // points, see pack; as many as a power of two
+	total atomic.Int64
+}
+
+// A point in one word, since what costs is each store that others may read: 23 bits of latency, 4 of class and 37 of the
+// moment.
+const (
+	classBits   = 4
+	momentBits  = 37
+	momentUnit  = 10 * time.Microsecond // the moments wrap around after 15 days
+	dropBits    = 8                     // of a float32's fraction, which leaves 15: enough for a picture
+	classMask   = 1<<classBits - 1
+	momentMask  = 1<<momentBits - 1
+	latencyFrom = classBits + momentBits
+)
+
+func pack(at, latency time.Duration, class contender.Class) uint64 {
+	short := uint64(math.Float32bits(float32(max(latency, 0))) >> dropBits)
+	return short<<latencyFrom | uint64(class&classMask)<<momentBits | uint64(at/momentUnit)&momentMask
+}
+
+func unpack(word uint64) Point {
+	return Point{
+		At:      time.Duration(word&momentMask) * momentUnit,
+		Latency: time.Duration(math.Float32frombits(uint32(word>>latencyFrom) << dropBits)),
+		Class:   contender.Class(word >> momentBits & classMask),
+	}
 }
 
 // Sums are what is added up over shots. Cut shots are in none of them.
@@ -53,7 +141,10 @@ type Sums struct {
 	CPU            time.Duration
 	Resources      contender.Resources
 	Peak           int64 // the most memory of a shot
-	Connections    int64 // shots that had to open one
+	Connections    int64 // opened
+	Redirects      int64 // followed
+	Lines          int64 // of output
+	LeftBehind     int64 // processes that outlived their shot and were ended
 	Connect        time.Duration
 	FirstByte      time.Duration // from the start to the first byte of the answer, summed over successful shots that have one
 	Lags           Lags          // of shots that were due at a moment: how late they started
@@ -72,16 +163,25 @@ func (s *Sums) Shots() (n int64) {
 // Failures is how many failed.
 func (s *Sums) Failures() int64 { return s.Shots() - s.Counts[contender.OK] }
 
-// NewRecorder returns a recorder that keeps up to points shots one by one.
-func NewRecorder(points int) *Recorder {
-	return &Recorder{histogram: NewHistogram(), points: make([]Point, points)}
+// NewRecorder returns a recorder that keeps up to keep shots one by one and shows watchers the latest ones, up to recent.
+func NewRecorder(keep, recent int) *Recorder {
+	r := &Recorder{raw: make([]Raw, 0, keep), ring: make([]atomic.Uint64, 1<<bits.Len(uint(max(recent, 2)-1)))}
+	r.Reset(0)
+	return r
 }
 
-// Reset empties the recorder for the next heat. Nobody may be reading points.
-func (r *Recorder) Reset() {
+// Reset empties the recorder for the next heat; its sample is drawn from seed. Nobody may be watching.
+func (r *Recorder) Reset(seed uint64) {
 	r.Sums = Sums{}
-	r.histogram.Reset()
-	r.published.Store(0)
+	r.latencies.reset()
+	for i := range r.parts {
+		r.parts[i].reset()
+		r.parts[i].sum = 0
+	}
+	r.told = r.told[:0]
+	r.buckets = r.buckets[:0]
+	r.raw, r.failed, r.slowest = r.raw[:0], r.failed[:0], Raw{}
+	r.rng, r.pass, r.chance = rand.New(rand.NewPCG(seed, 0x73616d70)), 0, 1
 	r.total.Store(0)
 }
 
@@ -95,7 +195,8 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	if shot.Class == contender.OK {
 		r.Latency += latency
 		r.FirstByte += shot.FirstByte
-		r.histogram.RecordValue(int64(min(max(latency, 1), maxLatency)))
+		r.latencies.record(latency)
+		r.recordParts(shot)
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {
 		r.Causes = append(r.Causes, shot.Err.Error())
 	}
@@ -104,54 +205,265 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	}
 	r.Sent += shot.Sent
 	r.Received += shot.Received
-	r.CPU += shot.CPU
-	r.Resources.Add(shot.Resources)
-	r.Peak = max(r.Peak, shot.Peak)
+	r.Redirects += int64(shot.Redirects)
+	if shot.Asked == 0 { // no plain request, which knows nothing of these
+		r.CPU += shot.CPU
+		r.Resources.Add(shot.Resources)
+		r.Peak = max(r.Peak, shot.Peak)
+		r.Lines += shot.Lines
+		r.LeftBehind += int64(shot.LeftBehind)
+		r.Connections += int64(shot.Opened)
+	}
 	if shot.Connect > 0 {
 		r.Connections++
 		r.Connect += shot.Connect
 	}
 	r.Elapsed = max(r.Elapsed, shot.End-start) // what was sampled is recorded later
-	n := r.published.Load()
-	if n < int64(len(r.points)) {
-		r.points[n] = Point{At: shot.End, Latency: latency, Class: shot.Class}
-		r.published.Store(n + 1)
-	}
-	r.total.Store(r.total.Load() + 1)
+	r.enter(shot.End-start, latency, shot.Class)
+	r.keep(shot, latency)
+	n := r.total.Load()
+	r.ring[n&int64(len(r.ring)-1)].Store(pack(shot.End, latency, shot.Class))
+	r.total.Store(n + 1)
 }
 
-// Points returns the shots kept so far, oldest first; the caller must not write to it. It may be called while the
-// recorder records.
-func (r *Recorder) Points() []Point { return r.points[:r.published.Load()] }
+// recordParts takes a latency to pieces. Each begins where the one before it ended.
+func (r *Recorder) recordParts(shot *contender.Shot) {
+	if shot.Due > 0 {
+		r.parts[Late].record(shot.Start - shot.Due)
+	}
+	for _, m := range shot.Told {
+		r.tell(m)
+	}
+	if shot.FirstByte == 0 || shot.Asked == 0 {
+		return // no request
+	}
+	if shot.Connect > 0 {
+		r.parts[Lookup].record(shot.Lookup)
+		r.parts[Connect].record(shot.Connect - shot.Lookup - shot.TLS)
+		if shot.TLS > 0 {
+			r.parts[TLS].record(shot.TLS)
+		}
+	}
+	asked := min(shot.Asked, shot.FirstByte) // an answer may come before all was sent
+	r.parts[Send].record(max(asked-shot.Connect, 0))
+	r.parts[Wait].record(shot.FirstByte - asked)
+	r.parts[Read].record(max(shot.End-shot.Start-shot.Aside-shot.FirstByte, 0))
+}
 
-// Total is how many shots were recorded so far, kept one by one or not. It may be called while the recorder records.
+// tell adds a length of time by its name.
+func (r *Recorder) tell(m contender.Mark) {
+	for i := range r.told {
+		if r.told[i].name == m.Name {
+			r.told[i].record(m.Took)
+			return
+		}
+	}
+	if len(r.told) >= contender.MaxMarks {
+		return
+	}
+	r.told = append(r.told, told{name: m.Name})
+	r.told[len(r.told)-1].record(m.Took)
+}
+
+// maxBuckets bounds a time line: an hour and what was under way then.
+const maxBuckets = int(2 * time.Hour / Every)
+
+// enter adds a shot to the time line.
+func (r *Recorder) enter(since, latency time.Duration, class contender.Class) {
+	at := min(int(max(since, 0)/Every), maxBuckets-1)
+	for len(r.buckets) <= at {
+		r.buckets = append(r.buckets, Bucket{})
+	}
+	b := &r.buckets[at]
+	b.Shots++
+	if class != contender.OK {
+		b.Failed++
+		return
+	}
+	b.Latency += latency
+	b.Max = max(b.Max, latency)
+}
+
+// keep takes a shot into the sample: all of them as long as there is room, then each with the same chance (Li's algorithm
+// L, ACM TOMS 20 (1994) 481, which draws how many to pass over). The slowest, and the first that failed, are kept beside it.
+func (r *Recorder) keep(shot *contender.Shot, latency time.Duration) {
+	failed := shot.Class != contender.OK && len(r.failed) < maxFailed
+	slowest := latency > r.slowest.Latency
+	room, chosen := len(r.raw) < cap(r.raw), false
+	if !room {
+		r.pass--
+		chosen = r.pass < 0
+		if !chosen && !failed && !slowest {
+			return
+		}
+	}
+	raw := Raw{
+		Due: shot.Due, Start: shot.Start, End: shot.End, Lookup: shot.Lookup, Connect: shot.Connect, TLS: shot.TLS, Asked: shot.Asked, FirstByte: shot.FirstByte,
+		Latency: latency, Sent: shot.Sent, Received: shot.Received, Length: shot.Length, Peak: shot.Peak, Row: int32(shot.Row), Redirects: int32(shot.Redirects),
+		Class: shot.Class, Trace: shot.Trace,
+	}
+	switch {
+	case room:
+		r.raw = append(r.raw, raw)
+	case chosen && len(r.raw) > 0:
+		r.raw[r.rng.IntN(len(r.raw))] = raw
+	}
+	if chosen || room && len(r.raw) == cap(r.raw) {
+		r.passOver()
+	}
+	if failed {
+		r.failed = append(r.failed, raw)
+	}
+	if slowest {
+		r.slowest = raw
+	}
+}
+
+// passOver draws how many shots the full sample passes over.
+func (r *Recorder) passOver() {
+	r.chance *= math.Exp(math.Log(1-r.rng.Float64()) / float64(max(cap(r.raw), 1)))
+	over := math.Floor(math.Log(1-r.rng.Float64()) / math.Log1p(-r.chance))
+	r.pass = int64(min(over, math.MaxInt64/2))
+}
+
+// Total is how many shots were recorded so far. It may be called while the recorder records.
 func (r *Recorder) Total() int64 { return r.total.Load() }
 
-// Merge adds up the recorders of a heat that is over. The histogram is a new one.
-func Merge(rs []*Recorder) (Sums, *hdrhistogram.Histogram) {
-	var sums Sums
-	h := NewHistogram()
-	for _, r := range rs {
-		for class, n := range r.Counts {
-			sums.Counts[class] += n
+// Recent appends the shots from the from-th on to into, oldest first, as far as they are still there, and returns how many
+// there were in all. Their moments are exact to 10 µs, their latencies to a ten-thousandth. It may be called while the
+// recorder records.
+func (r *Recorder) Recent(from int64, into []Point) ([]Point, int64) {
+	end, size := r.total.Load(), int64(len(r.ring))
+	from = max(from, end-size+1)
+	kept := len(into)
+	for i := from; i < end; i++ {
+		into = append(into, unpack(r.ring[i&(size-1)].Load()))
+	}
+	// What was written over meanwhile, or may be just now, is no shot.
+	if gone := r.total.Load() - size + 1 - from; gone > 0 {
+		into = slices.Delete(into, kept, kept+int(min(gone, int64(len(into)-kept))))
+	}
+	return into, end
+}
+
+// Part is one part of the latencies of a heat.
+type Part struct {
+	Name      string
+	Told      bool // by the contender, not seen by us
+	Sum       time.Duration
+	Histogram *hdrhistogram.Histogram
+}
+
+// Merged is what the recorders of a heat hold together.
+type Merged struct {
+	Sums
+	Latencies *hdrhistogram.Histogram
+	Parts     []Part   // those that any shot has
+	Buckets   []Bucket // of the time line, from the start of the judged part
+	// Kept are the shots one by one, in the order in which they ended: all of them, or with Sampled a uniform choice and, beside
+	// it, the slowest and the first that failed.
+	Kept    []Raw
+	Sampled bool
+}
+
+// Merge adds up the recorders of a heat that is over. What it returns is the caller's own.
+func Merge(rs []*Recorder) *Merged {
+	m := &Merged{Latencies: NewHistogram()}
+	add := func(name string, isTold bool, p *part) {
+		at := slices.IndexFunc(m.Parts, func(o Part) bool { return o.Name == name && o.Told == isTold })
+		if at < 0 {
+			m.Parts = append(m.Parts, Part{Name: name, Told: isTold, Histogram: NewHistogram()})
+			at = len(m.Parts) - 1
 		}
-		sums.Latency += r.Latency
-		sums.Sent += r.Sent
-		sums.Received += r.Received
-		sums.CPU += r.CPU
-		sums.Resources.Add(r.Resources)
-		sums.Peak = max(sums.Peak, r.Peak)
-		sums.Connections += r.Connections
-		sums.Connect += r.Connect
-		sums.FirstByte += r.FirstByte
-		sums.Elapsed += r.Elapsed
-		sums.Lags.merge(&r.Lags)
-		for _, cause := range r.Causes {
-			if len(sums.Causes) < maxCauses {
-				sums.Causes = append(sums.Causes, cause)
+		p.addTo(m.Parts[at].Histogram)
+		m.Parts[at].Sum += p.sum
+	}
+	for i, name := range PartNames {
+		for _, r := range rs {
+			if r.parts[i].n > 0 {
+				add(name, false, &r.parts[i])
 			}
 		}
-		h.Merge(r.histogram) // same range, so nothing is dropped
 	}
-	return sums, h
+	total := int64(0)
+	for _, r := range rs {
+		m.merge(&r.Sums)
+		r.latencies.addTo(m.Latencies)
+		for i := range r.told {
+			add(r.told[i].name, true, &r.told[i].part)
+		}
+		for i, b := range r.buckets {
+			if i == len(m.Buckets) {
+				m.Buckets = append(m.Buckets, Bucket{})
+			}
+			into := &m.Buckets[i]
+			into.Shots += b.Shots
+			into.Failed += b.Failed
+			into.Latency += b.Latency
+			into.Max = max(into.Max, b.Max)
+		}
+		total += r.Total()
+	}
+	m.Kept, m.Sampled = sample(rs, total)
+	return m
+}
+
+// sample puts the recorders' shots together. Where some left shots out, every recorder gives the same share of its shots,
+// so that each shot of the heat has the same chance.
+func sample(rs []*Recorder, total int64) (out []Raw, sampled bool) {
+	share := 1.0
+	for _, r := range rs {
+		if n := r.Total(); n > int64(len(r.raw)) {
+			sampled = true
+			share = min(share, float64(len(r.raw))/float64(n))
+		}
+	}
+	for _, r := range rs {
+		n := len(r.raw)
+		if sampled {
+			n = min(n, int(share*float64(r.Total())+0.5))
+		}
+		extra := map[Raw]bool{}
+		if sampled && r.slowest.End > 0 {
+			extra[r.slowest] = true
+			for _, f := range r.failed {
+				extra[f] = true
+			}
+		}
+		// Every k-th place, since a place holds what came first as long as nothing took it.
+		for i := range n {
+			chosen := r.raw[i*len(r.raw)/n]
+			out = append(out, chosen)
+			delete(extra, chosen)
+		}
+		out = slices.AppendSeq(out, maps.Keys(extra))
+	}
+	slices.SortFunc(out, func(a, b Raw) int { return cmp.Compare(a.End, b.End) })
+	return out, sampled
+}
+
+// merge adds another's sums.
+func (s *Sums) merge(o *Sums) {
+	for class, n := range o.Counts {
+		s.Counts[class] += n
+	}
+	s.Latency += o.Latency
+	s.Sent += o.Sent
+	s.Received += o.Received
+	s.CPU += o.CPU
+	s.Resources.Add(o.Resources)
+	s.Peak = max(s.Peak, o.Peak)
+	s.Connections += o.Connections
+	s.Redirects += o.Redirects
+	s.Lines += o.Lines
+	s.LeftBehind += o.LeftBehind
+	s.Connect += o.Connect
+	s.FirstByte += o.FirstByte
+	s.Elapsed += o.Elapsed
+	s.Lags.merge(&o.Lags)
+	for _, cause := range o.Causes {
+		if len(s.Causes) < maxCauses {
+			s.Causes = append(s.Causes, cause)
+		}
+	}
 }

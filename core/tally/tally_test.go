@@ -2,6 +2,7 @@ package tally_test
 
 import (
 	"errors"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"sync"
@@ -29,7 +30,7 @@ func TestHistogramIsWithinATenthOfAPerCent(t *testing.T) {
 		"minutes":     func() time.Duration { return time.Duration(rng.Int64N(int64(50 * time.Minute))) },
 	}
 	for name, next := range shapes {
-		r := tally.NewRecorder(10)
+		r := tally.NewRecorder(10, 10)
 		var all []time.Duration
 		for range 20_000 {
 			d := max(next(), 1)
@@ -37,7 +38,7 @@ func TestHistogramIsWithinATenthOfAPerCent(t *testing.T) {
 			r.Record(shot(d, contender.OK), 0)
 		}
 		slices.Sort(all)
-		_, h := tally.Merge([]*tally.Recorder{r})
+		h := tally.Merge([]*tally.Recorder{r}).Latencies
 		for _, q := range []float64{0.5, 0.9, 0.99, 0.999} {
 			want := float64(all[int(q*float64(len(all)))-1])
 			if got := float64(h.ValueAtQuantile(q * 100)); got < want*0.999 || got > want*1.001 {
@@ -48,12 +49,13 @@ func TestHistogramIsWithinATenthOfAPerCent(t *testing.T) {
 }
 
 func TestFailuresStayOutOfTheLatencies(t *testing.T) {
-	r := tally.NewRecorder(10)
+	r := tally.NewRecorder(10, 10)
 	r.Record(shot(time.Millisecond, contender.OK), 0)
 	r.Record(shot(time.Hour, contender.Timeout), 0)
 	r.Record(shot(time.Nanosecond, contender.Refused), 0)
 	r.Record(shot(time.Second, contender.Cut), 0)
-	sums, h := tally.Merge([]*tally.Recorder{r})
+	sums := tally.Merge([]*tally.Recorder{r})
+	h := sums.Latencies
 	if h.TotalCount() != 1 || sums.Latency != time.Millisecond {
 		t.Errorf("%d latencies, sum %s; want the one success", h.TotalCount(), sums.Latency)
 	}
@@ -71,13 +73,14 @@ func TestFailuresStayOutOfTheLatencies(t *testing.T) {
 func TestMergeAddsUp(t *testing.T) {
 	var rs []*tally.Recorder
 	for i := range 4 {
-		r := tally.NewRecorder(10)
+		r := tally.NewRecorder(10, 10)
 		for range 10 {
 			r.Record(shot(time.Duration(i+1)*time.Millisecond, contender.OK), 0)
 		}
 		rs = append(rs, r)
 	}
-	sums, h := tally.Merge(rs)
+	sums := tally.Merge(rs)
+	h := sums.Latencies
 	if h.TotalCount() != 40 || sums.Latency != 100*time.Millisecond {
 		t.Errorf("merged %d shots of %s; want 40 of 100 ms", h.TotalCount(), sums.Latency)
 	}
@@ -85,49 +88,161 @@ func TestMergeAddsUp(t *testing.T) {
 	if sums.Elapsed != want {
 		t.Errorf("elapsed %s; want %s", sums.Elapsed, want)
 	}
-	rs[0].Reset()
-	if sums, _ := tally.Merge(rs[:1]); sums.Shots() != 0 || len(rs[0].Points()) != 0 || rs[0].Total() != 0 {
+	rs[0].Reset(1)
+	points, _ := rs[0].Recent(0, nil)
+	if m := tally.Merge(rs[:1]); m.Shots() != 0 || len(points) != 0 || rs[0].Total() != 0 || m.Latencies.TotalCount() != 0 || len(m.Kept) != 0 || len(m.Buckets) != 0 {
 		t.Error("Reset left something behind")
 	}
 }
 
-func TestPointsCanBeReadWhileRecording(t *testing.T) {
-	const keep, shots = 1000, 5000
-	r := tally.NewRecorder(keep)
+// A watcher sees what was recorded and nothing else, in its order, however fast the recorder writes over it.
+func TestTheLatestCanBeReadWhileRecording(t *testing.T) {
+	const ring, shots = 64, 60_000 // below 2^16, so that a short fraction tells them apart
+	r := tally.NewRecorder(0, ring)
 	var wg sync.WaitGroup
 	wg.Go(func() {
 		for i := range shots {
 			r.Record(shot(time.Duration(i+1), contender.OK), 0)
 		}
 	})
-	for seen := 0; seen < keep; {
-		points := r.Points()
-		for i, p := range points[seen:] {
-			if p.Latency != time.Duration(seen+i+1) {
-				t.Fatalf("point %d has latency %d", seen+i, p.Latency)
+	var points []tally.Point
+	seen, last := int64(0), time.Duration(0)
+	for seen < shots {
+		points, seen = r.Recent(seen, points[:0])
+		for _, p := range points {
+			if p.Latency <= last || p.At < time.Second || p.At > time.Second+p.Latency || p.Latency > shots {
+				t.Fatalf("after %d comes %+v", last, p)
 			}
+			last = p.Latency
 		}
-		seen = len(points)
 	}
 	wg.Wait()
-	if len(r.Points()) != keep || r.Total() != shots {
-		t.Errorf("%d points of %d shots; want %d of %d", len(r.Points()), r.Total(), keep, shots)
+	if points, n := r.Recent(shots-10, nil); n != shots || len(points) != 10 || points[9].Latency != shots {
+		t.Errorf("at the end %d shots, the last ten %v", n, points)
+	}
+}
+
+// Of more shots than there is room for, each has the same chance to be kept; the slowest and the first failures always are.
+func TestTheSampleIsUniform(t *testing.T) {
+	const keep, shots, runs = 50, 1000, 400
+	var hits [10]int // by tenth of the heat
+	for run := range runs {
+		r := tally.NewRecorder(keep, 1)
+		r.Reset(uint64(run))
+		for i := range shots {
+			s := &contender.Shot{Start: time.Duration(i+1) * time.Second, End: time.Duration(i+1)*time.Second + time.Millisecond}
+			if i == 333 {
+				s.End += time.Millisecond
+			}
+			if i == 777 {
+				s.Class, s.Err = contender.Status, errors.New("no")
+			}
+			r.Record(s, 0)
+		}
+		m := tally.Merge([]*tally.Recorder{r})
+		if !m.Sampled || len(m.Kept) < keep || len(m.Kept) > keep+2 {
+			t.Fatalf("%d kept, sampled %v", len(m.Kept), m.Sampled)
+		}
+		slowest, failed := false, false
+		for i, s := range m.Kept {
+			if i > 0 && s.End < m.Kept[i-1].End {
+				t.Fatal("out of order")
+			}
+			hits[int(s.Start/time.Second-1)*10/shots]++
+			slowest = slowest || s.Latency == 2*time.Millisecond
+			failed = failed || s.Class == contender.Status
+		}
+		if !slowest || !failed {
+			t.Fatalf("the slowest is kept: %v, the failure: %v", slowest, failed)
+		}
+	}
+	// 2 000 a tenth are expected, of a binomial with a deviation of 42; the two that are always kept add 400 each.
+	for tenth, n := range hits {
+		want := keep * runs / 10
+		if tenth == 3 || tenth == 7 {
+			want += runs
+		}
+		if n < want-200 || n > want+200 {
+			t.Errorf("tenth %d of the heats was kept %d times; want about %d", tenth, n, want)
+		}
+	}
+}
+
+// The parts of a request's latency add up to it; what the service tells stands beside them; time lines know when.
+func TestPartsAndTheTimeLine(t *testing.T) {
+	ms := time.Millisecond
+	var rs []*tally.Recorder
+	for i := range 2 {
+		r := tally.NewRecorder(10, 10)
+		r.Record(&contender.Shot{
+			Due: 1000 * ms, Start: 1003 * ms, End: 1020 * ms, Lookup: 1 * ms, Connect: 6 * ms, TLS: 3 * ms, Asked: 7 * ms, FirstByte: 12 * ms,
+			Told: []contender.Mark{{Name: "db", Took: 4 * ms}}, Redirects: 2,
+		}, 1000*ms)
+		r.Record(&contender.Shot{Start: 1210 * ms, End: 1250 * ms, Asked: 9 * ms, FirstByte: 8 * ms}, 1000*ms) // answered before it was all sent
+		r.Record(&contender.Shot{Start: 1210 * ms, End: 1251 * ms, Class: contender.Status, Asked: 1, FirstByte: 2}, 1000*ms)
+		if i == 1 {
+			r.Record(&contender.Shot{Start: 1000 * ms, End: 1299 * ms}, 1000*ms) // no request
+		}
+		rs = append(rs, r)
+	}
+	m := tally.Merge(rs)
+	got := map[string]time.Duration{}
+	sum := time.Duration(0)
+	for _, p := range m.Parts {
+		got[p.Name] = p.Sum
+		if !p.Told {
+			sum += p.Sum
+		}
+		if mean := time.Duration(p.Histogram.Mean()) * time.Duration(p.Histogram.TotalCount()); mean < p.Sum*99/100 || mean > p.Sum*101/100 {
+			t.Errorf("%s: the histogram holds %s, the sum is %s", p.Name, mean, p.Sum)
+		}
+	}
+	want := map[string]time.Duration{"late": 6 * ms, "look-up": 2 * ms, "connect": 4 * ms, "tls": 6 * ms, "send": 18 * ms, "wait": 10 * ms, "read": 74 * ms, "db": 8 * ms}
+	if !maps.Equal(got, want) || sum != m.Latency-299*ms {
+		t.Errorf("parts %v of %s; want %v", got, m.Latency, want)
+	}
+	buckets := []tally.Bucket{{Shots: 2, Latency: 40 * ms, Max: 20 * ms}, {}, {Shots: 5, Failed: 2, Latency: 379 * ms, Max: 299 * ms}}
+	if !slices.Equal(m.Buckets, buckets) || m.Redirects != 4 || m.Connections != 2 {
+		t.Errorf("time line %+v; want %+v; %d redirects, %d connections", m.Buckets, buckets, m.Redirects, m.Connections)
 	}
 }
 
 func TestRecordingAllocatesNothing(t *testing.T) {
-	r := tally.NewRecorder(100)
-	s := shot(time.Millisecond, contender.OK)
+	r := tally.NewRecorder(100, 100)
+	s := request()
 	if n := testing.AllocsPerRun(1000, func() { r.Record(s, 0) }); n != 0 {
 		t.Errorf("%g allocations a shot; want none", n)
 	}
 }
 
-func BenchmarkRecord(b *testing.B) {
-	r := tally.NewRecorder(tally.MaxPoints)
+// request is a shot with all that a service may tell of it.
+func request() *contender.Shot {
 	s := shot(time.Millisecond, contender.OK)
-	b.ReportAllocs()
-	for b.Loop() {
-		r.Record(s, 0)
+	s.Due, s.Asked, s.FirstByte = s.Start-1000, 20*time.Microsecond, 900*time.Microsecond
+	s.Told = []contender.Mark{{Name: "db", Took: time.Millisecond}}
+	return s
+}
+
+// BenchmarkRecord records shots of latencies like those of a service, once the sample is full.
+func BenchmarkRecord(b *testing.B) {
+	for name, s := range map[string]*contender.Shot{"command": shot(time.Millisecond, contender.OK), "request": request()} {
+		b.Run(name, func(b *testing.B) {
+			r := tally.NewRecorder(tally.MaxShots, 1<<14)
+			rng := rand.New(rand.NewPCG(1, 2))
+			latencies := make([]time.Duration, 4096)
+			for i := range latencies {
+				latencies[i] = time.Duration(1e6 * (1 + rng.ExpFloat64()))
+			}
+			for range 2 * tally.MaxShots {
+				r.Record(s, 0)
+			}
+			b.ReportAllocs()
+			i := 0
+			for b.Loop() {
+				s.End = s.Start + latencies[i&4095]
+				i++
+				r.Record(s, 0)
+			}
+		})
 	}
 }

@@ -85,7 +85,7 @@ func Make(d Duel) *result.Result {
 
 func heat(rng *rand.Rand, d Duel, e Entrant, round int, at time.Duration) result.Heat {
 	clients := max(d.Clients, 1)
-	recorder := tally.NewRecorder(0)
+	recorder := tally.NewRecorder(0, 0)
 	h := result.Heat{Round: round + 1, Contender: e.Name, At: at, Clients: clients, CPUKnown: e.CPU > 0, Conditions: meter.Conditions{OwnFrac: 0.1}}
 	var busy time.Duration
 	for i := range d.Shots {
@@ -104,8 +104,8 @@ func heat(rng *rand.Rand, d Duel, e Entrant, round int, at time.Duration) result
 			h.Dots = append(h.Dots, dot)
 		}
 	}
-	sums, histogram := tally.Merge([]*tally.Recorder{recorder})
-	text, err := result.EncodeHistogram(histogram)
+	sums := tally.Merge([]*tally.Recorder{recorder})
+	text, err := result.EncodeHistogram(sums.Latencies)
 	if err != nil {
 		panic(err)
 	}
