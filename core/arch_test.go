@@ -34,7 +34,9 @@ func TestDriversArePlugs(t *testing.T) {
 	for line := range strings.Lines(string(out)) {
 		names := strings.Fields(line)
 		for _, imported := range names[1:] {
-			own := names[0] != "paceduel/core/contender" && strings.HasPrefix(imported, names[0]+"/")
+			folder, inKind := strings.CutPrefix(names[0], "paceduel/core/contender/")
+			kind, _, _ := strings.Cut(folder, "/")
+			own := inKind && strings.HasPrefix(imported, "paceduel/core/contender/"+kind+"/")
 			if strings.HasPrefix(imported, "paceduel/core/contender/") && !own && imported != "paceduel/core/contender/all" && names[0] != "paceduel/core/contender/all" {
 				t.Errorf("%s imports %s", names[0], imported)
 			}

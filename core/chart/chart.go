@@ -145,7 +145,7 @@ func capital(s string) string {
 // scaleKind groups figures that are drawn to one scale.
 func scaleKind(f plan.Figure) string {
 	switch f {
-	case plan.Throughput, plan.CPU:
+	case plan.Throughput, plan.CPU, plan.Holds, judge.HoldsClients:
 		return string(f)
 	}
 	return "latency"
@@ -169,8 +169,11 @@ func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 		if scaleKind(a.Figure) != kind {
 			continue
 		}
-		if a.Figure == plan.Throughput {
+		switch a.Figure {
+		case plan.Throughput, plan.Holds:
 			show = units.Rate
+		case judge.HoldsClients:
+			show = units.Significant
 		}
 		values = append(values, a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High)
 		if log {

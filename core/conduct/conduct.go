@@ -15,6 +15,7 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
+	"paceduel/core/tally"
 )
 
 // Spec is what a duel needs.
@@ -27,6 +28,9 @@ type Spec struct {
 	Book    *logbook.Book // nil: none is kept
 	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in.
 	OnAnswer func(contender, state string, body []byte)
+	// OnShots, when set, is handed the shots of each heat that were kept one by one.
+	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
+	Control *rounds.Control // that steers the run; nil: none
 }
 
 // Outcome is what came of a duel.
@@ -42,7 +46,9 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	events := make(chan rounds.Event)
 	finished := make(chan error, 1)
 	go func() {
-		_, err := rounds.Run(ctx, rounds.Config{Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer}, events)
+		_, err := rounds.Run(ctx, rounds.Config{
+			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer, OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan),
+		}, events)
 		finished <- err
 	}()
 	out := &Outcome{}
@@ -62,6 +68,18 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		return out, err
 	}
 	return out, judgeErr
+}
+
+// enough says when a plan's until is reached; nil without one.
+func enough(p *plan.Plan) func(*result.Result) bool {
+	u := p.Until
+	if u == nil {
+		return nil
+	}
+	return func(r *result.Result) bool {
+		known, _, err := judge.Known(r, plan.Figure(u.Figure), float64(u.Within))
+		return known && err == nil // what cannot be read shows when the run is judged
+	}
 }
 
 // keeper enters events in the logbook until that fails once.

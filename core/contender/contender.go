@@ -317,6 +317,10 @@ type Job struct {
 	// no more for anybody.
 	Next func(i int) (due, left time.Duration, ok bool)
 	Open bool // shots are due at moments, and taken up by whoever is free
+	// Ready, when set, is the moment on the clock from which client i may shoot. It is asked at the start, and again each
+	// time that a shot of the client has ended. Over then says when nobody needs to wait any longer.
+	Ready func(i int) time.Duration
+	Over  func() bool
 	// Ask, when set, may prepare a shot of client i; Done takes one that has ended.
 	Ask  func(i int, shot *Shot)
 	Done func(i int, shot *Shot)

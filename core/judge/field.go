@@ -15,6 +15,7 @@ import (
 type heat struct {
 	*result.Heat
 	histogram *hdrhistogram.Histogram
+	steps     []*hdrhistogram.Histogram // of a climb
 }
 
 // side is one contender in one state of caches.
@@ -37,8 +38,12 @@ func gather(r *result.Result) (*field, error) {
 			if err != nil {
 				return nil, err
 			}
-			f.heats[s][h.Round] = heat{h, histogram}
-			f.inOrder[s] = append(f.inOrder[s], heat{h, histogram})
+			steps, err := decodeSteps(h)
+			if err != nil {
+				return nil, err
+			}
+			f.heats[s][h.Round] = heat{h, histogram, steps}
+			f.inOrder[s] = append(f.inOrder[s], heat{h, histogram, steps})
 			if f.pooled[s] == nil {
 				f.pooled[s] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
 			}
@@ -60,9 +65,12 @@ func (f *field) sides() (out []side) {
 	return out
 }
 
-// rounds counts the rounds in which every contender finished its heat.
+// rounds counts the rounds in which every contender finished its heat, those aside that were left out on the way.
 func (f *field) rounds() (n int) {
-	sides := f.sides()
+	sides := slices.DeleteFunc(f.sides(), func(s side) bool {
+		e := f.r.Entrant(s.name)
+		return e != nil && e.LeftOut > 0
+	})
 	for round := range f.heats[side{f.r.Plan.Baseline, f.r.States()[0]}] {
 		if !slices.ContainsFunc(sides, func(s side) bool { _, ok := f.heats[s][round]; return !ok }) {
 			n++
@@ -119,8 +127,20 @@ func (h heat) figure(f plan.Figure) float64 {
 	return math.NaN()
 }
 
+// figure is a heat's figure; NaN where it has none.
+func (f *field) figure(h heat, figure plan.Figure) float64 {
+	if isLoad(figure) {
+		return ascend(f.r.Plan.Pace.Climb, &h).held
+	}
+	return h.figure(figure)
+}
+
 // value is the figure over all heats that count, and the quartiles of the heats.
 func (f *field) value(figure plan.Figure, s side) Value {
+	if isLoad(figure) {
+		held, _, _, _, _ := f.climbed(s)
+		return held
+	}
 	v := Value{math.NaN(), math.NaN(), math.NaN()}
 	var each []float64
 	var shots, ok int64
@@ -184,6 +204,13 @@ func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 	d := f.differences(figure, base, own)
 	a.Rounds = len(d)
 	if len(d) == 0 {
+		if isLoad(figure) {
+			_, _, _, _, need := f.climbed(own)
+			_, _, _, _, baseNeed := f.climbed(base)
+			if a.NeedShots = max(need, baseNeed); a.NeedShots > 0 {
+				a.Word = TooFew
+			}
+		}
 		return a
 	}
 	a.Ratio = math.Exp(pseudoMedian(d))
@@ -215,8 +242,8 @@ func (f *field) differences(figure plan.Figure, base, own side) (d []float64) {
 		if !okB || !okC {
 			continue
 		}
-		x := math.Log(b.figure(figure) / c.figure(figure))
-		if figure == plan.Throughput {
+		x := math.Log(f.figure(b, figure) / f.figure(c, figure))
+		if moreIsBetter(figure) {
 			x = -x
 		}
 		if !math.IsNaN(x) && !math.IsInf(x, 0) {

@@ -137,6 +137,12 @@ type Verdict struct {
 
 // figuresOf lists the figures that a pace gives, in the order in which they are shown.
 func figuresOf(r *result.Result) []plan.Figure {
+	if c := r.Plan.Pace.Climb; c != nil { // its latencies are of all loads together
+		if c.Open {
+			return []plan.Figure{plan.Holds}
+		}
+		return []plan.Figure{HoldsClients}
+	}
 	figures := []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean}
 	if !r.Plan.Pace.Sequential() && !r.Plan.Pace.Open() { // a set rate is no finding
 		figures = append(figures, plan.Throughput)
@@ -180,13 +186,19 @@ func Judge(r *result.Result) (*Verdict, error) {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)
 	}
 	for i := range v.Faces {
-		v.Faces[i].Sentence = sentence(r, &v.Faces[i])
+		v.Faces[i].Sentence = sentence(field, &v.Faces[i])
 		v.Faces[i].Holds = holds(v.Faces[i].Figures)
 	}
 	v.Best = best(v)
 	v.Scorecard = scorecard(r)
+	splits, err := splitRows(field)
+	if err != nil {
+		return nil, err
+	}
+	v.Scorecard = append(v.Scorecard, splits...)
+	v.Scorecard = append(v.Scorecard, climbRows(field)...)
 	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
-	v.Cautions = cautions(r, v)
+	v.Cautions = append(cautions(r, v), climbCautions(field)...)
 	v.Sentence = overall(r, v)
 	return v, nil
 }
@@ -270,6 +282,9 @@ func settle(v *Verdict, interest float64) (note string) {
 			}
 		}
 		note = fmt.Sprintf("words hold for all %d figures together at 95 %% (Holm)", len(all))
+		if len(all) == 1 {
+			note = "the one figure stands at 95 %"
+		}
 	}
 	for _, c := range all {
 		c.a.NeedRounds = needRounds(c.a)
@@ -321,4 +336,26 @@ func holds(as []Assessment) bool {
 		better = better || a.Word == Better
 	}
 	return better
+}
+
+// Known reports whether the ratio of a figure is known within a share, for every contender in every state, and the widest
+// half-width. It looks at the width alone, never at the verdict, so that stopping by it does not favour one.
+func Known(r *result.Result, figure plan.Figure, within float64) (known bool, widest float64, err error) {
+	f, err := gather(r)
+	if err != nil {
+		return false, 0, err
+	}
+	for _, e := range r.Entrants {
+		if e.Name == r.Plan.Baseline || e.LeftOut > 0 {
+			continue
+		}
+		for _, state := range r.States() {
+			a := f.assess(figure, side{r.Plan.Baseline, state}, side{e.Name, state})
+			if math.IsNaN(a.Low) {
+				return false, math.Inf(1), nil
+			}
+			widest = max(widest, a.Width())
+		}
+	}
+	return widest <= within, widest, nil
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"time"
 
 	"paceduel/core/contender"
 	"paceduel/core/plan"
@@ -42,7 +43,7 @@ func scorecard(r *result.Result) []Row {
 	sampled := row(r, "answers compared", result.AnyState, false, func(t totals) float64 { return t.sampled }, count)
 	sampled.Plain = true
 	add(sampled)
-	if !r.Plan.Pace.Sequential() {
+	if !r.Plan.Pace.Sequential() && r.Plan.Pace.Climb == nil {
 		each("throughput", false, totals.throughput, units.Rate)
 	}
 	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
@@ -64,7 +65,10 @@ func scorecard(r *result.Result) []Row {
 	each("read from disk a run", true, func(t totals) float64 { return float64(t.used.Read) / t.shots }, units.Bytes)
 	each("written to disk a run", true, func(t totals) float64 { return float64(t.used.Written) / t.shots }, units.Bytes)
 	each("received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes)
-	if r.Plan.Pace.Open() {
+	perRun("redirects a shot", func(t totals) int64 { return t.redirects })
+	perRun("output lines a run", func(t totals) int64 { return t.lines })
+	add(row(r, "processes left behind", result.AnyState, true, func(t totals) float64 { return t.left }, count))
+	if r.Plan.Pace.Open() && r.Plan.Pace.Climb == nil {
 		each("not sent in time", true, func(t totals) float64 { return t.unsent / t.due }, units.Share)
 		lag := row(r, "send lag at p99", result.AnyState, true, func(t totals) float64 { return t.lag / float64(t.heats) }, units.Seconds)
 		lag.Plain = true
@@ -103,6 +107,8 @@ type totals struct {
 	used                                                                                             contender.Resources
 	clients                                                                                          float64
 	heats                                                                                            int
+	redirects, lines                                                                                 int64
+	left                                                                                             float64
 }
 
 func (t totals) throughput() float64 {
@@ -120,6 +126,9 @@ func total(r *result.Result, name, state string) (t totals) {
 		t.unsent += float64(h.Unsent)
 		t.lag += h.LagP99.Seconds()
 		t.heats++
+		t.redirects += h.Redirects
+		t.lines += h.Lines
+		t.left += float64(h.LeftBehind)
 		t.shots += float64(h.Shots())
 		t.failed += float64(h.Failed())
 		t.ok += float64(h.OK)
@@ -170,6 +179,7 @@ const (
 	reconnectFrac  = 0.5
 	diskFrac       = 0.2
 	memoryFrac     = 0.01
+	pausedLong     = 10 * time.Minute
 )
 
 // cautions lists what weakens the verdict, the heaviest first.
@@ -188,6 +198,14 @@ func cautions(r *result.Result, v *Verdict) (out []Caution) {
 			add("compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
 				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name))
 		}
+	}
+	for _, e := range r.Entrants {
+		if e.LeftOut > 0 {
+			add("run it again with all", "%s was left out from round %d on", e.Name, e.LeftOut)
+		}
+	}
+	if r.Paused > pausedLong {
+		add("compare within one sitting", "the run was paused for %s: the machine may have changed meanwhile", units.Duration(r.Paused))
 	}
 	out = append(out, roundCautions(r, v)...)
 	out = append(out, footingCautions(r)...)
@@ -270,7 +288,7 @@ const (
 
 // rateCautions say where the asking fell behind a set rate, for whoever's fault.
 func rateCautions(r *result.Result) (out []Caution) {
-	if !r.Plan.Pace.Open() {
+	if !r.Plan.Pace.Open() || r.Plan.Pace.Climb != nil { // a climb is meant to find where it ends
 		return nil
 	}
 	for _, e := range r.Entrants {

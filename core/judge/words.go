@@ -12,16 +12,25 @@ import (
 
 // Show writes a value of a figure with its unit.
 func Show(f plan.Figure, v float64) string {
-	if f == plan.Throughput {
+	switch f {
+	case plan.Throughput, plan.Holds:
 		return units.Rate(v)
+	case HoldsClients:
+		if math.IsNaN(v) {
+			return units.None
+		}
+		return units.Significant(v) + " clients"
 	}
 	return units.Seconds(v)
 }
 
 // Label is a figure's name for people.
 func Label(f plan.Figure) string {
-	if f == plan.CPU {
+	switch f {
+	case plan.CPU:
 		return "CPU/run"
+	case plan.Holds, HoldsClients:
+		return "load held"
 	}
 	return string(f)
 }
@@ -42,6 +51,11 @@ func comparative(f plan.Figure, w Word) string {
 			return "more throughput"
 		}
 		return "less throughput"
+	case plan.Holds, HoldsClients:
+		if w == Better {
+			return "more load"
+		}
+		return "less load"
 	case plan.CPU:
 		if w == Better {
 			return "less CPU"
@@ -92,6 +106,9 @@ func (a Assessment) Say() string {
 	case Alike:
 		return string(Alike)
 	case TooFew:
+		if isLoad(a.Figure) {
+			return fmt.Sprintf("too few: needs %s shots a level", units.Count(a.NeedShots))
+		}
 		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
 	case Open:
 		if math.IsNaN(a.Low) {
@@ -129,6 +146,11 @@ func (f *Face) find(figure plan.Figure) (Assessment, bool) {
 // spoken lists a face's latency figures in the order in which they are said: middle first, then tail, then the mean
 // where the shots are too few for percentiles.
 func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
+	for _, a := range f.Figures {
+		if isLoad(a.Figure) {
+			return []Assessment{a}
+		}
+	}
 	if a, ok := f.find(decides); ok {
 		return []Assessment{a}
 	}
@@ -146,7 +168,8 @@ func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
 }
 
 // sentence compares a contender with the baseline in words, state by state where there are two.
-func sentence(r *result.Result, f *Face) string {
+func sentence(field *field, f *Face) string {
+	r := field.r
 	base := r.Plan.Baseline
 	var text []string
 	if differ := failuresDiffer(r, base, f.Contender); differ != "" {
@@ -154,6 +177,14 @@ func sentence(r *result.Result, f *Face) string {
 	}
 	states := r.States()
 	for _, state := range states {
+		if r.Plan.Pace.Climb != nil {
+			for _, a := range f.Figures {
+				if a.State == state {
+					text = append(text, climbSentence(field, f, a))
+				}
+			}
+			continue
+		}
 		if len(states) == 1 {
 			text = append(text, ratioSentence(f, base, r.Plan.Decides))
 			continue
@@ -243,7 +274,7 @@ func phrase(a Assessment, first bool, than string) string {
 	switch a.Figure {
 	case plan.Mean:
 		at = " in the mean"
-	case plan.Throughput, plan.CPU:
+	case plan.Throughput, plan.CPU, plan.Holds, HoldsClients:
 		at = ""
 	}
 	heats := ""

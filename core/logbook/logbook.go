@@ -184,7 +184,7 @@ func (b *Book) Begin(head *result.Result) error {
 	}
 	pid := os.Getpid()
 	_, err = b.db.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, pid, pid_born, head) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		head.ID, head.Started.UnixNano(), head.Plan.Name, file, head.Ending, head.Plan.Rounds*len(head.Entrants), pid, birth(pid), string(text))
+		head.ID, head.Started.UnixNano(), head.Plan.Name, file, head.Ending, head.Planned(), pid, birth(pid), string(text))
 	if err != nil {
 		return fmt.Errorf("enter run %s in %s: %w", head.ID, b.path, err)
 	}

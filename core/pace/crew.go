@@ -16,6 +16,7 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 			check.Ask(shot)
 		}
 	}
+	var waits *clientPace
 	ended := make([]time.Duration, h.Size) // each client's last shot
 	job.Done = func(i int, shot *contender.Shot) {
 		if check := h.checker(stage, i); check == nil || check.Take(shot) {
@@ -24,12 +25,18 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 		if shot.Class != contender.Cut {
 			ended[i] = shot.End
 		}
+		if waits != nil {
+			waits.answered(i, shot.End)
+		}
 	}
 	span.Start = h.Clock.Now()
 	if job.Open {
-		job.Next = h.moments(q, span.Start, &span.Unsent)
+		job.Next = h.moments(stage, q, &span)
 	} else {
-		job.Next = h.turns(q, span.Start)
+		job.Next, job.Over = h.turns(q, span.Start)
+		if waits = h.clientPace(stage, h.Size, span.Start); waits != nil {
+			job.Ready = func(i int) time.Duration { return waits.next[i] }
+		}
 	}
 	err = h.Crew.Drive(ctx, job)
 	now := h.Clock.Now()
@@ -42,33 +49,33 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 	return span, err
 }
 
-// turns lets everybody shoot until the quota is used up.
-func (h *Heat) turns(q quota, start time.Duration) func(int) (due, left time.Duration, ok bool) {
+// turns lets everybody shoot until the quota is used up, which over reports.
+func (h *Heat) turns(q quota, start time.Duration) (next func(int) (due, left time.Duration, ok bool), over func() bool) {
 	rest := q.shots
-	return func(int) (time.Duration, time.Duration, bool) {
-		if q.span > 0 && h.Clock.Now()-start >= q.span {
+	over = func() bool {
+		return q.span > 0 && h.Clock.Now()-start >= q.span || q.shots > 0 && rest == 0
+	}
+	next = func(int) (time.Duration, time.Duration, bool) {
+		if over() {
 			return 0, 0, false
 		}
-		if q.shots > 0 {
-			if rest == 0 {
-				return 0, 0, false
-			}
-			rest--
-		}
+		rest--
 		return 0, 0, true
 	}
+	return next, over
 }
 
 // moments has shots begun when they are due, until the quota is used up; those whose moment passed before anybody was
 // free for them are counted in unsent when the time is over.
-func (h *Heat) moments(q quota, start time.Duration, unsent *int64) func(int) (due, left time.Duration, ok bool) {
-	schedule := NewSchedule(float64(h.Pace.Rate), h.Pace.Spread, h.Seed)
+func (h *Heat) moments(stage Stage, q quota, span *Span) func(int) (due, left time.Duration, ok bool) {
+	start, miss := span.Start, h.misses(stage, span)
+	schedule := NewSchedule(h.pace(stage), h.Seed)
 	at, k := schedule.Next(), 0
 	over := func() bool { return q.span > 0 && at >= q.span || q.shots > 0 && k >= q.shots }
 	return func(int) (time.Duration, time.Duration, bool) {
 		now := h.Clock.Now()
 		for q.span > 0 && now-start >= q.span && !over() {
-			*unsent++
+			miss(at)
 			at, k = schedule.Next(), k+1
 		}
 		if over() {

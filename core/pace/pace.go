@@ -1,8 +1,9 @@
 // Package pace decides when each shot is due and drives the clients of one heat accordingly.
 //
-// Three paces are known: one shot after another (repeat), a number of clients that each ask again as soon as they have
-// their answer (a closed model: a server that stalls also stalls the asking), and shots due at a set rate, whoever still
-// waits (an open model: a stall shows in the latency of all that were due meanwhile). What a shot is, is the contender's
+// Three paces are known: one shot after another (repeat), a number of clients that each ask again when they have their
+// answer and thought about it (a closed model: a server that stalls also stalls the asking), and shots due at a set rate,
+// whoever still waits (an open model: a stall shows in the latency of all that were due meanwhile). Of the two latter the
+// load may climb within a heat. What a shot is, is the contender's
 // business; what becomes of it, package tally's.
 package pace
 
@@ -82,6 +83,7 @@ type Span struct {
 	Start, End time.Duration
 	Aside      time.Duration // of it, spent between shots
 	Unsent     int64         // shots of an open model that nobody was free to perform
+	UnsentAt   []int64       // the same for each step of a climb
 	Busy       time.Duration // of a crew: each client's time to the end of its last shot, summed
 }
 
@@ -107,6 +109,11 @@ func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 		return Span{Start: now, End: now}, err
 	}
 	q := quota{span: h.Pace.For.D(), shots: max(h.Pace.Repeat, h.Pace.Shots)}
+	if c := h.Pace.Climb; c != nil {
+		for _, r := range h.Judged {
+			r.Climb(len(c.Levels()), h.Pace.For.D())
+		}
+	}
 	h.stage(Judged, h.Clock.Now())
 	span, err = h.part(ctx, Judged, h.Judged, q)
 	span.End = h.Clock.Now()
@@ -128,7 +135,7 @@ func (h *Heat) part(ctx context.Context, stage Stage, recorders []*tally.Recorde
 		return h.crewed(ctx, stage, recorders, q)
 	}
 	if h.Pace.Open() {
-		span.Start, span.Unsent, err = h.open(ctx, stage, recorders, q)
+		err = h.open(ctx, stage, recorders, q, &span)
 		return span, err
 	}
 	span.Start, span.Aside, err = h.all(ctx, stage, recorders, q)
@@ -156,10 +163,15 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 	left.Store(int64(q.shots))
 	var wg sync.WaitGroup
 	start = h.Clock.Now()
-	loop := func(c contender.Client, r *tally.Recorder, check Checker) {
+	waits := h.clientPace(stage, len(h.Clients), start)
+	loop := func(i int) {
+		c, r, check := h.Clients[i], recorders[i], h.checker(stage, i)
 		var shot contender.Shot
 		ended := start
 		for ctx.Err() == nil {
+			if waits != nil && !h.wait(ctx, waits.next[i], start, q) {
+				return
+			}
 			if q.shots > 0 && left.Add(-1) < 0 {
 				return
 			}
@@ -179,6 +191,9 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if check == nil || check.Take(&shot) {
 				r.Record(&shot, start)
 			}
+			if waits != nil {
+				waits.answered(i, shot.End)
+			}
 			if h.After != nil {
 				aside += shot.Start - ended
 				ended = shot.End
@@ -189,15 +204,37 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 		}
 	}
 	if len(h.Clients) == 1 {
-		loop(h.Clients[0], recorders[0], h.checker(stage, 0)) // no goroutine to start or to switch to
+		loop(0) // no goroutine to start or to switch to
 		if err != nil && ctx.Err() == nil {
 			err = &StoppedError{err}
 		}
 		return start, aside, err
 	}
-	for i, c := range h.Clients {
-		wg.Go(func() { loop(c, recorders[i], h.checker(stage, i)) })
+	for i := range h.Clients {
+		wg.Go(func() { loop(i) })
 	}
 	wg.Wait()
 	return start, 0, nil
+}
+
+// wait waits until a client may shoot; false when the part is over or ctx ends before.
+func (h *Heat) wait(ctx context.Context, until, start time.Duration, q quota) bool {
+	over := q.span > 0 && until-start >= q.span
+	if over {
+		until = start + q.span // a part lasts its time, whoever thinks at its end
+	} else if until == never {
+		return false
+	}
+	left := until - h.Clock.Now()
+	if left <= 0 {
+		return !over
+	}
+	timer := time.NewTimer(left)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return !over
+	case <-ctx.Done():
+		return false
+	}
 }

@@ -127,14 +127,14 @@ func TestAnInterruptEndsARate(t *testing.T) {
 
 // Gaps of independent users have the mean of the rate and, being exponential, a standard deviation of the same size.
 func TestSchedules(t *testing.T) {
-	even := pace.NewSchedule(400, "", 1)
+	even := pace.NewSchedule(plan.Pace{Rate: 400}, 1)
 	for i := range 1001 {
 		if at := even.Next(); at != time.Duration(i)*2500*time.Microsecond {
 			t.Fatalf("shot %d is due at %s", i, at)
 		}
 	}
 	const n = 200_000
-	s, last := pace.NewSchedule(1000, plan.Poisson, 3), 0.0
+	s, last := pace.NewSchedule(plan.Pace{Rate: 1000, Spread: plan.Poisson}, 3), 0.0
 	var sum, squares float64
 	for range n {
 		at := s.Next().Seconds()
@@ -147,7 +147,7 @@ func TestSchedules(t *testing.T) {
 	if dev := math.Sqrt(squares/n - mean*mean); math.Abs(mean-0.001) > 0.00001 || math.Abs(dev-0.001) > 0.00002 {
 		t.Errorf("gaps have mean %g and deviation %g; want 0.001 both", mean, dev)
 	}
-	if a, b := pace.NewSchedule(9, plan.Poisson, 3).Next(), pace.NewSchedule(9, plan.Poisson, 3).Next(); a != b {
+	if a, b := pace.NewSchedule(plan.Pace{Rate: 9, Spread: plan.Poisson}, 3).Next(), pace.NewSchedule(plan.Pace{Rate: 9, Spread: plan.Poisson}, 3).Next(); a != b {
 		t.Error("one seed gives two schedules")
 	}
 }

@@ -7,8 +7,10 @@
 package plan
 
 import (
+	"fmt"
 	"io/fs"
 	"maps"
+	"math"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -43,7 +45,8 @@ type Plan struct {
 	Baseline   string
 	Contenders []Contender // two to eight, in the order of the file
 	Pace       Pace
-	Rounds     int
+	Rounds     int      // at least, with Until
+	Until      *Until   // nil: as many as Rounds says
 	Seed       uint64   // 0: one is drawn at the start of the run
 	Interest   Fraction // the smallest difference worth telling apart
 	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
@@ -157,12 +160,15 @@ type Kind struct {
 
 // Pace is how every contender is driven: one shot after another (Repeat), Clients at once (a closed model), or shots due
 // at a Rate whoever still waits (an open model). Exactly one of the three is set, and with Clients and Rate exactly one of
-// For and Shots.
+// For and Shots. With Climb, Clients or Rate is the highest that is reached.
 type Pace struct {
 	Repeat  int     `json:"repeat,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"this many shots one after another in each heat"`
 	Clients int     `json:"clients,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"this many at once, each asking again as soon as it has its answer"`
 	Rate    Rate    `json:"rate,omitempty" jsonschema_description:"shots become due at this rate, whether earlier ones were answered or not; latency counts from when a shot was due"`
-	Spread  string  `json:"spread,omitempty" jsonschema:"enum=even,enum=poisson" jsonschema_description:"with rate: evenly spaced, or at random gaps as independent users come; even unless said"`
+	Spread  string  `json:"spread,omitempty" jsonschema:"enum=even,enum=poisson" jsonschema_description:"with rate: evenly spaced, or at random gaps as independent users come; with think: always as long, or at random around it; even unless said"`
+	Climb   *Climb  `json:"climb,omitempty" jsonschema_description:"from one rate or number of clients to another within each heat, to find how much a contender holds"`
+	Think   Span    `json:"think,omitempty" jsonschema_description:"with clients: each waits this long between an answer and its next shot"`
+	Stagger Span    `json:"stagger,omitempty" jsonschema_description:"with clients: they begin one after another, spread over this time"`
 	Most    int     `json:"most,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"with rate: how many shots may be under way at once; 64 unless said"`
 	For     Span    `json:"for,omitempty" jsonschema_description:"how long a heat lasts, with clients or rate"`
 	Shots   int     `json:"shots,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"how many shots a heat has in all, with clients or rate"`
@@ -174,6 +180,8 @@ func (p Pace) Sequential() bool { return p.Repeat > 0 }
 
 func (p Pace) String() string {
 	switch {
+	case p.Climb != nil:
+		return p.Climb.String() + p.spread() + " over " + p.For.D().String()
 	case p.Repeat == 1:
 		return "1 run a heat"
 	case p.Repeat > 0:
@@ -183,9 +191,19 @@ func (p Pace) String() string {
 	case p.Rate > 0:
 		return p.Rate.String() + p.spread() + " for " + p.For.D().String()
 	case p.Shots > 0:
-		return plural(p.Clients, "client") + ", " + plural(p.Shots, "shot") + " a heat"
+		return plural(p.Clients, "client") + p.thinking() + ", " + plural(p.Shots, "shot") + " a heat"
 	}
-	return plural(p.Clients, "client") + " for " + p.For.D().String()
+	return plural(p.Clients, "client") + p.thinking() + " for " + p.For.D().String()
+}
+
+func (p Pace) thinking() string {
+	if p.Think == 0 {
+		return ""
+	}
+	if p.Spread == Poisson {
+		return " that think about " + p.Think.D().String()
+	}
+	return " that think " + p.Think.D().String()
 }
 
 // Open reports whether shots are due at a rate, whoever still waits.
@@ -203,6 +221,62 @@ const Poisson = "poisson"
 
 // DefaultMost is how many shots of an open model may be under way at once unless a plan says otherwise.
 const DefaultMost = 64
+
+// Climb takes each heat from one level of load to another, and asks up to which a contender holds a limit.
+type Climb struct {
+	From  Level  `json:"from,omitempty" jsonschema_description:"where it begins: a rate, as 100/s, or a number of clients"`
+	To    Level  `json:"to,omitempty" jsonschema_description:"where it ends, of the same kind and higher"`
+	Steps int    `json:"steps,omitempty" jsonschema:"minimum=2,maximum=50" jsonschema_description:"so many levels, each a fixed multiple of the one before; smoothly unless said"`
+	Under Span   `json:"under,omitempty" jsonschema_description:"the limit that a level has to keep to be held"`
+	At    string `json:"at,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99" jsonschema_description:"of which figure; p99 unless said"`
+}
+
+// Stretches is in how many a smooth climb is looked at.
+const Stretches = 12
+
+// DefaultStep is how long each level of a climb lasts unless its heat's length is said.
+const DefaultStep = time.Second
+
+// Levels are the rates or numbers of clients of the steps, the lowest first. A smooth climb has those of the middle of its
+// stretches.
+func (c *Climb) Levels() []float64 {
+	n, first, last := c.Steps, 0.0, float64(c.Steps-1)
+	if n == 0 {
+		n, first, last = Stretches, 0.5, Stretches
+	}
+	out := make([]float64, n)
+	for i := range out {
+		out[i] = c.From.Value() * math.Pow(c.To.Value()/c.From.Value(), (first+float64(i))/last)
+		if c.From.Clients > 0 {
+			out[i] = math.Round(out[i])
+		}
+	}
+	return out
+}
+
+func (c *Climb) String() string {
+	how := " smoothly"
+	if c.Steps > 0 {
+		how = fmt.Sprintf(" in %d steps", c.Steps)
+	}
+	if c.From.Clients > 0 {
+		return fmt.Sprintf("%d to %d clients%s", c.From.Clients, c.To.Clients, how)
+	}
+	return c.From.Rate.String() + " to " + c.To.Rate.String() + how
+}
+
+// Until has a duel go on until a figure's ratio is known well enough.
+type Until struct {
+	Figure string   `json:"figure,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu" jsonschema_description:"whose ratio is to be known, of every contender"`
+	Within Fraction `json:"within,omitempty" jsonschema_description:"the half-width that its interval has to reach, as 5%"`
+	Most   int      `json:"most,omitempty" jsonschema:"minimum=6,maximum=1000" jsonschema_description:"rounds after which it ends whatever was reached; 60 unless said"`
+}
+
+// DefaultUntilMost is how many rounds an until allows unless it says otherwise.
+const DefaultUntilMost = 60
+
+// UntilFrom is the least number of rounds after which an until may be reached: the interval is a sound one from there.
+const UntilFrom = 6
 
 // Same are the rules by which the contenders' answers are held to the baseline's. Status or exit code always count; a
 // rule that is not set does not.
@@ -252,6 +326,7 @@ const (
 	Mean       Figure = "mean"
 	Throughput Figure = "throughput"
 	CPU        Figure = "cpu"
+	Holds      Figure = "holds" // of a climb: the level up to which the limit was kept, in shots a second or clients
 )
 
 // FileName is the name of the file that a duel of that name is kept in unless said otherwise.

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/goccy/go-yaml"
@@ -43,7 +44,8 @@ type document struct {
 	Rounds     int      `json:"rounds,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how often every contender has its heat; 10 unless said"`
 	Seed       uint64   `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
 	Interest   Fraction `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
-	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
+	Until      *Until   `json:"until,omitempty" jsonschema_description:"go on, from rounds on, until a figure's ratio is known well enough: by the width of its interval, never by its verdict"`
+	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu,enum=holds" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
 	Footing    Footing  `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
 	Same       *Same    `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
 	Allow      []string `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
@@ -225,6 +227,11 @@ func (r *reader) build() *Plan {
 		p.Interest = DefaultInterest
 	}
 	r.completePace(&p.Pace)
+	p.Until = r.doc.Until
+	r.completeUntil(p)
+	if (p.Decides == Holds) != (p.Pace.Climb != nil) && p.Decides != "" {
+		r.fault("decides", "", "holds is the figure of a climb, and its only one")
+	}
 	if p.Decides == Throughput && p.Pace.Sequential() {
 		r.fault("decides", "name mean", "with repeat, throughput says no more than the mean does")
 	}
@@ -252,7 +259,7 @@ func (r *reader) completePace(p *Pace) {
 	_, given := r.d.places["pace"]
 	troubled := len(r.d.problems) > 0 // then a figure may only seem to be missing
 	kinds := 0
-	for _, set := range []bool{p.Repeat > 0, p.Clients > 0, p.Rate > 0} {
+	for _, set := range []bool{p.Repeat > 0, p.Clients > 0, p.Rate > 0, p.Climb != nil} {
 		if set {
 			kinds++
 		}
@@ -260,13 +267,18 @@ func (r *reader) completePace(p *Pace) {
 	switch {
 	case troubled && kinds == 0, !given:
 	case kinds > 1:
-		r.fault("pace", "keep one of them", "more than one of repeat, clients and rate is set")
+		r.fault("pace", "keep one of them", "more than one of repeat, clients, rate and climb is set")
 	case kinds == 0:
-		r.fault("pace", "set repeat: N for one after another, clients: N for many at once, or rate: N/s", "no pace is set")
+		r.fault("pace", "set repeat: N for one after another, clients: N for many at once, rate: N/s, or climb: from one to another", "no pace is set")
+	case p.Climb != nil && (troubled || !r.completeClimb(p)):
 	case p.Repeat > 0 && (p.For > 0 || p.Shots > 0):
 		r.fault("pace", "repeat alone sets how many shots a heat has", "for and shots belong to clients and rate")
-	case p.Rate == 0 && (p.Spread != "" || p.Most > 0):
+	case p.Rate == 0 && (p.Spread != "" && p.Think == 0 || p.Most > 0):
 		r.fault("pace", "set rate:", "spread and most belong to rate")
+	case (p.Think > 0 || p.Stagger > 0) && (p.Clients == 0 || p.Climb != nil):
+		r.fault("pace", "set clients:", "think and stagger belong to clients")
+	case max(p.Think, p.Stagger).D() > MaxHeat:
+		r.fault("pace", "the longest is "+MaxHeat.String(), "clients that wait longer than a heat may last")
 	case p.For > 0 && p.Shots > 0:
 		r.fault("pace", "keep one of them", "both for and shots are set")
 	case p.For.D() > MaxHeat:
@@ -287,6 +299,58 @@ func (r *reader) completePace(p *Pace) {
 		} else {
 			p.Warmup = &Warmup{For: Span(DefaultWarmup)}
 		}
+	}
+}
+
+// completeClimb reports false when it found fault.
+func (r *reader) completeClimb(p *Pace) bool {
+	c := p.Climb
+	before := len(r.d.problems)
+	switch {
+	case c.From.Value() == 0 || c.To.Value() == 0:
+		r.fault("pace.climb", "set from: 100/s and to: 2000/s", "a climb goes from one load to another")
+	case (c.From.Clients > 0) != (c.To.Clients > 0):
+		r.fault("pace.climb", "give both as rates or both as clients", "a climb goes from a rate to a rate, or from clients to clients")
+	case c.From.Value() >= c.To.Value():
+		r.fault("pace.climb.to", "set it above from", "this is no climb: it ends where it began, or below")
+	case c.From.Clients > 0 && c.Steps > c.To.Clients-c.From.Clients+1:
+		r.fault("pace.climb.steps", fmt.Sprintf("set up to %d", c.To.Clients-c.From.Clients+1), "more steps than there are numbers of clients")
+	case c.Under == 0:
+		r.fault("pace.climb", "set under: 20ms, or what your users bear", "nothing says what a level has to keep to be held")
+	case p.Shots > 0:
+		r.fault("pace.shots", "set for: instead, or leave it out", "a climb lasts for a time")
+	}
+	if c.At == "" {
+		c.At = string(P99)
+	}
+	p.Rate, p.Clients = c.To.Rate, c.To.Clients
+	if p.For == 0 {
+		p.For = Span(DefaultStep * time.Duration(cmp.Or(c.Steps, Stretches)))
+	}
+	return len(r.d.problems) == before
+}
+
+// completeUntil fills in and checks what ends a duel early.
+func (r *reader) completeUntil(p *Plan) {
+	u := p.Until
+	if u == nil {
+		return
+	}
+	if u.Most == 0 {
+		u.Most = max(DefaultUntilMost, p.Rounds)
+	}
+	p.Rounds = max(p.Rounds, UntilFrom)
+	switch {
+	case u.Figure == "":
+		r.fault("until", "set figure: p99", "nothing says which figure is to be known")
+	case u.Within == 0:
+		r.fault("until", "set within: 5%", "nothing says how well it is to be known")
+	case u.Most < p.Rounds:
+		r.fault("until.most", fmt.Sprintf("set at least %d", p.Rounds), "%d rounds are fewer than are run in any case", u.Most)
+	case p.Pace.Climb != nil:
+		r.fault("until", "set rounds: alone", "the figure of a climb comes in steps, so its interval may never be as narrow as wanted")
+	case u.Figure == string(Throughput) && (p.Pace.Sequential() || p.Pace.Open()):
+		r.fault("until.figure", "name mean or p99", "throughput is no figure of this pace")
 	}
 }
 

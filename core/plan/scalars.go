@@ -100,6 +100,36 @@ func (Rate) JSONSchema() *jsonschema.Schema {
 	return &jsonschema.Schema{Type: "string", Pattern: ratePattern, Description: "shots a second or minute, as 500/s or 90/m"}
 }
 
+// Level is an amount of load: a rate, or a number of clients at once. One of the two is set.
+type Level struct {
+	Rate    Rate
+	Clients int
+}
+
+// Read accepts a rate (100/s) or a whole number.
+func (l *Level) Read(text string) error {
+	*l = Level{}
+	if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= MaxClients {
+		l.Clients = n
+		return nil
+	}
+	if l.Rate.Read(text) != nil {
+		return fmt.Errorf("%q is no load, write a rate (500/s) or a number of clients (up to %d)", text, MaxClients)
+	}
+	return nil
+}
+
+// Value is the level as a number.
+func (l Level) Value() float64 { return float64(l.Rate) + float64(l.Clients) }
+
+// JSONSchema describes a level for the published schema.
+func (Level) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Description: "a rate (500/s) or a number of clients", OneOf: []*jsonschema.Schema{
+		{Type: "string", Pattern: ratePattern},
+		{Type: "integer", Minimum: "1", Maximum: "1024"},
+	}}
+}
+
 // Bytes is an amount of data, written as "64MiB", "10 kB" or a plain number of bytes.
 type Bytes int64
 

@@ -28,19 +28,20 @@ const Version = 1
 
 // Result is a run. It is written by package rounds and treated as read-only by everybody else.
 type Result struct {
-	Version  int        `json:"paceduel_result"` // of this format
-	Program  string     `json:"program"`         // our version
-	ID       string     `json:"id"`
-	Plan     Plan       `json:"plan"`
-	Seed     uint64     `json:"seed"`
-	Started  time.Time  `json:"started"`
-	Ended    time.Time  `json:"ended,omitzero"` // zero while it runs, or when it was cut off
-	Ending   Ending     `json:"ending"`
-	Reason   string     `json:"reason,omitempty"` // why a run failed, in words
-	Host     meter.Host `json:"host"`
-	Entrants []Entrant  `json:"contenders"` // in the order of the plan
-	Weighing *Weighing  `json:"same_work,omitempty"`
-	Order    [][]string `json:"order"` // contenders by name, a list for each planned round
+	Version  int           `json:"paceduel_result"` // of this format
+	Program  string        `json:"program"`         // our version
+	ID       string        `json:"id"`
+	Plan     Plan          `json:"plan"`
+	Seed     uint64        `json:"seed"`
+	Started  time.Time     `json:"started"`
+	Ended    time.Time     `json:"ended,omitzero"` // zero while it runs, or when it was cut off
+	Ending   Ending        `json:"ending"`
+	Reason   string        `json:"reason,omitempty"`    // why a run failed, in words
+	Paused   time.Duration `json:"paused_ns,omitempty"` // between heats, on request
+	Host     meter.Host    `json:"host"`
+	Entrants []Entrant     `json:"contenders"` // in the order of the plan
+	Weighing *Weighing     `json:"same_work,omitempty"`
+	Order    [][]string    `json:"order"` // contenders by name, a list for each planned round
 	// OrderStates are the states of the heats in order, where contenders are run in more than one.
 	OrderStates [][]string `json:"order_states,omitempty"`
 	Heats       []Heat     `json:"heats"` // in the order in which they were run
@@ -69,10 +70,19 @@ type Plan struct {
 	SHA256   string        `json:"sha256"` // of source
 	Sets     []string      `json:"sets,omitempty"`
 	Vars     []string      `json:"variables,omitempty"` // names only
-	Rounds   int           `json:"rounds"`
+	Rounds   int           `json:"rounds"`              // that were to be run in the end
+	Until    *Until        `json:"until,omitempty"`
 	Interest plan.Fraction `json:"interest"` // a fraction
 	Decides  plan.Figure   `json:"decides,omitempty"`
 	Pace     Pace          `json:"pace"`
+}
+
+// Until is what ended a run that went on until a figure was known well enough.
+type Until struct {
+	Figure plan.Figure   `json:"figure"`
+	Within plan.Fraction `json:"within"`
+	Least  int           `json:"least_rounds"`
+	Most   int           `json:"most_rounds"`
 }
 
 // Pace is how the contenders were driven.
@@ -84,9 +94,20 @@ type Pace struct {
 	Most        int           `json:"most,omitempty"` // under way at once, at a rate
 	For         time.Duration `json:"for_ns,omitempty"`
 	Shots       int           `json:"shots,omitempty"`
+	Think       time.Duration `json:"think_ns,omitempty"`
+	Stagger     time.Duration `json:"stagger_ns,omitempty"`
+	Climb       *Climb        `json:"climb,omitempty"`
 	WarmupFor   time.Duration `json:"warmup_for_ns,omitempty"`
 	WarmupShots int           `json:"warmup_shots,omitempty"`
 	Words       string        `json:"words"` // the same for people
+}
+
+// Climb is how the load rose within each heat, and what a level had to keep to be held.
+type Climb struct {
+	Levels []float64     `json:"levels"` // shots a second, or clients
+	Open   bool          `json:"open"`   // whether they are rates
+	Under  time.Duration `json:"under_ns"`
+	At     plan.Figure   `json:"at"`
 }
 
 // Sequential reports whether shots followed one another.
@@ -105,6 +126,8 @@ type Entrant struct {
 	// Version is what the contender says of itself, empty when it was not asked.
 	Version string `json:"version,omitempty"`
 	Touch   *Touch `json:"first_touch,omitempty"`
+	// LeftOut is the round from which it had no part any more; 0: it had to the end.
+	LeftOut int `json:"left_out_from_round,omitempty"`
 	// Again is a touch in the second state, where contenders are run in more than one.
 	Again *Touch `json:"second_touch,omitempty"`
 }
@@ -247,6 +270,7 @@ type Heat struct {
 	Redirects    int64               `json:"redirects,omitempty"`         // followed
 	Lines        int64               `json:"output_lines,omitempty"`
 	LeftBehind   int64               `json:"left_behind,omitempty"` // processes that outlived their run and were ended
+	Steps        []Step              `json:"steps,omitempty"`       // of a climb, one for each of the pace's levels
 	Splits       []Split             `json:"splits,omitempty"`      // what latencies are made of
 	Buckets      []Bucket            `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Conditions   meter.Conditions    `json:"conditions"`
@@ -262,11 +286,31 @@ type Split struct {
 	Lengths string        `json:"lengths"`        // a histogram as in latencies
 }
 
+// SplitNames are the parts that are not told by contenders, in the order in which they follow one another.
+var SplitNames = tally.PartNames[:]
+
 // Histogram decodes the lengths of a split. The caller owns what it gets.
 func (s *Split) Histogram() (*hdrhistogram.Histogram, error) {
 	out, err := hdrhistogram.Decode([]byte(s.Lengths))
 	if err != nil {
 		return nil, fmt.Errorf("lengths of split %s: %w", s.Name, err)
+	}
+	return out, nil
+}
+
+// Step is what was recorded of one level of a climb, by when shots were due.
+type Step struct {
+	OK        int64  `json:"ok"`
+	Failed    int64  `json:"failed,omitempty"`
+	Unsent    int64  `json:"unsent,omitempty"`
+	Latencies string `json:"latencies"` // of the successful ones, a histogram as in those of the heat
+}
+
+// Histogram decodes the latencies of a step. The caller owns what it gets.
+func (s *Step) Histogram() (*hdrhistogram.Histogram, error) {
+	out, err := hdrhistogram.Decode([]byte(s.Latencies))
+	if err != nil {
+		return nil, fmt.Errorf("latencies of a step: %w", err)
 	}
 	return out, nil
 }

@@ -42,6 +42,11 @@ type Config struct {
 	OnAnswer func(contender, state string, body []byte)
 	// OnShots, when set, is handed the shots of each heat that were kept one by one before its HeatEnded, see tally.Merged.
 	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
+	// Control, when set, steers the run while it is on.
+	Control *Control
+	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result is
+	// not to be changed. It is for a plan that says until.
+	Enough func(*result.Result) bool
 	// Glance is how often a heat is looked at; 0: 250 ms.
 	Glance time.Duration
 }
@@ -98,6 +103,7 @@ type runner struct {
 	judged   []*tally.Recorder
 	spent    map[string]time.Duration // the latest heat's whole length by contender, for the time left
 	done     int                      // heats
+	begun    map[bout]bool            // heats
 	sampled  int64                    // shots of the heat at hand whose answers were compared
 }
 
@@ -111,7 +117,7 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 	if cfg.Seed == 0 {
 		cfg.Seed = freshSeed()
 	}
-	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}}
+	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}, begun: map[bout]bool{}}
 	r.result = r.describe()
 	return r
 }
@@ -150,18 +156,29 @@ func freshSeed() uint64 {
 func (r *runner) describe() *result.Result {
 	p := r.cfg.Plan
 	sum := sha256.Sum256([]byte(p.Source))
-	order := Order(p, r.cfg.Seed)
+	all := *p
+	if p.Until != nil {
+		all.Rounds = p.Until.Most
+	}
+	order := Order(&all, r.cfg.Seed)
 	res := &result.Result{
 		Version: result.Version, Program: r.cfg.Program, ID: newID(r.clock.Wall()), Seed: r.cfg.Seed, Started: r.clock.Wall(),
 		Ending: result.Running, Host: meter.ReadHost(), Order: names(order), OrderStates: states(p, order),
 		Plan: result.Plan{
 			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source, SHA256: hex.EncodeToString(sum[:]),
-			Sets: p.Sets, Vars: p.Vars(), Rounds: p.Rounds, Interest: p.Interest, Decides: p.Decides,
+			Sets: p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: p.Interest, Decides: p.Decides,
 			Pace: result.Pace{
 				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread, Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
 				WarmupFor: p.Pace.Warmup.For.D(), WarmupShots: p.Pace.Warmup.Shots, Words: p.Pace.String(),
 			},
 		},
+	}
+	res.Plan.Pace.Think, res.Plan.Pace.Stagger = p.Pace.Think.D(), p.Pace.Stagger.D()
+	if c := p.Pace.Climb; c != nil {
+		res.Plan.Pace.Climb = &result.Climb{Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: plan.Figure(c.At)}
+	}
+	if u := p.Until; u != nil {
+		res.Plan.Until = &result.Until{Figure: plan.Figure(u.Figure), Within: u.Within, Least: p.Rounds, Most: u.Most}
 	}
 	for _, c := range p.Contenders {
 		res.Entrants = append(res.Entrants, result.Entrant{
@@ -287,22 +304,46 @@ func (r *runner) takeDown(ctx context.Context) error {
 }
 
 func (r *runner) run(ctx context.Context) error {
-	for i := range r.result.Order {
+	for i := 0; i < len(r.result.Order); i++ { // rounds may be added
 		done, err := r.footing.Round(ctx, i+1)
 		if err != nil {
 			return err
 		}
-		for _, bout := range r.result.Bouts(i) {
-			if err := r.heat(ctx, i+1, r.entry(bout.Contender), stateOf(bout.State)); err != nil {
-				done(ctx) // the run ends for err, whatever becomes of this
-				return err
-			}
+		if err := r.round(ctx, i); err != nil {
+			done(ctx) // the run ends for err, whatever becomes of this
+			return err
 		}
 		if err := done(ctx); err != nil {
 			return err
 		}
+		if u := r.cfg.Plan.Until; u != nil && i+1 >= r.cfg.Plan.Rounds && i+1 < len(r.result.Order) && r.cfg.Enough != nil && r.cfg.Enough(r.result) {
+			r.result.Order = r.result.Order[:i+1]
+			r.result.OrderStates = r.result.OrderStates[:min(i+1, len(r.result.OrderStates))]
+			r.result.Plan.Rounds = i + 1
+		}
 	}
 	return nil
+}
+
+// round runs the heats of a round counted from 0, as far as they stand in its order when their turn comes.
+func (r *runner) round(ctx context.Context, i int) error {
+	for {
+		r.steer(ctx, i)
+		var next *result.Bout
+		for _, b := range r.result.Bouts(i) {
+			if !r.ran(i+1, b.Contender, b.State) {
+				next = &b
+				break
+			}
+		}
+		if next == nil {
+			return nil
+		}
+		r.begun[bout{i + 1, next.Contender, next.State}] = true
+		if err := r.heat(ctx, i+1, r.entry(next.Contender), stateOf(next.State)); err != nil {
+			return err
+		}
+	}
 }
 
 func (r *runner) entry(name string) contender.Entry {
@@ -462,11 +503,24 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 	for _, b := range m.Buckets {
 		h.Buckets = append(h.Buckets, result.Bucket{b.Shots, b.Failed, int64(b.Latency), int64(b.Max)})
 	}
+	for i, st := range m.Steps {
+		own := result.Step{OK: st.Histogram.TotalCount(), Failed: st.Failed}
+		if i < len(span.UnsentAt) {
+			own.Unsent = span.UnsentAt[i]
+		}
+		if own.Latencies, err = result.EncodeHistogram(st.Histogram); err != nil {
+			return result.Heat{}, err
+		}
+		h.Steps = append(h.Steps, own)
+	}
+	if p := r.cfg.Plan.Pace; p.Think > 0 || p.Stagger > 0 || p.Climb != nil {
+		h.Busy, span.Busy = h.Wall*time.Duration(h.Clients), 1 // who thinks, or has not joined yet, is there
+	}
 	if r.cfg.Plan.Pace.Open() {
 		h.Due, h.Unsent = m.Shots()+span.Unsent, span.Unsent
 		h.LagP50, h.LagP99, h.LagMax, h.Late = m.Lags.Quantile(0.5), m.Lags.Quantile(0.99), m.Lags.Max, m.Lags.Late
 		h.Busy = h.Wall * time.Duration(h.Clients) // throughput is what was answered within the heat
-	} else if span.Busy > 0 {
+	} else if span.Busy > 1 {
 		h.Busy = span.Busy
 	}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
@@ -508,7 +562,7 @@ func (r *runner) left() time.Duration {
 	} else {
 		known /= time.Duration(len(r.spent))
 	}
-	return known * time.Duration(p.Rounds*len(r.result.Order[0])-r.done)
+	return known * time.Duration(max(r.result.Planned()-r.done, 0))
 }
 
 func (r *runner) finish(ctx context.Context, err error) {
@@ -518,7 +572,7 @@ func (r *runner) finish(ctx context.Context, err error) {
 		r.result.Ending = result.Done
 	case ctx.Err() != nil:
 		r.result.Ending = result.Interrupted
-		r.result.Reason = fmt.Sprintf("stopped after %d of %d heats", len(r.complete()), r.cfg.Plan.Rounds*len(r.result.Order[0]))
+		r.result.Reason = fmt.Sprintf("stopped after %d of %d heats", len(r.complete()), r.result.Planned())
 	default:
 		r.result.Ending = result.Failed
 		r.result.Reason = err.Error()

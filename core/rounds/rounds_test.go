@@ -200,8 +200,8 @@ func TestGlancesShowAHeatUnderWay(t *testing.T) {
 			t.Errorf("%d glances at 8 heats", len(glances))
 		}
 		for _, g := range glances {
-			if g.Shots > 0 && g.P50 != 10*time.Millisecond {
-				t.Errorf("glance %+v; want a p50 of 10 ms", g)
+			if g.Shots > 0 && g.P50.Round(10*time.Microsecond) != 10*time.Millisecond {
+				t.Errorf("glance at %s with a p50 of %s; want 10 ms", g.At, g.P50)
 			}
 			if g.Left < 0 || g.Left > 25*time.Second || len(g.Recent) > 160 {
 				t.Errorf("glance with %s left and %d dots", g.Left, len(g.Recent))

@@ -83,6 +83,17 @@ func (p *part) record(d time.Duration) {
 	p.sum += d
 }
 
+// step is what was recorded of one level of a climb.
+type step struct {
+	counts
+	shots, failed int64
+}
+
+// StepAt is the step of a climb of n steps over span that a moment falls into, from 0.
+func StepAt(at, span time.Duration, n int) int {
+	return int(min(max(int64(at)*int64(n)/max(int64(span), 1), 0), int64(n-1)))
+}
+
 // told is a part by the name that a contender gave it.
 type told struct {
 	name string
@@ -96,6 +107,8 @@ type Recorder struct {
 	latencies counts
 	parts     [parts]part
 	told      []told
+	steps     []step // of a climb; none without one
+	climb     time.Duration
 	buckets   []Bucket
 	raw       []Raw // capacity fixed
 	failed    []Raw // the first ones
@@ -179,10 +192,16 @@ func (r *Recorder) Reset(seed uint64) {
 		r.parts[i].sum = 0
 	}
 	r.told = r.told[:0]
+	r.steps = nil
 	r.buckets = r.buckets[:0]
 	r.raw, r.failed, r.slowest = r.raw[:0], r.failed[:0], Raw{}
 	r.rng, r.pass, r.chance = rand.New(rand.NewPCG(seed, 0x73616d70)), 0, 1
 	r.total.Store(0)
+}
+
+// Climb has shots recorded by the step of a climb in which they were due, or else begun.
+func (r *Recorder) Climb(steps int, span time.Duration) {
+	r.steps, r.climb = make([]step, steps), span
 }
 
 // Record adds a shot; start is when the judged part of the heat began. Shots that were cut are not counted.
@@ -220,10 +239,25 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	}
 	r.Elapsed = max(r.Elapsed, shot.End-start) // what was sampled is recorded later
 	r.enter(shot.End-start, latency, shot.Class)
+	if r.steps != nil {
+		r.ascend(shot, start, latency)
+	}
 	r.keep(shot, latency)
 	n := r.total.Load()
 	r.ring[n&int64(len(r.ring)-1)].Store(pack(shot.End, latency, shot.Class))
 	r.total.Store(n + 1)
+}
+
+// ascend adds a shot to its step.
+func (r *Recorder) ascend(shot *contender.Shot, start, latency time.Duration) {
+	at := cmp.Or(shot.Due, shot.Start) - start
+	s := &r.steps[StepAt(at, r.climb, len(r.steps))]
+	s.shots++
+	if shot.Class != contender.OK {
+		s.failed++
+		return
+	}
+	s.record(latency)
 }
 
 // recordParts takes a latency to pieces. Each begins where the one before it ended.
@@ -238,7 +272,9 @@ func (r *Recorder) recordParts(shot *contender.Shot) {
 		return // no request
 	}
 	if shot.Connect > 0 {
-		r.parts[Lookup].record(shot.Lookup)
+		if shot.Lookup > 0 {
+			r.parts[Lookup].record(shot.Lookup)
+		}
 		r.parts[Connect].record(shot.Connect - shot.Lookup - shot.TLS)
 		if shot.TLS > 0 {
 			r.parts[TLS].record(shot.TLS)
@@ -354,12 +390,19 @@ type Part struct {
 	Histogram *hdrhistogram.Histogram
 }
 
+// Step is one level of a climb.
+type Step struct {
+	Shots, Failed int64
+	Histogram     *hdrhistogram.Histogram // of the successful shots
+}
+
 // Merged is what the recorders of a heat hold together.
 type Merged struct {
 	Sums
 	Latencies *hdrhistogram.Histogram
 	Parts     []Part   // those that any shot has
 	Buckets   []Bucket // of the time line, from the start of the judged part
+	Steps     []Step   // of a climb, the lowest first
 	// Kept are the shots one by one, in the order in which they ended: all of them, or with Sampled a uniform choice and, beside
 	// it, the slowest and the first that failed.
 	Kept    []Raw
@@ -391,6 +434,14 @@ func Merge(rs []*Recorder) *Merged {
 		r.latencies.addTo(m.Latencies)
 		for i := range r.told {
 			add(r.told[i].name, true, &r.told[i].part)
+		}
+		for i := range r.steps {
+			if i == len(m.Steps) {
+				m.Steps = append(m.Steps, Step{Histogram: NewHistogram()})
+			}
+			m.Steps[i].Shots += r.steps[i].shots
+			m.Steps[i].Failed += r.steps[i].failed
+			r.steps[i].addTo(m.Steps[i].Histogram)
 		}
 		for i, b := range r.buckets {
 			if i == len(m.Buckets) {

@@ -541,3 +541,44 @@ func FuzzReadTable(f *testing.F) {
 		}
 	})
 }
+
+// A crew's clients begin and think as the job says, each by itself, and the crew ends when nobody needs to wait any longer.
+func TestACrewThatThinks(t *testing.T) {
+	server := harbour(t)
+	clk := clock.Start()
+	d, err := open(contender.Setup{Clock: clk}, asking(server.URL+"/tide", nil), byCrew)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const clients = 5
+	crew, err := d.Crew(clients)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer crew.Close()
+	start, think := clk.Now(), 7*time.Millisecond
+	next := make([]time.Duration, clients)
+	for i := range next {
+		next[i] = start + time.Duration(clients-i)*2*time.Millisecond
+	}
+	next[0] = 1 << 62 // takes no part
+	left, shots := 40, make([]int, clients)
+	err = crew.Drive(t.Context(), &contender.Job{
+		Next: func(int) (time.Duration, time.Duration, bool) {
+			left--
+			return 0, 0, left >= 0
+		},
+		Ready: func(i int) time.Duration { return next[i] },
+		Over:  func() bool { return left <= 0 },
+		Done: func(i int, s *contender.Shot) {
+			if s.Class != contender.OK || s.Start < next[i] {
+				t.Errorf("client %d shot at %s, which was to wait until %s: %v", i, s.Start, next[i], s.Err)
+			}
+			shots[i]++
+			next[i] = s.End + think
+		},
+	})
+	if err != nil || shots[0] != 0 || slices.Contains(shots[1:], 0) || shots[1]+shots[2]+shots[3]+shots[4] != 40 {
+		t.Errorf("shots by client %v, %v; want 40 of the last four", shots, err)
+	}
+}

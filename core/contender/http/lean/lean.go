@@ -52,7 +52,8 @@ type Crew struct {
 	cfg    *Config
 	epoll  int
 	conns  []conn
-	free   []int // connections without a shot
+	free   []int   // connections without a shot
+	later  waiters // connections whose clients wait before their next
 	active int
 	buf    []byte
 	events []unix.EpollEvent
@@ -136,10 +137,10 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 	defer runtime.UnlockOSThread()
 	unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0)
 	defer unix.Prctl(unix.PR_SET_TIMERSLACK, 0, 0, 0, 0)
-	c.job, c.more, c.active, c.free = job, true, 0, c.free[:0]
+	c.job, c.more, c.active, c.free, c.later = job, true, 0, c.free[:0], c.later[:0]
 	for i := len(c.conns) - 1; i >= 0; i-- {
 		c.conns[i].phase = idle
-		c.free = append(c.free, i)
+		c.release(i)
 	}
 	for {
 		wait := c.begin()
@@ -161,11 +162,82 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 	}
 }
 
+// waiter is a connection whose client may shoot at a moment.
+type waiter struct {
+	at    time.Duration
+	index int
+}
+
+// waiters is a binary heap, the earliest first; container/heap would allocate for each.
+type waiters []waiter
+
+func (w *waiters) push(one waiter) {
+	*w = append(*w, one)
+	h := *w
+	for i := len(h) - 1; i > 0; {
+		up := (i - 1) / 2
+		if h[up].at <= h[i].at {
+			return
+		}
+		h[i], h[up] = h[up], h[i]
+		i = up
+	}
+}
+
+func (w *waiters) pop() waiter {
+	h := *w
+	first, n := h[0], len(h)-1
+	h[0] = h[n]
+	h = h[:n]
+	*w = h
+	for i := 0; ; {
+		down := 2*i + 1
+		if down >= n {
+			return first
+		}
+		if down+1 < n && h[down+1].at < h[down].at {
+			down++
+		}
+		if h[i].at <= h[down].at {
+			return first
+		}
+		h[i], h[down] = h[down], h[i]
+		i = down
+	}
+}
+
+// release gives back a connection whose shot has ended.
+func (c *Crew) release(i int) {
+	if c.job.Ready == nil {
+		c.free = append(c.free, i)
+		return
+	}
+	c.later.push(waiter{c.job.Ready(i), i})
+}
+
+// wake frees the connections whose clients may shoot by now, and returns how long until the next one may.
+func (c *Crew) wake() time.Duration {
+	for len(c.later) > 0 {
+		if left := c.later[0].at - c.cfg.Clock.Now(); left > 0 {
+			return left
+		}
+		c.free = append(c.free, c.later.pop().index)
+	}
+	return longestWait
+}
+
 // begin starts every shot that is due while there are connections for it, and returns how long to wait at most.
 func (c *Crew) begin() time.Duration {
+	next := longestWait
+	if len(c.later) > 0 {
+		next = min(c.wake(), longestWait)
+	}
 	for range burst {
 		if !c.more || len(c.free) == 0 {
-			return longestWait
+			if len(c.later) > 0 && c.job.Over() {
+				c.more = false // whoever still waits need not
+			}
+			return next
 		}
 		i := c.free[len(c.free)-1]
 		due, left, ok := c.job.Next(i)
@@ -174,7 +246,7 @@ func (c *Crew) begin() time.Duration {
 			return longestWait
 		}
 		if left > 0 {
-			return min(left, longestWait)
+			return min(left, next)
 		}
 		c.free = c.free[:len(c.free)-1]
 		c.start(&c.conns[i], due)
@@ -438,8 +510,8 @@ func (c *Crew) finish(k *conn, now time.Duration, class contender.Class, err err
 	}
 	k.phase = idle
 	c.active--
-	c.free = append(c.free, k.index)
 	c.job.Done(k.index, &k.shot)
+	c.release(k.index)
 }
 
 func (c *Crew) hangUp(k *conn) {

@@ -1,0 +1,180 @@
+package rounds
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"paceduel/core/plan"
+)
+
+// Control lets whoever watches a run steer it between heats. Its methods may be called at any time, from anywhere; the
+// zero value is ready. A run tells by events what came of them.
+type Control struct {
+	mu     sync.Mutex
+	paused bool
+	resume chan struct{} // closed by Resume; nil unless paused
+	out    []string      // to be left out
+	more   int           // rounds to be added
+}
+
+// Pause has the run wait before its next heat.
+func (c *Control) Pause() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.paused {
+		c.paused, c.resume = true, make(chan struct{})
+	}
+}
+
+// Resume has it go on.
+func (c *Control) Resume() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.paused {
+		c.paused = false
+		close(c.resume)
+	}
+}
+
+// LeaveOut has a contender take no part from the next heat on; the baseline always does.
+func (c *Control) LeaveOut(name string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.out = append(c.out, name)
+}
+
+// AddRounds adds n rounds at the end, up to the most that a plan may have.
+func (c *Control) AddRounds(n int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.more += max(n, 0)
+}
+
+// take takes what was asked for since it was last called.
+func (c *Control) take() (resume chan struct{}, out []string, more int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out, more = c.out, c.more
+	c.out, c.more = nil, 0
+	if c.paused {
+		resume = c.resume
+	}
+	return resume, out, more
+}
+
+// steer does what was asked for, before a heat of a round counted from 0. It returns when the run may go on.
+func (r *runner) steer(ctx context.Context, round int) {
+	c := r.cfg.Control
+	if c == nil {
+		return
+	}
+	resume, out, more := c.take()
+	if resume != nil {
+		began := r.clock.Now()
+		r.out <- Paused{At: began}
+		select {
+		case <-resume:
+		case <-ctx.Done():
+		}
+		r.result.Paused += r.clock.Now() - began
+		r.out <- Resumed{At: r.clock.Now()}
+		_, late, added := c.take()
+		out, more = append(out, late...), more+added
+	}
+	changed := more > 0
+	for _, name := range out {
+		changed = r.leaveOut(name, round) || changed
+	}
+	if more > 0 {
+		r.extend(len(r.result.Order) + more)
+	}
+	if changed {
+		r.out <- OrderChanged{Order: r.result.Order, States: r.result.OrderStates, Rounds: r.result.Plan.Rounds, LeftOut: r.leftOut(), Left: r.left()}
+	}
+}
+
+// leaveOut takes a contender out of the rounds that are not complete; false when it cannot be, or is out already. Lists
+// that others may hold are not touched.
+func (r *runner) leaveOut(name string, round int) bool {
+	e := r.result.Entrant(name)
+	if e == nil || e.LeftOut > 0 || name == r.result.Plan.Baseline || len(r.result.Entrants)-len(r.leftOut()) <= plan.MinContenders {
+		return false
+	}
+	e.LeftOut = round + 1
+	r.thin()
+	return true
+}
+
+func (r *runner) leftOut() (names []string) {
+	for _, e := range r.result.Entrants {
+		if e.LeftOut > 0 {
+			names = append(names, e.Name)
+		}
+	}
+	return names
+}
+
+// thin takes those who are left out from the order of the rounds from theirs on, but for heats that were run.
+func (r *runner) thin() {
+	order, states := slices.Clone(r.result.Order), slices.Clone(r.result.OrderStates)
+	for i := range order {
+		bouts := r.result.Bouts(i)
+		var names, of []string
+		for _, b := range bouts {
+			out := r.result.Entrant(b.Contender).LeftOut
+			if out == 0 || i+1 < out || r.ran(i+1, b.Contender, b.State) {
+				names, of = append(names, b.Contender), append(of, b.State)
+			}
+		}
+		order[i] = names
+		if i < len(states) {
+			states[i] = of
+		}
+	}
+	r.result.Order, r.result.OrderStates = order, states
+}
+
+// ran reports whether a heat was begun.
+func (r *runner) ran(round int, name, state string) bool {
+	return r.begun[bout{round, name, state}]
+}
+
+// bout names one heat of a run.
+type bout struct {
+	round       int
+	name, state string
+}
+
+// extend makes it n rounds. The order of those that were planned stays as it was.
+func (r *runner) extend(n int) {
+	p := *r.cfg.Plan
+	p.Rounds = min(n, plan.MaxRounds)
+	order := Order(&p, r.result.Seed)
+	was := len(r.result.Order)
+	r.result.Order = slices.Concat(r.result.Order, names(order)[was:])
+	if len(r.result.OrderStates) > 0 {
+		r.result.OrderStates = slices.Concat(r.result.OrderStates, states(&p, order)[was:])
+	}
+	r.result.Plan.Rounds = len(r.result.Order)
+	r.thin()
+}
+
+// Paused says that the run waits before its next heat.
+type Paused struct{ At time.Duration }
+
+// Resumed says that it goes on.
+type Resumed struct{ At time.Duration }
+
+// OrderChanged carries the running order after rounds were added or contenders left out.
+type OrderChanged struct {
+	Order, States [][]string
+	Rounds        int
+	LeftOut       []string
+	Left          time.Duration
+}
+
+func (Paused) event()       {}
+func (Resumed) event()      {}
+func (OrderChanged) event() {}
