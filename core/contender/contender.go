@@ -292,6 +292,12 @@ func (v *View) Room() int {
 	return MaxViewBytes
 }
 
+// Sweeper is a driver whose shots may leave processes behind that only show later.
+type Sweeper interface {
+	// Sweep ends what shots left behind and no shot's LeftBehind counts, and returns how many processes it was.
+	Sweep() int
+}
+
 // Crewed is a driver that may perform all shots of a heat from one goroutine, where that disturbs less than a goroutine
 // for each client.
 type Crewed interface {

@@ -62,6 +62,9 @@ var shared = sync.OnceValues(start)
 func Shared() (*Keeper, error) { return shared() }
 
 func start() (*Keeper, error) {
+	// Processes whose parents end become our children instead of the system's, so that none of them can get lost. Where
+	// that is refused they are the system's, which ends them with their groups all the same.
+	unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
 	fd, err := unix.MemfdCreate("paceduel-keeper", unix.MFD_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("start keeper: shared table: %w", err)
@@ -126,6 +129,19 @@ func (s *Seat) Hold(group int) { atomic.StoreInt32(&s.k.table[s.i], int32(group)
 
 // Clear empties the seat; call it before the group's leader is reaped, so that its number cannot be someone else's.
 func (s *Seat) Clear() { atomic.StoreInt32(&s.k.table[s.i], 0) }
+
+// Holds reports whether a process group is in some seat, or is the keeper's own.
+func (k *Keeper) Holds(group int) bool {
+	if group == k.cmd.Process.Pid {
+		return true
+	}
+	for i := range k.table {
+		if int(atomic.LoadInt32(&k.table[i])) == group {
+			return true
+		}
+	}
+	return false
+}
 
 // Release gives the seat back. The seat must not be used afterwards.
 func (s *Seat) Release() {

@@ -104,6 +104,7 @@ type runner struct {
 	spent    map[string]time.Duration // the latest heat's whole length by contender, for the time left
 	done     int                      // heats
 	begun    map[bout]bool            // heats
+	swept    int64                    // processes found after the heat at hand
 	sampled  int64                    // shots of the heat at hand whose answers were compared
 }
 
@@ -376,7 +377,7 @@ func (r *runner) weighIn(ctx context.Context) error {
 // is ctx's.
 func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state plan.State) error {
 	r.recorders(max(len(r.judged), 1)) // until it is known who shoots
-	r.sampled = 0
+	r.sampled, r.swept = 0, 0
 	began := r.clock.Now()
 	r.out <- HeatBegan{round, e.Name, stateName(state), began, r.left()}
 	ground := r.footing.Of(e.Name)
@@ -449,6 +450,9 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	for _, c := range clients {
 		c.Close()
 	}
+	if s, ok := e.Driver.(contender.Sweeper); ok {
+		r.swept += int64(s.Sweep())
+	}
 	for i := range checkers {
 		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[min(i, len(r.judged)-1)].Record(shot, span.Start) })
 	}
@@ -486,7 +490,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 	h := result.Heat{
 		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: pace.Clients(r.cfg.Plan.Pace),
 		OK: m.Counts[contender.OK], LatencySum: m.Latency, Busy: max(m.Elapsed-span.Aside, 0),
-		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind,
+		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind + r.swept,
 		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: dots(m.Kept, maxDots),
 	}
 	var err error

@@ -129,18 +129,69 @@ func TestBusyRunsReportTheirCPU(t *testing.T) {
 	}
 }
 
+// What a run leaves behind is ended and counted, in its group or in a session of its own, however it was come by.
 func TestLeftoversOfAGoodRunAreEnded(t *testing.T) {
-	shot := shoot(t, shell("sleep 600 >/dev/null 2>&1 & echo $!", nil))
-	pid, err := strconv.Atoi(strings.TrimSpace(string(shot.View.Body)))
-	if err != nil || shot.Class != contender.OK {
-		t.Fatalf("class %s, output %q", shot.Class, shot.View.Body)
+	const quiet = " >/dev/null 2>&1 & echo $!"
+	for name, tt := range map[string]struct {
+		line string
+		want int
+	}{
+		"in the group":           {"sleep 600" + quiet, 1},
+		"two in the group":       {"sleep 601 >/dev/null 2>&1 & sleep 600" + quiet, 2},
+		"in its own session":     {"setsid sleep 600" + quiet + "; sleep 0.05", 1}, // until it has left the group
+		"one of each":            {"sleep 601 >/dev/null 2>&1 & setsid sleep 600" + quiet + "; sleep 0.05", 2},
+		"a child of the ended":   {"setsid sh -c 'sleep 602 & wait'" + quiet + "; sleep 0.05", 1},
+		"none that had ended":    {"true & echo $!; wait", 0},
+		"none that was replaced": {"echo $$; exec true", 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			for _, measured := range []bool{false, true} {
+				d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell(tt.line, nil))
+				if err != nil {
+					t.Fatal(err)
+				}
+				c := d.Client(0, 1)
+				shot := contender.Shot{View: &contender.View{}, Measure: measured}
+				c.Shoot(t.Context(), &shot)
+				c.Close()
+				pid, err := strconv.Atoi(strings.TrimSpace(string(shot.View.Body)))
+				if err != nil || shot.Class != contender.OK {
+					t.Fatalf("class %s, output %q", shot.Class, shot.View.Body)
+				}
+				if alive(pid) {
+					t.Errorf("process %d is left after its run", pid)
+				}
+				// A child of what is ended is found when it has fallen to us.
+				if got := shot.LeftBehind + d.Sweep(); got < tt.want || got > tt.want+1 || tt.want == 0 && got > 0 {
+					t.Errorf("measured %v: %d left behind; want %d", measured, got, tt.want)
+				}
+			}
+		})
 	}
-	deadline := time.Now().Add(5 * time.Second)
-	for alive(pid) {
-		if time.Now().After(deadline) {
-			t.Fatalf("process %d is left after its run", pid)
+	if left := exec.Command("pgrep", "-f", "^sleep 60[0-2]$").Run(); left == nil {
+		t.Error("something sleeps on")
+	}
+}
+
+func TestOutputIsCounted(t *testing.T) {
+	for _, where := range []string{"pipe", "file", "terminal"} {
+		for _, measured := range []bool{false, true} {
+			d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("seq 1000; printf end", func(s *Settings) { s.Stdout = where }))
+			if err != nil {
+				t.Fatal(err)
+			}
+			c := d.Client(0, 1)
+			shot := contender.Shot{Measure: measured}
+			c.Shoot(t.Context(), &shot)
+			c.Close()
+			want := int64(3893 + 3)
+			if where == "terminal" {
+				want += 1000 // which ends lines with two characters
+			}
+			if shot.Class != contender.OK || shot.Lines != 1000 || shot.Received != want {
+				t.Errorf("%s: %d lines, %d bytes, %s %v; want 1000 of %d", where, shot.Lines, shot.Received, shot.Class, shot.Err, want)
+			}
 		}
-		time.Sleep(time.Millisecond)
 	}
 }
 

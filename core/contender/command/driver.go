@@ -124,7 +124,7 @@ func programs() (names []string) {
 }
 
 func environment(over map[string]plan.Word, fill func(string) string) []string {
-	env := os.Environ()
+	env := append(os.Environ(), mark())
 	for name, value := range over {
 		prefix := name + "="
 		env = slices.DeleteFunc(env, func(e string) bool { return strings.HasPrefix(e, prefix) })
@@ -238,6 +238,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		attr.Files[2] = out.file
 		attr.Sys = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 1} // a session is a group of its own
 	}
+	begin()
 	ended, done := ending{}, false
 	if shot.Measure && !c.d.untraceable.Load() {
 		if ended, done = c.traced(ctx, attr, shot); !done {
@@ -247,11 +248,16 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	if !done {
 		p, err := c.start(attr, shot)
 		if err != nil {
+			end()
 			fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
 			return
 		}
 		c.seat.Hold(p.Pid)
 		ended = c.await(ctx, p, shot)
+	}
+	end()
+	if left := c.d.sweep(); !ended.killed {
+		shot.LeftBehind += left
 	}
 	out.finish(shot)
 	if c.d.settings.Stdin != "" {
@@ -343,14 +349,14 @@ func (c *client) version(ctx context.Context) string {
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
 	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = c.d.dir, c.d.env, told, told
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	end := func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.Cancel = end
+	finish := func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.Cancel = finish
 	if err := cmd.Start(); err != nil {
 		return ""
 	}
 	c.seat.Hold(cmd.Process.Pid)
 	err = cmd.Wait()
-	end() // whatever it left running
+	finish() // whatever it left running
 	c.seat.Clear()
 	if err != nil {
 		return ""
@@ -403,7 +409,13 @@ func (c *client) await(ctx context.Context, p *os.Process, shot *contender.Shot)
 	if err != nil {
 		return ending{killed: killed, err: err}
 	}
-	return ending{status: state.Sys().(syscall.WaitStatus), usage: *state.SysUsage().(*syscall.Rusage), killed: killed}
+	e := ending{status: state.Sys().(syscall.WaitStatus), usage: *state.SysUsage().(*syscall.Rusage), killed: killed}
+	left, usage := reapGroup(p.Pid)
+	add(&e.usage, usage)
+	if !killed {
+		shot.LeftBehind += left
+	}
+	return e
 }
 
 func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail func(contender.Class, error)) {

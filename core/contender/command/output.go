@@ -20,6 +20,7 @@ type output struct {
 	terminal *os.File // our end of a terminal; the reader too
 	drained  chan struct{}
 	count    int64
+	lines    int64
 	kept     bytes.Buffer
 }
 
@@ -69,12 +70,28 @@ func (c *client) output(view *contender.View) (*output, error) {
 // maxLastWords is how much is kept of what a run says on a terminal, to be told when it fails.
 const maxLastWords = 4 << 10
 
+var lineEnd = []byte{'\n'}
+
+// countLines reads stored output once more, outside any timing.
+func (o *output) countLines() {
+	buf := make([]byte, 64<<10)
+	for at := int64(0); ; {
+		n, err := o.stored.ReadAt(buf, at)
+		at += int64(n)
+		o.lines += int64(bytes.Count(buf[:n], lineEnd))
+		if err != nil {
+			return // its end
+		}
+	}
+}
+
 func (o *output) drain(view *contender.View) {
 	defer close(o.drained)
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := o.reader.Read(buf)
 		o.count += int64(n)
+		o.lines += int64(bytes.Count(buf[:n], lineEnd))
 		if view != nil {
 			o.kept.Write(buf[:min(n, max(view.Room()-o.kept.Len(), 0))])
 		}
@@ -97,7 +114,9 @@ func (o *output) finish(shot *contender.Shot) {
 		if info, err := o.stored.Stat(); err == nil {
 			shot.Received = info.Size()
 		}
+		o.countLines()
 	}
+	shot.Lines = o.lines
 }
 
 // seen is the head of the output and its whole length; known is false where it went to nothing.

@@ -66,6 +66,9 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 	if kept := t.usage.Maxrss << 10; kept > own+own/4 {
 		t.peak = max(t.peak, kept)
 	}
+	if !killed {
+		shot.LeftBehind = t.left
+	}
 	shot.Peak, shot.CPU = t.peak, time.Duration(t.usage.Utime.Nano()+t.usage.Stime.Nano())
 	return ending{killed: killed, status: t.status, usage: t.usage}, true
 }
@@ -75,6 +78,7 @@ type tracer struct {
 	leader int
 	living map[int]bool // processes; whether its first stop was seen
 	peak   int64
+	left   int // processes that outlived the leader
 	status syscall.WaitStatus
 	usage  syscall.Rusage // of the leader and the children it waited for
 	onExit func()         // called once, when the leader has ended
@@ -135,6 +139,7 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 		if pid == t.leader {
 			t.status, t.usage = status, usage
 			t.onExit()
+			t.left = len(t.living)
 			for left := range t.living { // also what went into a session of its own
 				syscall.Kill(left, syscall.SIGKILL)
 			}
