@@ -39,6 +39,7 @@ func (s *settings) runCommand() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&run.out, "json", "", "write the result to `OUT`; - for standard output, a folder for several plans")
+	f.StringVar(&run.shots, "shots", "", "write shots one by one to `FILE`, a new one, as CSV: up to 200 000 a heat, of more a uniform sample")
 	f.Uint64Var(&run.seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
 	f.BoolVar(&run.accept, "accept-unequal", false, "run although contenders break the plan's rules for the same work; the result says so")
 	f.IntVar(&rounds, "rounds", 0, "how many rounds instead of the plan's")
@@ -82,6 +83,9 @@ func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, opt run
 		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
 			own.out = filepath.Join(opt.out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
 		}
+		if len(plans) > 1 && opt.shots != "" {
+			return usageError{errors.New("--shots takes the shots of one plan")}
+		}
 		err := runOne(ctx, p, book, own)
 		if first == nil {
 			first = err
@@ -98,6 +102,7 @@ type runOptions struct {
 	seed   uint64 // 0: the plan's, or a fresh one
 	out    string // where the result goes: empty, - or a file
 	accept bool   // unequal work
+	shots  string // where shots go one by one; empty: nowhere
 }
 
 func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOptions) error {
@@ -106,9 +111,21 @@ func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOption
 	if out == "-" {
 		verdicts = os.Stderr
 	}
+	spec := conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept}
+	shotsErr := func() error { return nil }
+	if opt.shots != "" {
+		shots, err := newShotFile(opt.shots)
+		if err != nil {
+			return err
+		}
+		spec.OnShots, shotsErr = shots.take, shots.close
+	}
 	w := newWatcher(os.Stderr, p)
-	o, err := conduct.Duel(ctx, conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept}, w.watch)
+	o, err := conduct.Duel(ctx, spec, w.watch)
 	w.finish()
+	if closeErr := shotsErr(); closeErr != nil {
+		fmt.Fprintln(os.Stderr, "paceduel: "+closeErr.Error())
+	}
 	switch {
 	case weighin.IsFailed(err):
 		printTouches(os.Stderr, o.Result)

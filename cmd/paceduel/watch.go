@@ -38,6 +38,10 @@ func newWatcher(out *os.File, p *plan.Plan) *watcher {
 func (w *watcher) watch(e rounds.Event) {
 	switch e := e.(type) {
 	case rounds.Started:
+		w.total = e.Result.Planned()
+		if w.bar != nil {
+			w.bar.ChangeMax(w.total)
+		}
 		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, units.Plural(e.Result.Plan.Rounds, "round"), e.Result.Plan.Pace.Words, e.Result.Seed)
 	case rounds.Footed:
 		for _, text := range e.Footing.Cannot {

@@ -196,9 +196,13 @@ func Judge(r *result.Result) (*Verdict, error) {
 		return nil, err
 	}
 	v.Scorecard = append(v.Scorecard, splits...)
+	floor, err := floorCautions(field)
+	if err != nil {
+		return nil, err
+	}
 	v.Scorecard = append(v.Scorecard, climbRows(field)...)
 	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
-	v.Cautions = append(cautions(r, v), climbCautions(field)...)
+	v.Cautions = append(append(cautions(r, v), climbCautions(field)...), floor...)
 	v.Sentence = overall(r, v)
 	return v, nil
 }

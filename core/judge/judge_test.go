@@ -6,10 +6,12 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/tally"
 	"paceduel/internal/golden"
 	"paceduel/internal/sample"
 )
@@ -294,9 +296,24 @@ func TestCautionsOfTheMachine(t *testing.T) {
 	for i := range r.Heats {
 		r.Heats[i].Conditions.OwnFrac, r.Heats[i].Conditions.StealFrac = 0.9, 0.1
 		r.Heats[i].Connects = r.Heats[i].OK
+		r.Heats[i].Conditions.MHz = 3000 - 40*float64(i)
 	}
+	r.Heats[3].LeftBehind, r.Heats[3].Wall = 2, time.Second
+	for i := range r.Heats {
+		r.Heats[i].Wall = time.Second
+	}
+	floor := tally.NewHistogram()
+	floor.RecordValues(4_000_000, 100)
+	text, err := result.EncodeHistogram(floor)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Floor = []result.Floor{{Kind: "http", Shots: 100, Latencies: text}}
+	r.Entrants[1].LeftOut, r.Paused = 9, time.Hour
 	v := weigh(t, r)
-	for _, want := range []string{"Pace Duel itself used 90 % of this machine", "10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
+	for _, want := range []string{
+		"ran at 2400 MHz in one heat and at 3000 in another", "left 2 processes behind in", "driving alone takes 4.00 ms here", "of the p50 of joined",
+		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine", "10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
 		if !hasCaution(v, strings.Replace(want, "1 new", "1.00 new", 1)) && !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)
 		}

@@ -179,6 +179,8 @@ const (
 	reconnectFrac  = 0.5
 	diskFrac       = 0.2
 	memoryFrac     = 0.01
+	floorFrac      = 0.5
+	slowerClock    = 0.9
 	pausedLong     = 10 * time.Minute
 )
 
@@ -200,6 +202,9 @@ func cautions(r *result.Result, v *Verdict) (out []Caution) {
 		}
 	}
 	for _, e := range r.Entrants {
+		if t := total(r, e.Name, result.AnyState); t.left > 0 {
+			add("have it end what it starts, or wait for it: what was left ran beside others until it was ended", "%s left %s behind in %s", e.Name, processes(t.left), units.Plural(int(t.shots), "run"))
+		}
 		if e.LeftOut > 0 {
 			add("run it again with all", "%s was left out from round %d on", e.Name, e.LeftOut)
 		}
@@ -310,6 +315,39 @@ func rateCautions(r *result.Result) (out []Caution) {
 	return out
 }
 
+func processes(n float64) string {
+	if n == 1 {
+		return "1 process"
+	}
+	return units.Count(int64(n)) + " processes"
+}
+
+// floorCautions say where the asking itself is a good part of what was measured.
+func floorCautions(f *field) (out []Caution, err error) {
+	for i := range f.r.Floor {
+		histogram, err := f.r.Floor[i].Histogram()
+		if err != nil {
+			return nil, err
+		}
+		least := Quantile(histogram, 0.5)
+		fastest, name := math.Inf(1), ""
+		for _, e := range f.r.Entrants {
+			for _, state := range f.r.States() {
+				if p50 := Quantile(f.pooled[side{e.Name, state}], 0.5); e.Kind == f.r.Floor[i].Kind && p50 < fastest {
+					fastest, name = p50, e.Name
+				}
+			}
+		}
+		if least > floorFrac*fastest && f.r.Plan.Pace.Climb == nil {
+			out = append(out, Caution{
+				fmt.Sprintf("driving alone takes %s here (a contender of kind %s that does nothing), %s of the p50 of %s", units.Seconds(least), f.r.Floor[i].Kind, units.Share(min(least/fastest, 1)), name),
+				"ratios are diluted by that much; give each shot more to do, or compare the differences",
+			})
+		}
+	}
+	return out, nil
+}
+
 func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 	if v.Rounds == 0 {
 		return nil
@@ -338,7 +376,8 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 }
 
 func hostCautions(r *result.Result) (out []Caution) {
-	var own, others, steal, pause, wall, disk, memory, swapped float64
+	var own, others, steal, pause, wall, disk, memory, swapped, fastest float64
+	slowest := math.Inf(1) // clock of a heat
 	n := 0.0
 	commands := false
 	for i := range r.Heats {
@@ -347,6 +386,9 @@ func hostCautions(r *result.Result) (out []Caution) {
 			continue // too short for the clock that counts CPU time
 		}
 		n++
+		if mhz := h.Conditions.MHz; mhz > 0 {
+			slowest, fastest = min(slowest, mhz), max(fastest, mhz)
+		}
 		own += h.Conditions.OwnFrac
 		others += h.Conditions.OthersFrac
 		steal += h.Conditions.StealFrac
@@ -371,6 +413,9 @@ func hostCautions(r *result.Result) (out []Caution) {
 	}
 	if steal/n > stealFrac {
 		out = append(out, Caution{fmt.Sprintf("%s of this machine's time was taken by its host", units.Share(steal/n)), "trust ratios, not absolute times"})
+	}
+	if slowest < slowerClock*fastest {
+		out = append(out, Caution{fmt.Sprintf("the processors ran at %.0f MHz in one heat and at %.0f in another", slowest, fastest), "set a fixed frequency, keep it cool, or trust ratios of many rounds alone"})
 	}
 	if disk/n > diskFrac {
 		out = append(out, Caution{fmt.Sprintf("somebody waited for a disk in %s of the time", units.Share(disk/n)), "see whether that is the contenders' own work; if not, run it at a quieter time"})

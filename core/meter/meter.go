@@ -57,6 +57,8 @@ type Reading struct {
 	// Time in which somebody waited for a processor, a disk or memory; negative where the kernel does not tell.
 	pressure [3]time.Duration
 	swapped  uint64 // bytes of memory that are on a disk
+	free     int64  // bytes of memory that can be had without swapping; negative where the kernel does not tell
+	mhz      float64
 }
 
 // pressures are the resources of Reading.pressure, as the kernel names them.
@@ -85,9 +87,16 @@ func Read() Reading {
 			r.pressure[i] = time.Duration(psi.Some.Total) * time.Microsecond
 		}
 	}
-	if vm, err := proc.Meminfo(); err == nil && vm.SwapTotalBytes != nil && vm.SwapFreeBytes != nil {
-		r.swapped = *vm.SwapTotalBytes - *vm.SwapFreeBytes
+	r.free = -1
+	if vm, err := proc.Meminfo(); err == nil {
+		if vm.SwapTotalBytes != nil && vm.SwapFreeBytes != nil {
+			r.swapped = *vm.SwapTotalBytes - *vm.SwapFreeBytes
+		}
+		if vm.MemAvailableBytes != nil {
+			r.free = int64(*vm.MemAvailableBytes)
+		}
 	}
+	r.mhz = clockRate(proc)
 	if stat, err := proc.Stat(); err == nil {
 		c := stat.CPUTotal
 		idle := c.Idle + c.Iowait
@@ -95,6 +104,18 @@ func Read() Reading {
 		r.busy, r.steal, r.total = seconds(used), seconds(c.Steal), seconds(used+idle+c.Steal)
 	}
 	return r
+}
+
+// clockRate is what the processors run at just now, on average, in MHz; 0 where nobody tells.
+func clockRate(proc procfs.FS) (mean float64) {
+	cpus, err := proc.CPUInfo()
+	if err != nil {
+		return 0
+	}
+	for _, c := range cpus {
+		mean += c.CPUMHz / float64(len(cpus))
+	}
+	return mean
 }
 
 func span(t unix.Timeval) time.Duration { return time.Duration(t.Nano()) }
@@ -114,12 +135,14 @@ type Conditions struct {
 	DiskPressure   float64 `json:"disk_pressure_frac,omitempty"`
 	MemoryPressure float64 `json:"memory_pressure_frac,omitempty"`
 	SwapBytes      int64   `json:"swapped_bytes,omitempty"` // more memory on disks at the end than at the start
+	FreeBytes      int64   `json:"free_bytes,omitempty"`    // of memory at the end; absent where the kernel does not tell
+	MHz            float64 `json:"mhz,omitempty"`           // the slower of what the processors ran at before and after, on average; absent where nobody tells
 }
 
 // Between returns the conditions from a to b. The kernel counts CPU time in ticks of some 4 ms, so shares of a span
 // under 100 ms mean little.
 func Between(a, b Reading) Conditions {
-	c := Conditions{Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect}
+	c := Conditions{Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect, FreeBytes: max(b.free, 0), MHz: min(a.mhz, b.mhz)}
 	wall := b.at.Sub(a.at).Seconds()
 	for i, into := range []*float64{&c.CPUPressure, &c.DiskPressure, &c.MemoryPressure} {
 		if a.pressure[i] >= 0 && b.pressure[i] >= a.pressure[i] && wall > 0 {

@@ -22,7 +22,8 @@ func TestSharesOfASpan(t *testing.T) {
 	a.at, b.at = at, at.Add(2*time.Second)
 	a.pressure, b.pressure = [3]time.Duration{time.Second, -1, 0}, [3]time.Duration{2 * time.Second, -1, time.Minute}
 	a.swapped, b.swapped = 100, 350
-	if got := Between(a, b); got.CPUPressure != 0.5 || got.DiskPressure != 0 || got.MemoryPressure != 1 || got.SwapBytes != 250 {
+	a.mhz, b.mhz, b.free = 2400, 1800, 1<<30
+	if got := Between(a, b); got.CPUPressure != 0.5 || got.DiskPressure != 0 || got.MemoryPressure != 1 || got.SwapBytes != 250 || got.MHz != 1800 || got.FreeBytes != 1<<30 {
 		t.Errorf("pressure in %+v", got)
 	}
 	if got := Between(b, b); got.OwnFrac != 0 || got.OthersFrac != 0 || math.IsNaN(got.StealFrac) {

@@ -45,6 +45,7 @@ type Result struct {
 	// OrderStates are the states of the heats in order, where contenders are run in more than one.
 	OrderStates [][]string `json:"order_states,omitempty"`
 	Heats       []Heat     `json:"heats"` // in the order in which they were run
+	Floor       []Floor    `json:"floor,omitempty"`
 	Footing     Footing    `json:"footing,omitzero"`
 }
 
@@ -275,6 +276,25 @@ type Heat struct {
 	Buckets      []Bucket            `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Conditions   meter.Conditions    `json:"conditions"`
 	Dots         []Dot               `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
+}
+
+// Floor is what driving costs at least: shots of the cheapest contender of a kind, before the first heat.
+type Floor struct {
+	Kind       string           `json:"kind"`
+	Shots      int64            `json:"shots"`
+	Failed     int64            `json:"failed,omitempty"`
+	Wall       time.Duration    `json:"wall_ns"`
+	Latencies  string           `json:"latencies"` // a histogram as in heats
+	Conditions meter.Conditions `json:"conditions"`
+}
+
+// Histogram decodes the latencies of a floor. The caller owns what it gets.
+func (f *Floor) Histogram() (*hdrhistogram.Histogram, error) {
+	out, err := hdrhistogram.Decode([]byte(f.Latencies))
+	if err != nil {
+		return nil, fmt.Errorf("latencies of the floor: %w", err)
+	}
+	return out, nil
 }
 
 // Split is a part of the successful shots' latencies: late, look-up, connect, tls, send, wait and read follow one another

@@ -305,6 +305,9 @@ func (r *runner) takeDown(ctx context.Context) error {
 }
 
 func (r *runner) run(ctx context.Context) error {
+	if err := r.measureFloor(ctx); err != nil {
+		return err
+	}
 	for i := 0; i < len(r.result.Order); i++ { // rounds may be added
 		done, err := r.footing.Round(ctx, i+1)
 		if err != nil {
@@ -491,7 +494,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: pace.Clients(r.cfg.Plan.Pace),
 		OK: m.Counts[contender.OK], LatencySum: m.Latency, Busy: max(m.Elapsed-span.Aside, 0),
 		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind + r.swept,
-		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: dots(m.Kept, maxDots),
+		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: dots(m.Kept, min(max(allDots/max(r.result.Planned(), 1), leastDots), mostDots)),
 	}
 	var err error
 	if h.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {

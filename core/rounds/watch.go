@@ -13,9 +13,11 @@ import (
 )
 
 const (
-	maxDots   = 400  // of a heat, kept for pictures
-	maxRecent = 160  // dots in one glance
-	maxSorted = 2000 // shots that a glance computes its percentiles from
+	leastDots = 400 // of a heat, kept for pictures
+	mostDots  = 2000
+	allDots   = 24_000 // of a run, as far as its heats are few
+	maxRecent = 160    // dots in one glance
+	maxSorted = 2000   // shots that a glance computes its percentiles from
 )
 
 // watcher looks at the heat under way now and then. Its cost is bounded whatever the rate: a glance reads at most

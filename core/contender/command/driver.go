@@ -32,6 +32,11 @@ var Kind = contender.Kind{
 		return open(s, settings.(*Settings))
 	},
 	MetersCPU: true,
+	Floor: func() (plan.Settings, func(), error) {
+		s := New().(*Settings)
+		s.Run = []plan.Word{"true"} // the program that does nothing
+		return s, func() {}, nil
+	},
 }
 
 // driver holds what all clients of a contender share; but for untraceable it is not modified after open.

@@ -41,6 +41,7 @@ var Kind = contender.Kind{
 		return open(s, settings.(*Settings), byCrew)
 	},
 	Level: level,
+	Floor: floor,
 }
 
 func canonical(name string) string { return textproto.CanonicalMIMEHeaderKey(name) }

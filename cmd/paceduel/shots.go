@@ -1,0 +1,39 @@
+package main
+
+import (
+	"errors"
+	"os"
+
+	"paceduel/core/result"
+	"paceduel/core/tally"
+)
+
+// shotFile takes the shots of a run, one by one.
+type shotFile struct {
+	file *os.File
+	out  *result.ShotWriter
+	err  error // the first
+}
+
+// newShotFile creates a file that must not exist yet.
+func newShotFile(path string) (*shotFile, error) {
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	s := &shotFile{file: f}
+	if s.out, err = result.NewShotWriter(f); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// take writes the shots of a heat; the run goes on if that fails.
+func (s *shotFile) take(h *result.Heat, shots []tally.Raw, sampled bool) {
+	if s.err == nil {
+		s.err = s.out.Write(h, shots, sampled)
+	}
+}
+
+func (s *shotFile) close() error { return errors.Join(s.err, s.file.Close()) }

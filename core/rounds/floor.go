@@ -1,0 +1,91 @@
+package rounds
+
+import (
+	"context"
+	"fmt"
+
+	"paceduel/core/contender"
+	"paceduel/core/meter"
+	"paceduel/core/pace"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/tally"
+)
+
+const (
+	floorShots  = 100
+	floorWarmup = 10
+)
+
+// measureFloor finds out what driving costs at least here: for each kind of contender the cheapest one there is, one shot
+// after another, with the same means as the contenders.
+func (r *runner) measureFloor(ctx context.Context) error {
+	for _, k := range r.cfg.Kinds {
+		var own []plan.Settings
+		for _, c := range r.cfg.Plan.Contenders {
+			if c.Kind == k.Name {
+				own = append(own, c.Settings)
+			}
+		}
+		if k.Floor == nil || len(own) == 0 {
+			continue
+		}
+		f, err := r.floorOf(ctx, k, own)
+		if err != nil {
+			return err
+		}
+		r.result.Floor = append(r.result.Floor, f)
+	}
+	if len(r.result.Floor) > 0 {
+		r.out <- FloorFound{r.result.Floor}
+	}
+	return nil
+}
+
+func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Settings) (result.Floor, error) {
+	settings, stop, err := k.Floor()
+	if err != nil {
+		return result.Floor{}, fmt.Errorf("measure what driving a contender of kind %s costs at least: %w", k.Name, err)
+	}
+	defer stop()
+	if k.Level != nil {
+		settings = k.Level(append([]plan.Settings{settings}, own...))[0]
+	}
+	d, err := k.Open(contender.Setup{Dir: r.cfg.Plan.Dir, PlanDir: r.cfg.Plan.Dir, Clock: r.clock}, settings)
+	if err != nil {
+		return result.Floor{}, fmt.Errorf("measure what driving a contender of kind %s costs at least: %w", k.Name, err)
+	}
+	defer d.Close()
+	warm, judged := tally.NewRecorder(0, 1), tally.NewRecorder(0, 1)
+	h := pace.Heat{
+		Clock: r.clock, Pace: plan.Pace{Repeat: floorShots, Warmup: &plan.Warmup{Shots: floorWarmup}}, Size: 1,
+		Warm: []*tally.Recorder{warm}, Judged: []*tally.Recorder{judged},
+	}
+	if crewed, ok := d.(contender.Crewed); ok {
+		if h.Crew, err = crewed.Crew(1); err != nil {
+			return result.Floor{}, err
+		}
+	}
+	if h.Crew != nil {
+		defer h.Crew.Close()
+	} else {
+		c := d.Client(0, 1)
+		defer c.Close()
+		h.Clients = []contender.Client{c}
+	}
+	before := meter.Read()
+	span, err := h.Drive(ctx)
+	if err != nil {
+		return result.Floor{}, err
+	}
+	m := tally.Merge(h.Judged)
+	f := result.Floor{Kind: k.Name, Shots: m.Counts[contender.OK], Failed: m.Failures(), Wall: span.End - span.Start}
+	f.Conditions = meter.Between(before, meter.Read())
+	f.Latencies, err = result.EncodeHistogram(m.Latencies)
+	return f, err
+}
+
+// FloorFound says what driving costs at least; it comes before the first heat.
+type FloorFound struct{ Floor []result.Floor }
+
+func (FloorFound) event() {}
