@@ -113,6 +113,7 @@ type Run struct {
 	Heats   []result.Heat  // finished
 	Verdict *judge.Verdict // of the finished heats; nil before the first round is complete
 	Live    bool
+	Paused  bool // between two heats, on request
 	Now     *Now // the heat under way
 	Left    time.Duration
 	Err     error // what kept it from completing
@@ -139,6 +140,12 @@ type (
 	AcceptMsg struct{}
 	// HaltMsg asks for the run under way to be ended and kept.
 	HaltMsg struct{}
+	// PauseMsg asks for the run under way to wait before its next heat, or to go on when it does.
+	PauseMsg struct{}
+	// LeaveOutMsg asks for a contender to take no part in the run under way from its next heat on.
+	LeaveOutMsg struct{ Contender string }
+	// AddRoundsMsg asks for more rounds of the run under way.
+	AddRoundsMsg struct{ Rounds int }
 	// OpenMsg asks for an earlier run to be brought into view.
 	OpenMsg struct{ ID string }
 	// GoMsg asks for another stop.

@@ -194,8 +194,9 @@ type Lanes struct {
 // Lane is the shots of one contender in one state of caches.
 type Lane struct {
 	Side
-	State string // empty where there is but one
-	Dots  []Dot
+	State  string // empty where there is but one
+	Hidden bool   // by whoever looks: it has no dots, and the scale does not heed it
+	Dots   []Dot
 }
 
 // Dot is one shot: X across the rounds, Y up the scale, both 0 to 1.
@@ -206,13 +207,19 @@ type Dot struct {
 
 // NewLanes arranges the dots of finished heats and of the one under way, whose span so far is guessed from the heats
 // before it.
-func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat) *Lanes {
+func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat, hidden func(judge.Key) bool) *Lanes {
 	all := heats
 	if now != nil {
 		all = append(all[:len(all):len(all)], *now)
 	}
 	var values []float64
+	isHidden := func(name, state string) bool {
+		return hidden != nil && hidden(judge.Key{Contender: name, State: state})
+	}
 	for i := range all {
+		if isHidden(all[i].Contender, all[i].State) {
+			continue
+		}
 		for _, d := range all[i].Dots {
 			values = append(values, d.Latency.Seconds())
 		}
@@ -220,13 +227,13 @@ func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat) *Lanes {
 	l := &Lanes{Rounds: r.Plan.Rounds, Scale: NewScale(values, true, units.Seconds)}
 	for i, e := range r.Entrants {
 		for _, state := range r.States() {
-			l.Lanes = append(l.Lanes, Lane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state})
+			l.Lanes = append(l.Lanes, Lane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state, Hidden: isHidden(e.Name, state)})
 		}
 	}
 	for i := range all {
 		h := &all[i]
 		for j := range l.Lanes {
-			if l.Lanes[j].Name == h.Contender && l.Lanes[j].State == h.State {
+			if l.Lanes[j].Name == h.Contender && l.Lanes[j].State == h.State && !l.Lanes[j].Hidden {
 				l.Lanes[j].Dots = append(l.Lanes[j].Dots, place(h, l)...)
 			}
 		}

@@ -97,7 +97,7 @@ func TestBarsAreProportional(t *testing.T) {
 
 func TestLanes(t *testing.T) {
 	r := made(2)
-	l := chart.NewLanes(r, r.Heats, nil)
+	l := chart.NewLanes(r, r.Heats, nil, nil)
 	if len(l.Lanes) != 2 || !l.Lanes[0].Baseline || l.Rounds != 8 {
 		t.Fatalf("lanes = %+v", l.Lanes)
 	}
@@ -122,12 +122,12 @@ func TestLanes(t *testing.T) {
 	}
 	// The heat under way takes its place among the rounds.
 	now := r.Heats[15]
-	half := chart.NewLanes(r, r.Heats[:2], &now)
+	half := chart.NewLanes(r, r.Heats[:2], &now, nil)
 	dots := half.Lanes[1].Dots
 	if at := dots[len(dots)-1].X; at < 7.0/8 {
 		t.Errorf("the last dot of round 8 lies at %g", at)
 	}
-	if empty := chart.NewLanes(r, nil, nil); len(empty.Lanes) != 2 || len(empty.Lanes[0].Dots) != 0 {
+	if empty := chart.NewLanes(r, nil, nil, nil); len(empty.Lanes) != 2 || len(empty.Lanes[0].Dots) != 0 {
 		t.Errorf("lanes of nothing = %+v", empty)
 	}
 }

@@ -38,6 +38,20 @@ func (c *Control) Resume() {
 	}
 }
 
+// Toggle pauses a run that goes on, or is not yet paused, and resumes one that is or is about to be; it returns whether the
+// run is to wait.
+func (c *Control) Toggle() bool {
+	c.mu.Lock()
+	paused := c.paused
+	c.mu.Unlock()
+	if paused {
+		c.Resume()
+	} else {
+		c.Pause()
+	}
+	return !paused
+}
+
 // LeaveOut has a contender take no part from the next heat on; the baseline always does.
 func (c *Control) LeaveOut(name string) {
 	c.mu.Lock()

@@ -19,6 +19,8 @@ import (
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	corerounds "paceduel/core/rounds"
+	"paceduel/core/units"
 	"paceduel/screen"
 	"paceduel/screen/ask"
 	"paceduel/screen/footing"
@@ -72,6 +74,7 @@ func Run(ctx context.Context, cfg Config) error {
 type session struct {
 	plan    *plan.Plan
 	cancel  context.CancelFunc
+	control *corerounds.Control
 	feed    *feed
 	run     string // its identifier, once it is known
 	answers answers
@@ -229,6 +232,26 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	case screen.HaltMsg:
 		m.session.halt()
 		return m, nil
+	case screen.PauseMsg:
+		if m.session == nil {
+			return m, nil
+		}
+		if m.session.control.Toggle() {
+			return m.say("the run waits before its next heat", false)
+		}
+		return m.say("the run goes on", false)
+	case screen.LeaveOutMsg:
+		if m.session == nil {
+			return m, nil
+		}
+		m.session.control.LeaveOut(msg.Contender)
+		return m.say("from its next heat on the run goes on without "+msg.Contender, false)
+	case screen.AddRoundsMsg:
+		if m.session == nil {
+			return m, nil
+		}
+		m.session.control.AddRounds(msg.Rounds)
+		return m.say(units.Plural(msg.Rounds, "round")+" more from the next heat on", false)
 	case screen.OpenMsg:
 		return m, openRun(m.cfg.Book, msg.ID)
 	case screen.GoMsg:

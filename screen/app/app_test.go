@@ -64,6 +64,12 @@ func press(t *testing.T, m Model, keys ...string) Model {
 			msg = tea.KeyPressMsg{Code: tea.KeyTab}
 		case "down":
 			msg = tea.KeyPressMsg{Code: tea.KeyDown}
+		case "left":
+			msg = tea.KeyPressMsg{Code: tea.KeyLeft}
+		case "right":
+			msg = tea.KeyPressMsg{Code: tea.KeyRight}
+		case "backspace":
+			msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
 		}
 		m = feedAll(m, msg)
 	}
@@ -258,6 +264,75 @@ func TestHaltAndQuitKeepWhatWasMeasured(t *testing.T) {
 	list, err := cfg.Book.List(5)
 	if err != nil || len(list) != 1 || list[0].Ending != result.Interrupted || list[0].Heats < 3 {
 		t.Errorf("the logbook has %+v, %v", list, err)
+	}
+}
+
+// A finished run is looked at by the clock: stretches, values at the line, one lane less.
+func TestRoundsByTheClock(t *testing.T) {
+	r := threeWay()
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		for at := time.Duration(0); at < h.Wall; at += 100 * time.Millisecond {
+			h.Buckets = append(h.Buckets, result.Bucket{20, int64(i % 2), 19 * 3e6, 8e6})
+		}
+	}
+	m := withRun(started(t, config(t, nil), 142, 42), r)
+	m = press(t, m, "r")
+	shows(t, m, "All 30 heats are done", "round 1", "running order", "this machine in the last heat", "p50 12.")
+	m = press(t, m, "z")
+	shows(t, m, "by the clock. At 06:40:", "was on, in round", "mean 2.85 ms", "longest 8.00 ms", "not on at the line")
+	whole := plain(m)
+	m = press(t, m, "z", "z")
+	if plain(m) == whole {
+		t.Error("zooming in changes nothing")
+	}
+	before := plain(m)
+	m = press(t, m, "right", "right")
+	if plain(m) == before {
+		t.Error("the line does not move")
+	}
+	m = press(t, m, "left", "left")
+	if plain(m) != before {
+		t.Error("the line does not come back")
+	}
+	for range 400 { // to the end of the run, and no further
+		m = press(t, m, "right")
+	}
+	shows(t, m, "to 06:40:")
+	m = press(t, m, "enter")
+	shows(t, m, "▲ per-vessel hidden")
+	m = press(t, m, "down", "enter", "down", "enter") // one lane stays
+	if n := strings.Count(plain(m), " hidden"); n != 2 {
+		t.Errorf("%d lanes are hidden; want 2", n)
+	}
+	m = press(t, m, "backspace", "backspace", "backspace")
+	shows(t, m, "All 30 heats are done")
+}
+
+// Between two heats a run is paused, goes on, gets more rounds and loses a contender.
+func TestARunIsSteered(t *testing.T) {
+	three := strings.Replace(tides, "pace:", "  third: { stub: { takes: 2ms } }\npace:", 1)
+	m := started(t, config(t, map[string]string{"tides.duel.yaml": three}), 142, 42)
+	next, _ := m.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+	m = feedAllButStates(next.(Model), screen.StartMsg{Duel: m.scene.Duels[0]})
+	m = states(t, m, func(r *screen.Run) bool { return r.Now != nil })
+	m = press(t, m, "r", " ")
+	shows(t, m, "the run waits before its next heat")
+	m = states(t, m, func(r *screen.Run) bool { return r.Paused })
+	shows(t, m, "Paused after", "of 45 heats; space has it go on")
+	if strings.Contains(plain(m), "g go on without it") {
+		t.Error("the run could go on without its baseline")
+	}
+	m = press(t, m, "+", "down", "down")
+	shows(t, m, "5 rounds more", "g go on without it")
+	m = press(t, m, "g", " ")
+	m = states(t, m, func(r *screen.Run) bool { return !r.Paused && len(r.Result.Order) == 20 })
+	shows(t, m, "left out")
+	m = press(t, m, "h")
+	m = states(t, m, func(r *screen.Run) bool { return !r.Live })
+	r := m.scene.Run.Result
+	if r.Entrant("third").LeftOut == 0 || r.Entrant("fast").LeftOut != 0 || r.Plan.Rounds != 20 || r.Paused <= 0 {
+		t.Errorf("%d rounds, third left out from %d, paused for %s", r.Plan.Rounds, r.Entrant("third").LeftOut, r.Paused)
 	}
 }
 

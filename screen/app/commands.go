@@ -23,6 +23,7 @@ import (
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/rounds"
 	"paceduel/screen"
 )
 
@@ -117,11 +118,11 @@ func readRuns(book *logbook.Book) tea.Cmd {
 // startSession runs a duel in the background until it ends, is halted, or ctx ends; running counts it until then.
 func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *plan.Plan, accept bool) *session {
 	ctx, cancel := context.WithCancel(ctx)
-	s := &session{plan: p, cancel: cancel, feed: newFeed()}
+	s := &session{plan: p, cancel: cancel, control: &rounds.Control{}, feed: newFeed()}
 	f := newFollower(s.feed)
 	running.Go(func() {
 		defer cancel()
-		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept, OnAnswer: s.answers.keep}
+		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept, OnAnswer: s.answers.keep, Control: s.control}
 		conduct.Duel(ctx, spec, f.follow) // the last event carries the error
 	})
 	return s

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -78,13 +79,37 @@ func (f *follower) follow(e rounds.Event) {
 		if f.dueForJudging() {
 			f.judge()
 		}
+	case rounds.FloorFound:
+		head := *f.run.Result
+		head.Floor = e.Floor
+		f.run.Result = &head
+	case rounds.Paused:
+		f.run.Paused = true
+	case rounds.Resumed:
+		f.run.Paused = false
+	case rounds.OrderChanged:
+		f.reorder(e)
 	case rounds.NotKept:
 		f.run.NotKept = e.Err
 	case rounds.Ended:
+		f.run.Paused = false
 		f.run.Live, f.run.Now, f.run.Err, f.run.Result, f.run.Heats = false, nil, e.Err, e.Result, e.Result.Heats
 		f.judge()
 	}
 	f.feed.publish(f.run)
+}
+
+// reorder takes over a running order that was changed.
+func (f *follower) reorder(e rounds.OrderChanged) {
+	head := *f.run.Result
+	head.Order, head.OrderStates, head.Plan.Rounds = e.Order, e.States, e.Rounds
+	head.Entrants = slices.Clone(head.Entrants)
+	for i := range head.Entrants {
+		if slices.Contains(e.LeftOut, head.Entrants[i].Name) && head.Entrants[i].LeftOut == 0 {
+			head.Entrants[i].LeftOut = 1 // which round it was, the result says
+		}
+	}
+	f.run.Result, f.run.Left = &head, e.Left
 }
 
 func (f *follower) begin(e rounds.HeatBegan) {
@@ -124,9 +149,15 @@ const everyRound = 20
 
 // dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs.
 func (f *follower) dueForJudging() bool {
-	contenders := len(f.run.Result.Order[0])
-	round, rest := len(f.run.Heats)/contenders, len(f.run.Heats)%contenders
-	return rest == 0 && (round <= everyRound || round%(round/everyRound+1) == 0)
+	ended, round := 0, 0
+	for _, heats := range f.run.Result.Order {
+		if ended >= len(f.run.Heats) {
+			break
+		}
+		ended += len(heats)
+		round++
+	}
+	return ended == len(f.run.Heats) && (round <= everyRound || round%(round/everyRound+1) == 0)
 }
 
 // judge weighs the finished heats, so that the verdict can be watched as it settles.

@@ -16,13 +16,18 @@ type Plot struct {
 	w, h  int
 	cells []rune
 	marks []rune // 0: none
+	line  int    // a column with a line through it; -1: none
+	drawn lipgloss.Style
 }
 
 // NewPlot returns an empty canvas of w by h cells.
 func NewPlot(w, h int) *Plot {
 	w, h = max(w, 0), max(h, 0)
-	return &Plot{w: w, h: h, cells: make([]rune, w*h), marks: make([]rune, w*h)}
+	return &Plot{w: w, h: h, cells: make([]rune, w*h), marks: make([]rune, w*h), line: -1}
 }
+
+// Line draws a line through a column, behind the dots.
+func (p *Plot) Line(column int, style lipgloss.Style) { p.line, p.drawn = column, style }
 
 // Dot sets the dot at x across and y up, both 0 to 1. A failure is marked with a cross.
 func (p *Plot) Dot(d chart.Dot) {
@@ -41,30 +46,39 @@ func (p *Plot) Dot(d chart.Dot) {
 
 // Lines renders the canvas, dots in one style and failures in another.
 func (p *Plot) Lines(dots, failed lipgloss.Style) []string {
+	const (
+		isDot = iota
+		isMark
+		isLine
+	)
+	styles := [...]lipgloss.Style{dots, failed, p.drawn}
 	lines := make([]string, p.h)
 	for row := range lines {
 		var out, run strings.Builder
-		marked := false
+		kind := isDot
 		flush := func() {
-			if run.Len() == 0 {
-				return
+			if run.Len() > 0 {
+				out.WriteString(styles[kind].Render(run.String()))
+				run.Reset()
 			}
-			style := dots
-			if marked {
-				style = failed
-			}
-			out.WriteString(style.Render(run.String()))
-			run.Reset()
 		}
 		for col := range p.w {
 			at := row*p.w + col
-			isMark := p.marks[at] != 0
-			if isMark != marked {
+			own := isDot
+			switch {
+			case p.marks[at] != 0:
+				own = isMark
+			case p.cells[at] == 0 && col == p.line:
+				own = isLine
+			}
+			if own != kind {
 				flush()
-				marked = isMark
+				kind = own
 			}
 			switch {
-			case isMark:
+			case own == isLine:
+				run.WriteRune('│')
+			case own == isMark:
 				run.WriteRune(p.marks[at])
 			case p.cells[at] != 0:
 				run.WriteRune(0x2800 + p.cells[at])

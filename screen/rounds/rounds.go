@@ -1,44 +1,227 @@
-// Package rounds is the stop where a duel runs: a lane for each contender with its shots as dots, the running order, and
-// how far it is.
+// Package rounds is the stop where a duel runs, and where a run can be looked at again: a lane for each contender with its
+// shots as dots, by rounds or by the clock, the running order, what the machine was like, and a line to read values off.
 package rounds
 
 import (
 	"fmt"
+	"maps"
+	"math"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"paceduel/core/chart"
+	"paceduel/core/judge"
+	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 	"paceduel/screen"
 	"paceduel/screen/parts"
 )
 
-// View has no state of its own.
-type View struct{ halt key.Binding }
+type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right key.Binding }
 
-// New returns the view.
-func New() screen.View {
-	return View{halt: key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "halt and keep"))}
+// View has which lane is chosen and which are hidden, and the stretch of time in view.
+type View struct {
+	keys   keys
+	cursor parts.Cursor
+	hidden map[judge.Key]bool // not modified once it is set
+	// With clock the stretch from from to to is in view, and line is where values are read off, 0 to 1 across it. Otherwise
+	// the axis is the rounds.
+	clock    bool
+	from, to time.Duration
+	line     float64
 }
 
+// New returns the view of all rounds.
+func New() screen.View {
+	return View{cursor: parts.NewCursor(), line: 0.5, keys: keys{
+		halt:    key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "halt and keep")),
+		pause:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "pause or go on")),
+		without: key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "go on without it")),
+		more:    key.NewBinding(key.WithKeys("+"), key.WithHelp("+", "5 rounds more")),
+		hide:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hide or show")),
+		zoom:    key.NewBinding(key.WithKeys("z"), key.WithHelp("z", "zoom in")),
+		wide:    key.NewBinding(key.WithKeys("backspace"), key.WithHelp("backspace", "zoom out")),
+		left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("← →", "read off")),
+		right:   key.NewBinding(key.WithKeys("right"), key.WithHelp("→", "later")),
+	}}
+}
+
+// moreRounds is how many are added at a time.
+const moreRounds = 5
+
 // Keys implements screen.View.
-func (v View) Keys(s screen.Scene) []key.Binding {
-	if s.Run == nil || !s.Run.Live {
+func (v View) Keys(s screen.Scene) (out []key.Binding) {
+	if s.Run == nil {
 		return nil
 	}
-	return []key.Binding{v.halt}
+	if s.Run.Live {
+		out = append(out, v.keys.halt, v.keys.pause)
+	}
+	if len(s.Run.Heats) > 0 {
+		out = append(out, v.keys.zoom)
+		if v.clock {
+			out = append(out, v.keys.left, v.keys.wide)
+		}
+	}
+	out = append(out, v.cursor.Key())
+	if s.Run.Live && v.canGo(s) {
+		out = append(out, v.keys.without)
+	}
+	out = append(out, v.keys.hide)
+	if s.Run.Live {
+		out = append(out, v.keys.more)
+	}
+	return out
+}
+
+// canGo reports whether the run may go on without the contender of the chosen lane.
+func (v View) canGo(s screen.Scene) bool {
+	of := v.chosen(s)
+	in := 0
+	for _, e := range s.Run.Result.Entrants {
+		if e.LeftOut == 0 {
+			in++
+		} else if e.Name == of.Contender {
+			return false
+		}
+	}
+	return of.Contender != s.Run.Result.Plan.Baseline && in > plan.MinContenders
+}
+
+// lanes lists the lanes, in the order in which they are drawn.
+func lanes(r *result.Result) (out []judge.Key) {
+	for _, e := range r.Entrants {
+		for _, state := range r.States() {
+			out = append(out, judge.Key{Contender: e.Name, State: state})
+		}
+	}
+	return out
+}
+
+func (v View) chosen(s screen.Scene) judge.Key {
+	all := lanes(s.Run.Result)
+	return all[v.cursor.At(len(all))]
 }
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
-	if press, ok := msg.(tea.KeyPressMsg); ok && key.Matches(press, v.halt) && s.Run != nil && s.Run.Live {
+	press, ok := msg.(tea.KeyPressMsg)
+	if !ok || s.Run == nil {
+		return v, nil
+	}
+	if next, moved := v.cursor.Press(press, len(lanes(s.Run.Result))); moved {
+		v.cursor = next
+		return v, nil
+	}
+	live := s.Run.Live
+	switch {
+	case live && key.Matches(press, v.keys.halt):
 		return v, screen.Send(screen.HaltMsg{})
+	case live && key.Matches(press, v.keys.pause):
+		return v, screen.Send(screen.PauseMsg{})
+	case live && key.Matches(press, v.keys.more):
+		return v, screen.Send(screen.AddRoundsMsg{Rounds: moreRounds})
+	case live && v.canGo(s) && key.Matches(press, v.keys.without):
+		return v, screen.Send(screen.LeaveOutMsg{Contender: v.chosen(s).Contender})
+	case key.Matches(press, v.keys.hide):
+		v.toggle(s)
+	case len(s.Run.Heats) == 0:
+	case key.Matches(press, v.keys.zoom):
+		v.zoom(s.Run.Heats)
+	case v.clock && key.Matches(press, v.keys.wide):
+		v.widen(s.Run.Heats)
+	case v.clock && key.Matches(press, v.keys.left):
+		v.move(s.Run.Heats, -1)
+	case v.clock && key.Matches(press, v.keys.right):
+		v.move(s.Run.Heats, 1)
 	}
 	return v, nil
 }
+
+// toggle hides the chosen lane, or shows it again; one lane always stays.
+func (v *View) toggle(s screen.Scene) {
+	k := v.chosen(s)
+	next := maps.Clone(v.hidden)
+	if next == nil {
+		next = map[judge.Key]bool{}
+	}
+	if next[k] {
+		delete(next, k)
+	} else if len(next) < len(lanes(s.Run.Result))-1 {
+		next[k] = true
+	}
+	v.hidden = next
+}
+
+func (v View) isHidden(k judge.Key) bool { return v.hidden[k] }
+
+const (
+	least = 20 * time.Millisecond // the shortest stretch
+	step  = 0.01                  // of the stretch, by which the line moves
+)
+
+// zoom shows the whole run by the clock, then ever shorter stretches about the line.
+func (v *View) zoom(heats []result.Heat) {
+	whole := chart.NewTimeline(&result.Result{}, heats, 0, 0, nil)
+	if !v.clock {
+		v.clock, v.from, v.to = true, whole.From, whole.To
+		v.line = nearest(heats, v.from, v.to)
+		return
+	}
+	span := max((v.to-v.from)/2, least)
+	at := v.from + time.Duration(v.line*float64(v.to-v.from))
+	v.window(whole, at-span/2, span)
+	v.line = share(at, v.from, v.to)
+}
+
+// nearest is the middle of the heat that is nearest to the middle of a stretch: a place where there is something to read.
+func nearest(heats []result.Heat, from, to time.Duration) float64 {
+	best := 2.0
+	for i := range heats {
+		if at := share(heats[i].At+heats[i].Wall/2, from, to); math.Abs(at-0.5) < math.Abs(best-0.5) {
+			best = at
+		}
+	}
+	return min(max(best, 0), 1)
+}
+
+// widen shows twice as much, at last all by rounds again.
+func (v *View) widen(heats []result.Heat) {
+	whole := chart.NewTimeline(&result.Result{}, heats, 0, 0, nil)
+	if v.to-v.from >= whole.To-whole.From {
+		v.clock = false
+		return
+	}
+	at := v.from + time.Duration(v.line*float64(v.to-v.from))
+	span := (v.to - v.from) * 2
+	v.window(whole, at-span/2, span)
+	v.line = share(at, v.from, v.to)
+}
+
+// window puts a stretch in view, moved so that it lies within the run.
+func (v *View) window(whole *chart.Timeline, from, span time.Duration) {
+	span = min(span, whole.To-whole.From)
+	from = min(max(from, whole.From), whole.To-span)
+	v.from, v.to = from, from+span
+}
+
+// move moves the line, and at an edge the stretch.
+func (v *View) move(heats []result.Heat, by float64) {
+	v.line += by * step
+	if v.line >= 0 && v.line <= 1 {
+		return
+	}
+	whole := chart.NewTimeline(&result.Result{}, heats, 0, 0, nil)
+	at := v.from + time.Duration(v.line*float64(v.to-v.from))
+	v.window(whole, v.from+time.Duration(by*float64(v.to-v.from)/4), v.to-v.from)
+	v.line = min(max(share(at, v.from, v.to), 0), 1)
+}
+
+func share(at, from, to time.Duration) float64 { return float64(at-from) / float64(max(to-from, 1)) }
 
 // Sentence implements screen.View.
 func (v View) Sentence(s screen.Scene) string {
@@ -48,6 +231,10 @@ func (v View) Sentence(s screen.Scene) string {
 	}
 	total := run.Result.Planned()
 	switch {
+	case v.clock && len(run.Heats) > 0:
+		return v.readOff(s)
+	case run.Paused:
+		return fmt.Sprintf("Paused after %d of %d heats; space has it go on.", len(run.Heats), total)
 	case run.Live && run.Now != nil:
 		n := run.Now
 		text := fmt.Sprintf("Round %d of %d: %s is on, %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), n.Stage)
@@ -55,14 +242,33 @@ func (v View) Sentence(s screen.Scene) string {
 			text += fmt.Sprintf(" Its latest shots: half within %s, 99 of 100 within %s.", units.Duration(n.P50), units.Duration(n.P99))
 		}
 		return text
-	case run.Live:
+	case run.Live && len(run.Heats) == 0:
 		return "Each contender is asked once before any timing."
+	case run.Live:
+		return fmt.Sprintf("%d of %d heats are done.", len(run.Heats), total)
 	case run.Err != nil && len(run.Heats) == 0:
 		return "Nothing was timed: " + run.Err.Error() + "."
 	case run.Result.Ending != result.Done:
 		return fmt.Sprintf("This run was %s: %d of %d heats are kept.", ended(run.Result.Ending), len(run.Heats), total)
 	}
 	return fmt.Sprintf("All %d heats are done, %d rounds of %s.", total, run.Result.Plan.Rounds, run.Result.Plan.Pace.Words)
+}
+
+// readOff says what is in view and what stands at the line.
+func (v View) readOff(s screen.Scene) string {
+	t := v.timeline(s)
+	at := t.At(v.line)
+	text := fmt.Sprintf("%s to %s by the clock. At %s", t.Clock(t.From), t.Clock(t.To), t.Clock(at))
+	for i, read := range t.Read(at, at) {
+		if read.Shots > 0 {
+			return fmt.Sprintf("%s %s was on, in round %d: %s within 100 ms.", text, title(t.Lanes[i].Name, t.Lanes[i].State), read.Round, units.Plural(int(read.Shots), "shot"))
+		}
+	}
+	return text + " nobody was on."
+}
+
+func (v View) timeline(s screen.Scene) *chart.Timeline {
+	return chart.NewTimeline(s.Run.Result, s.Run.Heats, v.from, v.to, v.isHidden)
 }
 
 func title(contender, state string) string { return strings.TrimSpace(contender + " " + state) }
@@ -87,43 +293,92 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if run == nil {
 		return ""
 	}
-	var now *result.Heat
-	if run.Now != nil {
-		now = &run.Now.Heat
+	picture := v.picture(s)
+	foot := v.foot(s, w, h)
+	shown := len(picture.lanes)
+	for _, l := range picture.lanes {
+		if l.hidden {
+			shown--
+		}
 	}
-	picture := chart.NewLanes(run.Result, run.Heats, now)
-	below := 5
-	if h < 20 {
-		below = 3
-	}
-	each := min(max((h-below)/len(picture.Lanes), 2), 12)
+	room := h - len(foot) - 1 - (len(picture.lanes) - shown)
+	each := min(max(room/max(shown, 1), 2), 14)
 	narrow := w < 90
 	plot := w - nameWidth - axisWidth - 2
 	if !narrow {
 		plot -= sideWidth
 	}
 	var lines []string
-	for i, lane := range picture.Lanes {
-		lines = append(lines, v.lane(s, picture, lane, i, plot, each-1, narrow)...)
+	for i := range picture.lanes {
+		lines = append(lines, v.lane(s, &picture, i, plot, each-1, narrow)...)
 	}
-	lines = append(lines, strings.Repeat(" ", nameWidth+axisWidth)+s.Theme.Faint.Render(roundAxis(picture.Rounds, plot)))
-	if below > 3 {
-		lines = append(lines, "")
-	}
-	lines = append(lines, v.order(s, w))
-	return strings.Join(lines, "\n")
+	lines = append(lines, strings.Repeat(" ", nameWidth+axisWidth)+s.Theme.Faint.Render(picture.axis(plot)))
+	return strings.Join(append(lines, foot...), "\n")
 }
 
-// lane draws one contender's shots in h lines and a rule beneath.
-func (v View) lane(s screen.Scene, p *chart.Lanes, lane chart.Lane, i, plot, h int, narrow bool) []string {
-	style := s.Theme.Sign(lane.Sign)
+// picture is what is drawn, by rounds or by the clock.
+type picture struct {
+	scale chart.Scale
+	lanes []lane
+	axis  func(w int) string
+	line  float64 // where values are read off; negative: nowhere
+	reads []chart.Reading
+}
+
+type lane struct {
+	chart.Side
+	state   string
+	hidden  bool
+	dots    []chart.Dot
+	heats   []chart.Stretch // by the clock
+	leftOut bool
+}
+
+func (v View) picture(s screen.Scene) (p picture) {
+	run := s.Run
+	if v.clock && len(run.Heats) > 0 {
+		t := v.timeline(s)
+		p = picture{scale: t.Scale, line: v.line, axis: func(w int) string { return clockAxis(t, w) }}
+		for _, l := range t.Lanes {
+			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots, heats: l.Heats})
+		}
+		at := t.At(v.line)
+		p.reads = t.Read(at, at)
+	} else {
+		var now *result.Heat
+		if run.Now != nil {
+			now = &run.Now.Heat
+		}
+		l := chart.NewLanes(run.Result, run.Heats, now, v.isHidden)
+		p = picture{scale: l.Scale, line: -1, axis: func(w int) string { return roundAxis(l.Rounds, w) }}
+		for _, l := range l.Lanes {
+			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots})
+		}
+	}
+	for i := range p.lanes {
+		e := run.Result.Entrant(p.lanes[i].Name)
+		p.lanes[i].leftOut = e != nil && e.LeftOut > 0
+	}
+	return p
+}
+
+// lane draws one contender's shots in h lines and a rule beneath; a hidden one is its name alone.
+func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []string {
+	l := &p.lanes[i]
+	name := v.label(s, l, i, len(p.lanes))
+	if l.hidden {
+		return []string{parts.Cell(name[0], nameWidth) + s.Theme.Faint.Render(" hidden")}
+	}
 	canvas := parts.NewPlot(plot, h)
-	for _, d := range lane.Dots {
+	at := int(p.line * float64(max(plot-1, 0)))
+	if p.line >= 0 {
+		canvas.Line(at, s.Theme.Strong)
+	}
+	for _, d := range l.dots {
 		canvas.Dot(d)
 	}
-	rows := canvas.Lines(style, s.Theme.Trouble)
-	name := v.label(s, lane, i)
-	side := v.side(s, lane)
+	rows := canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Trouble)
+	side := v.side(s, p, i)
 	out := make([]string, 0, h+1)
 	for row := range h {
 		label, note := "", ""
@@ -133,13 +388,25 @@ func (v View) lane(s screen.Scene, p *chart.Lanes, lane chart.Lane, i, plot, h i
 		if row < len(side) && !narrow {
 			note = side[row]
 		}
-		line := parts.Cell(label, nameWidth) + s.Theme.Faint.Render(parts.Right(axisLabel(p.Scale, row, h), axisWidth-1)+"┊") + parts.Cell(rows[row], plot)
+		line := parts.Cell(label, nameWidth) + s.Theme.Faint.Render(parts.Right(axisLabel(p.scale, row, h), axisWidth-1)+"┊") + parts.Cell(rows[row], plot)
 		if !narrow {
 			line += "  " + parts.Cell(note, sideWidth)
 		}
 		out = append(out, line)
 	}
-	return append(out, s.Theme.Faint.Render(strings.Repeat(" ", nameWidth+axisWidth-1)+"┊"+strings.Repeat("┈", plot)))
+	return append(out, s.Theme.Faint.Render(strings.Repeat(" ", nameWidth+axisWidth-1)+"┊")+v.rule(s, l, plot))
+}
+
+// rule is the line beneath a lane; by the clock its heats stand out in it.
+func (v View) rule(s screen.Scene, l *lane, plot int) string {
+	line := []rune(strings.Repeat("┈", max(plot, 0)))
+	for _, h := range l.heats {
+		from, to := int(h.From*float64(plot)), int(h.To*float64(plot))
+		for x := from; x < max(to, from+1) && x < plot; x++ {
+			line[x] = '─'
+		}
+	}
+	return s.Theme.Faint.Render(string(line))
 }
 
 // axisLabel is the tick that falls into a row of the lane: the ends always, others where there is room.
@@ -161,37 +428,65 @@ func axisLabel(scale chart.Scale, row, h int) string {
 	return ""
 }
 
-func (v View) label(s screen.Scene, lane chart.Lane, _ int) (lines []string) {
-	style := s.Theme.Sign(lane.Sign).Bold(true)
-	lines = append(lines, style.Render(parts.Cell(lane.Sign.Glyph+" "+lane.Name, nameWidth-1)))
-	if lane.Baseline {
-		lines = append(lines, s.Theme.Faint.Render("baseline"))
+func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
+	style := s.Theme.Sign(l.Sign).Bold(true)
+	name := style.Render(parts.Cell(l.Sign.Glyph+" "+l.Name, nameWidth-3))
+	if v.cursor.At(n) == i {
+		name = s.Theme.Here.Render("›") + name
+	} else {
+		name = " " + name
 	}
-	if lane.State != "" {
-		lines = append(lines, s.Theme.Strong.Render(lane.State))
+	lines = append(lines, name)
+	say := func(style interface{ Render(...string) string }, text string) {
+		lines = append(lines, " "+style.Render(text))
 	}
-	if n := s.Run.Now; n != nil && n.Contender == lane.Name && n.State == lane.State {
-		lines = append(lines, s.Theme.Strong.Render("on, "+n.Stage.String()))
+	if l.Baseline {
+		say(s.Theme.Faint, "baseline")
+	}
+	if l.state != "" {
+		say(s.Theme.Strong, l.state)
+	}
+	if l.leftOut {
+		say(s.Theme.Caution, "left out")
+	}
+	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state {
+		say(s.Theme.Strong, "on, "+n.Stage.String())
 	}
 	return lines
 }
 
-// side is what stands at the end of a lane: its figures over the finished heats, or the latest shots of the first.
-func (v View) side(s screen.Scene, lane chart.Lane) (lines []string) {
+// side is what stands at the end of a lane: by the clock what is read off at the line, else its figures over the finished
+// heats.
+func (v View) side(s screen.Scene, p *picture, i int) (lines []string) {
+	l := &p.lanes[i]
 	field := func(name, value string) {
 		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, 8))+value)
 	}
-	lane1 := s.Run.Lane(lane.Name, lane.State)
-	field("p50", lane1.P50)
-	field("p99", lane1.P99)
-	field("shots", lane1.Shots)
-	if n := s.Run.Now; n != nil && n.Contender == lane.Name && n.State == lane.State && n.Rate > 0 {
+	if p.line >= 0 {
+		read := p.reads[i]
+		if read.Shots == 0 {
+			return []string{s.Theme.Faint.Render("not on at the line")}
+		}
+		field("mean", units.Seconds(read.Mean))
+		field("longest", units.Seconds(read.Max))
+		field("rate", units.Rate(read.Rate))
+		field("round", fmt.Sprint(read.Round))
+		if read.Failed > 0 {
+			lines = append(lines, s.Theme.Trouble.Render(units.Count(read.Failed)+" failed"))
+		}
+		return lines
+	}
+	all := s.Run.Lane(l.Name, l.state)
+	field("p50", all.P50)
+	field("p99", all.P99)
+	field("shots", all.Shots)
+	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state && n.Rate > 0 {
 		field("now", units.Rate(n.Rate))
 	} else {
-		field("rate", lane1.Rate)
+		field("rate", all.Rate)
 	}
-	if lane1.Failed > 0 {
-		lines = append(lines, s.Theme.Trouble.Render(units.Count(lane1.Failed)+" failed"))
+	if all.Failed > 0 {
+		lines = append(lines, s.Theme.Trouble.Render(units.Count(all.Failed)+" failed"))
 	}
 	return lines
 }
@@ -216,20 +511,74 @@ func roundAxis(rounds, w int) string {
 	return string(line)
 }
 
+// clockAxis writes times of day along the plot.
+func clockAxis(t *chart.Timeline, w int) string {
+	line := []rune(strings.Repeat(" ", max(w, 0)))
+	free := 0
+	for _, tick := range t.Ticks {
+		label := []rune(tick.Label)
+		at := min(int(tick.At*float64(w)), w-len(label))
+		if at >= free {
+			copy(line[at:], label)
+			free = at + len(label) + 2
+		}
+	}
+	return string(line)
+}
+
+// foot is what stands below the lanes: the running order and, where there is room, what the machine was like.
+func (v View) foot(s screen.Scene, w, h int) (lines []string) {
+	if h >= 20 {
+		lines = append(lines, "")
+	}
+	lines = append(lines, v.order(s, w))
+	if h < 16 {
+		return lines
+	}
+	heat, when := v.heatInView(s)
+	if heat == nil {
+		return lines
+	}
+	said := chart.ConditionLines(s.Run.Result, heat)
+	label := s.Theme.Faint.Render(parts.Cell("this machine", nameWidth))
+	text := when + ": " + strings.Join(said, "  ·  ")
+	for _, line := range parts.Wrap(text, max(w-nameWidth, 20)) {
+		lines = append(lines, label+line)
+		label = strings.Repeat(" ", nameWidth)
+	}
+	return lines
+}
+
+// heatInView is the heat whose conditions are shown: the one at the line, or the latest.
+func (v View) heatInView(s screen.Scene) (*result.Heat, string) {
+	heats := s.Run.Heats
+	if len(heats) == 0 {
+		return nil, ""
+	}
+	if v.clock {
+		at := v.from + time.Duration(v.line*float64(v.to-v.from))
+		for i := range heats {
+			if heats[i].At <= at && at <= heats[i].At+heats[i].Wall {
+				return &heats[i], fmt.Sprintf("at the line, %s in round %d", title(heats[i].Contender, heats[i].State), heats[i].Round)
+			}
+		}
+	}
+	last := &heats[len(heats)-1]
+	return last, fmt.Sprintf("in the last heat, %s in round %d", title(last.Contender, last.State), last.Round)
+}
+
 // order draws the running order: rounds that are done, the one that is on, those ahead.
 func (v View) order(s screen.Scene, w int) string {
 	run := s.Run
 	done := len(run.Heats)
 	var groups []string
-	k, here := 0, 0
-	each := len(run.Result.Order[0]) + 1
+	k, here, widest := 0, 0, 1
 	states := len(run.Result.States()) > 1
-	if states {
-		each += each - 1
-	}
 	for round := range run.Result.Order {
 		group := ""
-		for _, bout := range run.Result.Bouts(round) {
+		bouts := run.Result.Bouts(round)
+		widest = max(widest, len(bouts))
+		for _, bout := range bouts {
 			sign := chart.SignFor(run.Result, bout.Contender)
 			switch {
 			case k < done:
@@ -247,8 +596,11 @@ func (v View) order(s screen.Scene, w int) string {
 		}
 		groups = append(groups, group)
 	}
+	if states {
+		widest *= 2
+	}
 	label := s.Theme.Faint.Render(parts.Cell("running order", nameWidth))
-	fit := max((w-nameWidth-4)/each, 1)
+	fit := max((w-nameWidth-4)/(widest+1), 1)
 	shown := parts.Window(groups, here, fit)
 	more := ""
 	if len(shown) < len(groups) {

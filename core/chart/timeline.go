@@ -1,0 +1,247 @@
+package chart
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// Timeline is a stretch of a run by the clock: a lane for each contender, its shots as dots on a log scale of latency that
+// all visible lanes share, and its heats as stretches.
+type Timeline struct {
+	From, To time.Duration // the stretch, since the start of the run
+	Whole    time.Duration // the run's length so far
+	Scale    Scale
+	Lanes    []TimeLane
+	Ticks    []Tick // clock times along the stretch
+
+	run   *result.Result
+	heats []result.Heat
+}
+
+// TimeLane is one contender in one state of caches.
+type TimeLane struct {
+	Side
+	State  string
+	Hidden bool // by whoever looks: it has no dots, and the scale does not heed it
+	Dots   []Dot
+	Heats  []Stretch
+}
+
+// Stretch is a heat's judged part within the stretch in view, both ends 0 to 1.
+type Stretch struct {
+	Round    int
+	From, To float64
+}
+
+// Length is how long a run has lasted: to the end of its last heat.
+func Length(heats []result.Heat) time.Duration {
+	end := time.Duration(0)
+	for i := range heats {
+		end = max(end, heats[i].At+heats[i].Wall)
+	}
+	return end
+}
+
+// NewTimeline arranges what of the heats lies between two moments; from 0 to 0 is the whole run.
+func NewTimeline(r *result.Result, heats []result.Heat, from, to time.Duration, hidden func(judge.Key) bool) *Timeline {
+	t := &Timeline{From: from, To: to, Whole: Length(heats), run: r, heats: heats}
+	if to <= from {
+		t.From, t.To = firstStart(heats), t.Whole
+	}
+	span := max(t.To-t.From, 1)
+	var values []float64
+	index := map[judge.Key]int{}
+	for i, e := range r.Entrants {
+		for _, state := range r.States() {
+			k := judge.Key{Contender: e.Name, State: state}
+			index[k] = len(t.Lanes)
+			t.Lanes = append(t.Lanes, TimeLane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state, Hidden: hidden != nil && hidden(k)})
+		}
+	}
+	in := func(h *result.Heat) *TimeLane {
+		at, ok := index[judge.Key{Contender: h.Contender, State: h.State}]
+		if !ok || t.Lanes[at].Hidden || h.At > t.To || h.At+h.Wall < t.From {
+			return nil
+		}
+		return &t.Lanes[at]
+	}
+	for i := range heats {
+		if in(&heats[i]) == nil {
+			continue
+		}
+		for _, d := range heats[i].Dots {
+			if d.At >= t.From && d.At <= t.To {
+				values = append(values, d.Latency.Seconds())
+			}
+		}
+	}
+	t.Scale = NewScale(values, true, units.Seconds)
+	across := func(at time.Duration) float64 { return float64(at-t.From) / float64(span) }
+	for i := range heats {
+		h := &heats[i]
+		lane := in(h)
+		if lane == nil {
+			continue
+		}
+		lane.Heats = append(lane.Heats, Stretch{h.Round, clamp(across(h.At)), clamp(across(h.At + h.Wall))})
+		for _, d := range h.Dots {
+			if d.At >= t.From && d.At <= t.To {
+				lane.Dots = append(lane.Dots, Dot{X: across(d.At), Y: t.Scale.At(d.Latency.Seconds()), Failed: d.Class != ""})
+			}
+		}
+	}
+	t.clockTicks()
+	return t
+}
+
+func firstStart(heats []result.Heat) time.Duration {
+	first := time.Duration(math.MaxInt64)
+	for i := range heats {
+		first = min(first, heats[i].At)
+	}
+	if first == math.MaxInt64 {
+		return 0
+	}
+	return first
+}
+
+// At is the moment at a place of the stretch, 0 to 1.
+func (t *Timeline) At(x float64) time.Duration {
+	return t.From + time.Duration(x*float64(t.To-t.From))
+}
+
+// Clock writes a moment as a time of day, as exactly as the stretch allows to tell.
+func (t *Timeline) Clock(at time.Duration) string {
+	layout := "15:04:05"
+	switch span := t.To - t.From; {
+	case span < 2*time.Second:
+		layout = "15:04:05.000"
+	case span < time.Minute:
+		layout = "15:04:05.0"
+	}
+	return t.run.Started.Add(at).Format(layout)
+}
+
+// niceSpans are the distances of clock ticks.
+var niceSpans = []time.Duration{
+	time.Millisecond, 2 * time.Millisecond, 5 * time.Millisecond, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond,
+	100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
+	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour,
+}
+
+func (t *Timeline) clockTicks() {
+	span := t.To - t.From
+	if span <= 0 {
+		return
+	}
+	step := niceSpans[len(niceSpans)-1]
+	for _, s := range niceSpans {
+		if span/s <= maxTicks {
+			step = s
+			break
+		}
+	}
+	// Ticks lie at round times of day, not at round distances from the start.
+	first := t.run.Started.Add(t.From).Truncate(step)
+	for at := first; ; at = at.Add(step) {
+		since := at.Sub(t.run.Started)
+		if since > t.To {
+			return
+		}
+		if since >= t.From {
+			t.Ticks = append(t.Ticks, Tick{At: float64(since-t.From) / float64(span), Label: t.Clock(since)})
+		}
+	}
+}
+
+// Reading is what one lane shows between two moments. Shots is 0 where it was not on.
+type Reading struct {
+	Round         int
+	Shots, Failed int64
+	Rate          float64 // shots a second
+	Mean, Max     float64 // of the successful ones, in seconds; NaN without any
+}
+
+// Read reads every lane off between two moments, in whole buckets of 100 ms.
+func (t *Timeline) Read(from, to time.Duration) []Reading {
+	const every = 100 * time.Millisecond
+	out := make([]Reading, len(t.Lanes))
+	for i := range t.Lanes {
+		lane := &t.Lanes[i]
+		read := &out[i]
+		read.Mean, read.Max = math.NaN(), math.NaN()
+		sum, longest, spans := 0.0, 0.0, 0
+		for j := range t.heats {
+			h := &t.heats[j]
+			if h.Contender != lane.Name || h.State != lane.State || h.At > to || h.At+h.Wall < from {
+				continue
+			}
+			read.Round = h.Round
+			first := int(max(from-h.At, 0) / every)
+			for k := first; k < len(h.Buckets) && h.At+time.Duration(k)*every <= to; k++ {
+				b := h.Buckets[k]
+				read.Shots += b[0]
+				read.Failed += b[1]
+				sum += float64(b[2]) / 1e9
+				longest = max(longest, float64(b[3])/1e9)
+				spans++
+			}
+		}
+		if ok := read.Shots - read.Failed; ok > 0 {
+			read.Mean, read.Max = sum/float64(ok), longest
+		}
+		if spans > 0 {
+			read.Rate = float64(read.Shots) / (float64(spans) * every.Seconds())
+		}
+	}
+	return out
+}
+
+// ConditionLines say what the machine was like in a heat, in a few words each; the first is about ourselves.
+func ConditionLines(r *result.Result, h *result.Heat) (lines []string) {
+	c := h.Conditions
+	own := fmt.Sprintf("ours %s", units.Share(c.OwnFrac))
+	if c.Collects > 0 {
+		own += fmt.Sprintf(", collected %s, paused %s", units.Plural(int(c.Collects), "time"), units.Duration(c.Pauses))
+	}
+	if h.Due > 0 {
+		own += fmt.Sprintf(", send lag p99 %s", units.Duration(h.LagP99))
+	}
+	others := fmt.Sprintf("others %s", units.Share(c.OthersFrac))
+	if c.StealFrac > 0 {
+		others += fmt.Sprintf(", host took %s", units.Share(c.StealFrac))
+	}
+	waits := fmt.Sprintf("waited: cpu %s, disk %s, memory %s", units.Share(c.CPUPressure), units.Share(c.DiskPressure), units.Share(c.MemoryPressure))
+	machine := ""
+	if c.MHz > 0 {
+		machine = fmt.Sprintf("%.0f MHz", c.MHz)
+	}
+	if c.FreeBytes > 0 {
+		machine = join(machine, units.Bytes(float64(c.FreeBytes))+" free")
+	}
+	if c.SwapBytes > 0 {
+		machine = join(machine, units.Bytes(float64(c.SwapBytes))+" swapped")
+	}
+	lines = append(lines, own, others, waits)
+	if machine != "" {
+		lines = append(lines, machine)
+	}
+	for i := range r.Floor {
+		if histogram, err := r.Floor[i].Histogram(); err == nil {
+			lines = append(lines, fmt.Sprintf("floor, %s: p50 %s", r.Floor[i].Kind, units.Seconds(judge.Quantile(histogram, 0.5))))
+		}
+	}
+	return lines
+}
+
+func join(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + ", " + b
+}

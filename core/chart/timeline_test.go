@@ -1,0 +1,92 @@
+package chart_test
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/chart"
+	"paceduel/core/judge"
+	"paceduel/core/meter"
+	"paceduel/core/result"
+	"paceduel/internal/sample"
+)
+
+// two is a run of two heats of 1 s, half a second apart.
+func two() *result.Result {
+	ms := time.Millisecond
+	heat := func(name string, round int, at time.Duration, latency time.Duration) result.Heat {
+		h := result.Heat{Contender: name, Round: round, At: at, Wall: time.Second, OK: 10}
+		for i := range 10 {
+			h.Dots = append(h.Dots, result.Dot{At: at + time.Duration(i)*100*ms, Latency: latency})
+			h.Buckets = append(h.Buckets, result.Bucket{int64(i + 1), 0, int64(i+1) * int64(latency), int64(latency) * 2})
+		}
+		return h
+	}
+	r := &result.Result{
+		Started: sample.Start, Plan: result.Plan{Baseline: "slow", Rounds: 1}, Entrants: []result.Entrant{{Name: "slow"}, {Name: "fast"}},
+		Heats: []result.Heat{heat("slow", 1, time.Second, 80*ms), heat("fast", 1, 2500*ms, 2*ms)},
+	}
+	r.Heats[1].Buckets[3][1] = 2
+	r.Heats[1].Dots[3].Class = "status"
+	return r
+}
+
+func TestAStretchOfTimeIsShownByTheClock(t *testing.T) {
+	r := two()
+	whole := chart.NewTimeline(r, r.Heats, 0, 0, nil)
+	if whole.From != time.Second || whole.To != 3500*time.Millisecond || len(whole.Lanes) != 2 || len(whole.Lanes[0].Dots) != 10 {
+		t.Fatalf("the whole is %s to %s, %d lanes", whole.From, whole.To, len(whole.Lanes))
+	}
+	if s := whole.Lanes[1].Heats[0]; s.From != 0.6 || s.To != 1 || s.Round != 1 {
+		t.Errorf("the second heat stands at %+v; want 0.6 to 1", s)
+	}
+	var labels []string
+	for _, tick := range whole.Ticks {
+		labels = append(labels, tick.Label)
+	}
+	if got := strings.Join(labels, " "); got != "06:40:01.0 06:40:01.5 06:40:02.0 06:40:02.5 06:40:03.0 06:40:03.5" {
+		t.Errorf("ticks %s", got)
+	}
+	// Zoomed in, only what lies there is shown, and only that gives the scale; so does hiding a lane.
+	part := chart.NewTimeline(r, r.Heats, 2600*time.Millisecond, 2850*time.Millisecond, nil)
+	if n := len(part.Lanes[0].Dots) + len(part.Lanes[1].Dots); n != 3 || part.Scale.Max > 0.01 || !part.Lanes[1].Dots[2].Failed {
+		t.Errorf("%d dots in view, scale to %g", n, part.Scale.Max)
+	}
+	alone := chart.NewTimeline(r, r.Heats, 0, 0, func(k judge.Key) bool { return k.Contender == "slow" })
+	if !alone.Lanes[0].Hidden || len(alone.Lanes[0].Dots) != 0 || alone.Scale.Max > 0.01 || whole.Scale.Max < 0.08 {
+		t.Errorf("with slow hidden the scale goes to %g, with both to %g", alone.Scale.Max, whole.Scale.Max)
+	}
+	if empty := chart.NewTimeline(r, nil, 0, 0, nil); len(empty.Ticks) != 0 || len(empty.Lanes) != 2 {
+		t.Errorf("a run without heats: %+v", empty)
+	}
+}
+
+func TestATimelineIsReadOff(t *testing.T) {
+	r := two()
+	whole := chart.NewTimeline(r, r.Heats, 0, 0, nil)
+	at := whole.At(0.6 + 0.4*0.25) // 250 ms into the second heat
+	if whole.Clock(at) != "06:40:02.7" {
+		t.Errorf("the clock says %s", whole.Clock(at))
+	}
+	got := whole.Read(at, at+100*time.Millisecond) // the third and fourth bucket: 3 and 4 shots, 2 failed
+	if got[0].Shots != 0 || got[0].Round != 0 || !math.IsNaN(got[0].Mean) {
+		t.Errorf("slow was not on, but reads %+v", got[0])
+	}
+	f := got[1]
+	if f.Round != 1 || f.Shots != 7 || f.Failed != 2 || math.Abs(f.Rate-35) > 1e-9 || math.Abs(f.Mean-0.0028) > 1e-9 || f.Max != 0.004 {
+		t.Errorf("fast reads %+v; want 7 shots of 2 buckets, 2 failed", f)
+	}
+}
+
+func TestConditionsInWords(t *testing.T) {
+	r := two()
+	h := &r.Heats[0]
+	h.Due, h.LagP99 = 100, 40*time.Microsecond
+	h.Conditions = meter.Conditions{OwnFrac: 0.12, OthersFrac: 0.3, StealFrac: 0.05, Collects: 1, Pauses: time.Millisecond, CPUPressure: 0.2, MHz: 2500, FreeBytes: 1 << 30, SwapBytes: 1 << 20}
+	want := "ours 12 %, collected 1 time, paused 1.00 ms, send lag p99 40.0 µs\nothers 30 %, host took 5 %\nwaited: cpu 20 %, disk 0 %, memory 0 %\n2500 MHz, 1.00 GiB free, 1.00 MiB swapped"
+	if got := strings.Join(chart.ConditionLines(r, h), "\n"); got != want {
+		t.Errorf("conditions:\n%s\nwant\n%s", got, want)
+	}
+}
