@@ -17,11 +17,13 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 		}
 	}
 	var waits *clientPace
+	var last time.Duration                 // when a shot last ended
 	ended := make([]time.Duration, h.Size) // each client's last shot
 	job.Done = func(i int, shot *contender.Shot) {
 		if check := h.checker(stage, i); check == nil || check.Take(shot) {
 			recorders[0].Record(shot, span.Start)
 		}
+		last = shot.End
 		if shot.Class != contender.Cut {
 			ended[i] = shot.End
 		}
@@ -33,7 +35,13 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 	if job.Open {
 		job.Next = h.moments(stage, q, &span)
 	} else {
-		job.Next, job.Over = h.turns(q, span.Start)
+		// A client shoots again when its last shot has ended, so that there is no need to look at the clock once more; but
+		// for those who think.
+		now := func() time.Duration { return max(last, span.Start) }
+		if h.clientPace(stage, h.Size, 0) != nil {
+			now = h.Clock.Now
+		}
+		job.Next, job.Over = turns(q, span.Start, now)
 		if waits = h.clientPace(stage, h.Size, span.Start); waits != nil {
 			job.Ready = func(i int) time.Duration { return waits.next[i] }
 		}
@@ -50,10 +58,10 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 }
 
 // turns lets everybody shoot until the quota is used up, which over reports.
-func (h *Heat) turns(q quota, start time.Duration) (next func(int) (due, left time.Duration, ok bool), over func() bool) {
+func turns(q quota, start time.Duration, now func() time.Duration) (next func(int) (due, left time.Duration, ok bool), over func() bool) {
 	rest := q.shots
 	over = func() bool {
-		return q.span > 0 && h.Clock.Now()-start >= q.span || q.shots > 0 && rest == 0
+		return q.span > 0 && now()-start >= q.span || q.shots > 0 && rest == 0
 	}
 	next = func(int) (time.Duration, time.Duration, bool) {
 		if over() {

@@ -100,6 +100,53 @@ func TestAnAnswerThatIsCutShort(t *testing.T) {
 }
 
 // Whatever comes is read the same in one piece and byte by byte, and what is read as good is what the standard library reads.
+// seen is what is read of an answer that comes in one piece and is not kept.
+type seen struct {
+	status   int
+	length   int64
+	rest     string
+	complete bool
+	close    bool
+	failed   bool
+}
+
+func glance(a *answer, raw string, isHead bool) seen {
+	a.begin(isHead, nil)
+	rest, err := a.take([]byte(raw))
+	return seen{a.status, a.length, string(rest), a.complete, a.close, err != nil}
+}
+
+// A head that was read before is not read again, and means the same.
+func TestTheSameHeadAgain(t *testing.T) {
+	heads := []string{
+		"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntides", "HTTP/1.1 204 None\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\ntid\r\n1\r\ne\r\n0\r\n\r\n", "HTTP/1.1 404 Not Found\r\nConnection: close\r\nContent-Length: 0\r\n\r\n",
+		"HTTP/1.1 200 OK\r\n\r\nuntil", "HTTP/1.1 103 Hints\r\nLink: a\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 1\r\n\r\nx",
+	}
+	var kept answer
+	for range 3 {
+		for _, first := range heads {
+			for _, second := range heads {
+				for _, isHead := range []bool{false, true} {
+					var fresh answer
+					glance(&kept, first, !isHead)
+					glance(&kept, first, isHead)
+					if got, want := glance(&kept, second, isHead), glance(&fresh, second, isHead); got != want {
+						t.Fatalf("after %q, %q reads as %+v; want %+v", first, second, got, want)
+					}
+				}
+			}
+		}
+	}
+	told := "HTTP/1.1 200 OK\r\nServer-Timing: db;dur=2\r\nContent-Length: 1\r\n\r\nx"
+	for range 3 {
+		glance(&kept, told, false)
+		if marks := kept.marks.List(); len(marks) != 1 || marks[0].Name != "db" {
+			t.Errorf("times told are %v", marks)
+		}
+	}
+}
+
 func FuzzAnswer(f *testing.F) {
 	f.Add("HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide")
 	f.Add("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3;x\r\ntid\r\n0\r\nA: b\r\n\r\n")

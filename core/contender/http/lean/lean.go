@@ -59,6 +59,7 @@ type Crew struct {
 	events []unix.EpollEvent
 	next   int // request, of an open model
 	swept  time.Duration
+	seen   time.Duration // the latest reading of the clock: when bytes came, or nothing did
 	job    *contender.Job
 	more   bool
 }
@@ -155,9 +156,12 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 		for _, e := range c.events[:n] {
 			c.handle(&c.conns[e.Fd], e.Events)
 		}
-		if now := c.cfg.Clock.Now(); now-c.swept > sweepEvery {
-			c.swept = now
-			c.sweep(now)
+		if n == 0 {
+			c.seen = c.cfg.Clock.Now()
+		}
+		if c.seen-c.swept > sweepEvery {
+			c.swept = c.seen
+			c.sweep(c.seen)
 		}
 	}
 }
@@ -398,9 +402,10 @@ func (c *Crew) receive(k *conn) {
 			c.ended(k)
 			return
 		}
+		c.seen = c.cfg.Clock.Now()
 		if k.first {
 			k.first = false
-			k.shot.FirstByte = c.cfg.Clock.Now() - k.shot.Start
+			k.shot.FirstByte = c.seen - k.shot.Start
 		}
 		k.shot.Received += int64(n)
 		rest, err := k.answer.take(c.buf[:n])
@@ -413,7 +418,7 @@ func (c *Crew) receive(k *conn) {
 			if len(rest) > 0 {
 				k.answer.close = true // what nobody asked for would be taken for the next answer
 			}
-			c.done(k)
+			c.done(k, c.seen)
 			return
 		case k.answer.length > c.cfg.MaxBody:
 			c.end(k, contender.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody))
@@ -442,7 +447,7 @@ func (c *Crew) ended(k *conn) {
 	err := k.answer.closed()
 	switch {
 	case err == nil:
-		c.done(k)
+		c.done(k, c.cfg.Clock.Now())
 	case k.first:
 		c.end(k, contender.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, io.EOF))
 	default:
@@ -482,9 +487,8 @@ func (c *Crew) fail(k *conn, err error) {
 	c.end(k, class, err)
 }
 
-// done is a whole answer.
-func (c *Crew) done(k *conn) {
-	now := c.cfg.Clock.Now()
+// done is an answer that was whole at a moment.
+func (c *Crew) done(k *conn, now time.Duration) {
 	class, err := contender.OK, error(nil)
 	if err = c.cfg.Status(k.answer.status, k.answer.reason); err != nil {
 		class = contender.Status

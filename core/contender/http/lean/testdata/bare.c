@@ -3,6 +3,8 @@
 //   bare serve                     prints its port, then answers every request with the same 13 bytes
 //   bare ask PORT CONNS SECONDS    one epoll loop over CONNS connections, each asking again when answered;
 //                                  prints shots, seconds, CPU seconds, p50 and p99 in nanoseconds
+//   bare rate PORT CONNS SECONDS RATE   the same with shots due RATE times a second, latency from when each was due;
+//                                  a thread with a timer slack of 1 ns waits in epoll_pwait2
 #define _GNU_SOURCE
 #include <arpa/inet.h>
 #include <netinet/tcp.h>
@@ -11,6 +13,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
+#include <sys/prctl.h>
 #include <sys/resource.h>
 #include <sys/socket.h>
 #include <time.h>
@@ -103,8 +106,56 @@ static int ask(int port, int conns, double seconds) {
 	return 0;
 }
 
+static int rate(int port, int conns, double seconds, double per) {
+	prctl(PR_SET_TIMERSLACK, 1, 0, 0, 0);
+	int e = epoll_create1(0), one = 1;
+	int64_t *due = calloc(conns, sizeof *due), *all = malloc(sizeof *all * 20000000);
+	int *fds = calloc(conns, sizeof *fds), *spare = calloc(conns, sizeof *spare), spares = conns;
+	struct sockaddr_in at = {.sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK), .sin_port = htons(port)};
+	for (int i = 0; i < conns; i++) {
+		fds[i] = socket(AF_INET, SOCK_STREAM, 0);
+		if (connect(fds[i], (struct sockaddr *)&at, sizeof at)) return 1;
+		setsockopt(fds[i], IPPROTO_TCP, TCP_NODELAY, &one, sizeof one);
+		struct epoll_event ev = {.events = EPOLLIN, .data.u32 = i};
+		epoll_ctl(e, EPOLL_CTL_ADD, fds[i], &ev);
+		spare[i] = i;
+	}
+	long shots = 0, sent = 0, total = (long)(seconds * per);
+	char buf[65536];
+	struct epoll_event events[256];
+	int64_t start = now();
+	while (shots < total) {
+		int64_t t = now(), left = 100000000;
+		while (sent < total && spares > 0) {
+			int64_t moment = start + (int64_t)(sent * 1e9 / per);
+			left = moment - t;
+			if (left > 0) break;
+			int i = spare[--spares];
+			due[i] = moment;
+			send(fds[i], request, sizeof request - 1, MSG_NOSIGNAL);
+			sent++;
+		}
+		struct timespec wait = {left > 0 ? left / 1000000000 : 0, left > 0 ? left % 1000000000 : 0};
+		int n = epoll_pwait2(e, events, 256, &wait, NULL);
+		for (int k = 0; k < n; k++) {
+			int i = events[k].data.u32;
+			if (recv(fds[i], buf, sizeof buf, MSG_DONTWAIT) != sizeof answer - 1) return 1;
+			all[shots++] = now() - due[i];
+			spare[spares++] = i;
+		}
+	}
+	double took = (now() - start) / 1e9;
+	struct rusage u;
+	getrusage(RUSAGE_SELF, &u);
+	double cpu = u.ru_utime.tv_sec + u.ru_stime.tv_sec + (u.ru_utime.tv_usec + u.ru_stime.tv_usec) / 1e6;
+	qsort(all, shots, sizeof *all, compare);
+	printf("%ld %f %f %ld %ld\n", shots, took, cpu, (long)all[shots / 2], (long)all[shots * 99 / 100]);
+	return 0;
+}
+
 int main(int n, char **args) {
 	if (n == 2 && !strcmp(args[1], "serve")) return serve();
 	if (n == 5 && !strcmp(args[1], "ask")) return ask(atoi(args[2]), atoi(args[3]), atof(args[4]));
+	if (n == 6 && !strcmp(args[1], "rate")) return rate(atoi(args[2]), atoi(args[3]), atof(args[4]), atof(args[5]));
 	return 2;
 }
