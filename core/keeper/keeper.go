@@ -47,10 +47,11 @@ func Run() {
 
 // Keeper is the owner's end. It is safe for concurrent use.
 type Keeper struct {
-	table *[slots]int32
-	file  *os.File
-	pipe  io.Closer
-	cmd   *exec.Cmd
+	adopts bool
+	table  *[slots]int32
+	file   *os.File
+	pipe   io.Closer
+	cmd    *exec.Cmd
 
 	mu   sync.Mutex
 	free []int
@@ -62,9 +63,8 @@ var shared = sync.OnceValues(start)
 func Shared() (*Keeper, error) { return shared() }
 
 func start() (*Keeper, error) {
-	// Processes whose parents end become our children instead of the system's, so that none of them can get lost. Where
-	// that is refused they are the system's, which ends them with their groups all the same.
-	unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
+	// Processes whose parents end become our children instead of the system's, so that none of them can get lost.
+	adopts := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == nil
 	fd, err := unix.MemfdCreate("paceduel-keeper", unix.MFD_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("start keeper: shared table: %w", err)
@@ -91,7 +91,7 @@ func start() (*Keeper, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start keeper: %w", err)
 	}
-	k := &Keeper{table: table, file: file, pipe: pipe, cmd: cmd, free: make([]int, slots)}
+	k := &Keeper{adopts: adopts, table: table, file: file, pipe: pipe, cmd: cmd, free: make([]int, slots)}
 	for i := range k.free {
 		k.free[i] = slots - 1 - i
 	}
@@ -129,6 +129,9 @@ func (s *Seat) Hold(group int) { atomic.StoreInt32(&s.k.table[s.i], int32(group)
 
 // Clear empties the seat; call it before the group's leader is reaped, so that its number cannot be someone else's.
 func (s *Seat) Clear() { atomic.StoreInt32(&s.k.table[s.i], 0) }
+
+// Adopts reports whether processes whose parents end become children of this process.
+func (k *Keeper) Adopts() bool { return k.adopts }
 
 // Holds reports whether a process group is in some seat, or is the keeper's own.
 func (k *Keeper) Holds(group int) bool {

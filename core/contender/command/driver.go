@@ -151,7 +151,12 @@ type client struct {
 	stdin  *os.File // where the plan names none: the null device
 	stdout *os.File // the null device, or the file that output goes to
 	stderr *os.File // an unnamed file in memory, emptied before every shot
+	guard  guard
+	runs   int
 }
+
+// sweepEvery is how many runs pass between two looks for what they left in sessions of their own.
+const sweepEvery = 16
 
 func (c *client) prepare() error {
 	if c.ready {
@@ -192,6 +197,7 @@ func memoryFile() (*os.File, error) {
 func (c *client) Rewind() {}
 
 func (c *client) Close() {
+	c.guard.close()
 	for _, f := range []**os.File{&c.stdin, &c.stdout, &c.stderr} {
 		if *f != nil {
 			(*f).Close()
@@ -232,15 +238,18 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		return
 	}
 	defer out.close(c.stdout)
-	c.stderr.Truncate(0)
-	c.stderr.Seek(0, io.SeekStart)
+	// Its place is shared with the processes that wrote to it.
+	if said, err := c.stderr.Seek(0, io.SeekCurrent); err != nil || said > 0 {
+		c.stderr.Truncate(0)
+		c.stderr.Seek(0, io.SeekStart)
+	}
 
-	attr := &os.ProcAttr{
-		Dir: c.d.dir, Env: c.d.env, Files: []*os.File{c.stdin, out.file, c.stderr},
+	attr := &syscall.ProcAttr{
+		Dir: c.d.dir, Env: c.d.env, Files: []uintptr{c.stdin.Fd(), out.file.Fd(), c.stderr.Fd()},
 		Sys: &syscall.SysProcAttr{Setpgid: true},
 	}
 	if out.terminal != nil {
-		attr.Files[2] = out.file
+		attr.Files[2] = attr.Files[1]
 		attr.Sys = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 1} // a session is a group of its own
 	}
 	begin()
@@ -251,18 +260,21 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		}
 	}
 	if !done {
-		p, err := c.start(attr, shot)
+		pid, err := c.start(attr, shot)
 		if err != nil {
 			end()
 			fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
 			return
 		}
-		c.seat.Hold(p.Pid)
-		ended = c.await(ctx, p, shot)
+		c.seat.Hold(pid)
+		ended = c.await(ctx, pid, shot)
 	}
+	runtime.KeepAlive(out.file) // its number was handed over, not itself
 	end()
-	if left := c.d.sweep(); !ended.killed {
-		shot.LeftBehind += left
+	if c.runs++; c.runs%sweepEvery == 1 || shot.View != nil || shot.Measure {
+		if left := c.d.sweep(); !ended.killed {
+			shot.LeftBehind += left
+		}
 	}
 	out.finish(shot)
 	if c.d.settings.Stdin != "" {
@@ -295,13 +307,13 @@ func (c *client) openInput() (err error) {
 }
 
 // start creates the process, on its processors when it has some of its own, and stamps the shot.
-func (c *client) start(attr *os.ProcAttr, shot *contender.Shot) (p *os.Process, err error) {
+func (c *client) start(attr *syscall.ProcAttr, shot *contender.Shot) (pid int, err error) {
 	if c.d.cpus != nil {
 		// A process starts where the thread that creates it is allowed to run.
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
 		if err := unix.SchedSetaffinity(0, c.d.cpus); err != nil {
-			return nil, err
+			return 0, err
 		}
 		defer func() {
 			// At once, so that we do not wait on the contender's processor; when that fails the thread is left there.
@@ -309,11 +321,12 @@ func (c *client) start(attr *os.ProcAttr, shot *contender.Shot) (p *os.Process, 
 		}()
 	}
 	shot.Start = c.d.clock.Now()
-	p, err = os.StartProcess(c.d.program, c.d.argv, attr)
+	// Package os would also open a file for the process, which costs more than the program that does nothing.
+	pid, err = syscall.ForkExec(c.d.program, c.d.argv, attr)
 	if err == nil && c.d.nice != 0 {
-		unix.Setpriority(unix.PRIO_PROCESS, p.Pid, c.d.nice) // what is not allowed was said before the run
+		unix.Setpriority(unix.PRIO_PROCESS, pid, c.d.nice) // what is not allowed was said before the run
 	}
-	return p, err
+	return pid, err
 }
 
 // usable is the kernel's form of those processors that this machine has for us; nil for none.
@@ -379,45 +392,93 @@ type ending struct {
 	err    error
 }
 
-// await sees the exit, ends what is left of the group while its number is still ours, and only then reaps the leader.
-func (c *client) await(ctx context.Context, p *os.Process, shot *contender.Shot) ending {
-	var mu sync.Mutex
-	killed, gone := false, false
-	kill := func() {
-		mu.Lock()
-		defer mu.Unlock()
-		if gone {
-			return // the number may be someone else's by now
-		}
-		killed = true
-		syscall.Kill(-p.Pid, syscall.SIGKILL)
-	}
-	limit := time.AfterFunc(c.d.settings.Timeout.D(), kill)
-	stop := context.AfterFunc(ctx, kill)
+// guard ends a process group at its limit or when ctx ends, as long as the group's number is its own.
+type guard struct {
+	mu     sync.Mutex
+	group  int // 0: none
+	killed bool
+	limit  *time.Timer
+	ctx    context.Context
+	forget func() bool
+}
 
+// over guards a group from now on.
+func (g *guard) over(ctx context.Context, group int, limit time.Duration) {
+	g.mu.Lock()
+	g.group, g.killed = group, false
+	g.mu.Unlock()
+	if g.limit == nil {
+		g.limit = time.AfterFunc(limit, g.kill)
+	} else {
+		g.limit.Reset(limit)
+	}
+	if g.ctx != ctx {
+		if g.forget != nil {
+			g.forget()
+		}
+		g.ctx, g.forget = ctx, context.AfterFunc(ctx, g.kill)
+	}
+	if ctx.Err() != nil {
+		g.kill() // it ended before there was anything to end
+	}
+}
+
+func (g *guard) kill() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.group != 0 {
+		g.killed = true
+		syscall.Kill(-g.group, syscall.SIGKILL)
+	}
+}
+
+// gone says that the leader has ended and is about to be reaped; it reports whether the group was ended by us.
+func (g *guard) gone() bool {
+	g.limit.Stop()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.group = 0
+	return g.killed
+}
+
+func (g *guard) close() {
+	if g.limit != nil {
+		g.limit.Stop()
+	}
+	if g.forget != nil {
+		g.forget()
+	}
+}
+
+// await sees the exit, reaps the leader and then ends what is left of its group.
+func (c *client) await(ctx context.Context, pid int, shot *contender.Shot) (e ending) {
+	c.guard.over(ctx, pid, c.d.settings.Timeout.D())
 	var info unix.Siginfo
 	for {
-		err := unix.Waitid(unix.P_PID, p.Pid, &info, unix.WEXITED|unix.WNOWAIT, nil)
+		err := unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOWAIT, nil)
 		if err != unix.EINTR {
 			break
 		}
 	}
 	shot.End = c.d.clock.Now()
-	limit.Stop()
-	stop()
-	mu.Lock()
-	gone = true
-	mu.Unlock()
-	syscall.Kill(-p.Pid, syscall.SIGKILL)
-	c.seat.Clear()
-	state, err := p.Wait()
-	if err != nil {
-		return ending{killed: killed, err: err}
+	e.killed = c.guard.gone()
+	if !c.d.keeper.Adopts() {
+		syscall.Kill(-pid, syscall.SIGKILL) // while the number is still ours
 	}
-	e := ending{status: state.Sys().(syscall.WaitStatus), usage: *state.SysUsage().(*syscall.Rusage), killed: killed}
-	left, usage := reapGroup(p.Pid)
+	c.seat.Clear()
+	for {
+		_, err := syscall.Wait4(pid, &e.status, 0, &e.usage)
+		if err == nil {
+			break
+		}
+		if err != syscall.EINTR {
+			e.err = err
+			return e
+		}
+	}
+	left, usage := reapGroup(pid)
 	add(&e.usage, usage)
-	if !killed {
+	if !e.killed {
 		shot.LeftBehind += left
 	}
 	return e

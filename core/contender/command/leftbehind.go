@@ -43,8 +43,8 @@ func end() {
 // reapLimit bounds the wait for processes that were killed.
 const reapLimit = 200 * time.Millisecond
 
-// reapGroup waits for what is left of a killed group whose leader was reaped, and returns how many processes it was and
-// what they had used.
+// reapGroup ends and waits for what is left of a group whose leader was reaped, and returns how many processes it was and
+// what they had used. What is left has fallen to us, so that the group's number is its own as long as there is anybody.
 func reapGroup(group int) (n int, usage syscall.Rusage) {
 	deadline := time.Time{}
 	for {
@@ -59,6 +59,7 @@ func reapGroup(group int) (n int, usage syscall.Rusage) {
 			add(&usage, own)
 		default:
 			if deadline.IsZero() {
+				syscall.Kill(-group, syscall.SIGKILL)
 				deadline = time.Now().Add(reapLimit)
 			} else if time.Now().After(deadline) {
 				return n, usage

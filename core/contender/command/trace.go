@@ -25,19 +25,19 @@ import (
 // judged.
 //
 // ok is false when tracing is not allowed here; nothing was run then.
-func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.Shot) (e ending, ok bool) {
+func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *contender.Shot) (e ending, ok bool) {
 	// The tracer is a thread, and only it may wait for what it traces.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	attr.Sys.Ptrace = true
 	own := memoryOf(os.Getpid(), "VmHWM:")
-	p, err := c.start(attr, shot)
+	leader, err := c.start(attr, shot)
 	if err != nil {
 		attr.Sys.Ptrace = false
 		return ending{}, false
 	}
-	c.seat.Hold(p.Pid)
-	t := tracer{leader: p.Pid, living: map[int]bool{}}
+	c.seat.Hold(leader)
+	t := tracer{leader: leader, living: map[int]bool{}}
 	var mu sync.Mutex
 	killed, gone := false, false
 	kill := func() {
@@ -45,7 +45,7 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 		defer mu.Unlock()
 		if !gone {
 			killed = true
-			syscall.Kill(-p.Pid, syscall.SIGKILL)
+			syscall.Kill(-leader, syscall.SIGKILL)
 		}
 	}
 	limit := time.AfterFunc(c.d.settings.Timeout.D(), kill)
@@ -57,11 +57,10 @@ func (c *client) traced(ctx context.Context, attr *os.ProcAttr, shot *contender.
 		mu.Lock()
 		gone = true
 		mu.Unlock()
-		syscall.Kill(-p.Pid, syscall.SIGKILL) // what it left running
+		syscall.Kill(-leader, syscall.SIGKILL) // what it left running
 	}
 	t.run()
 	c.seat.Clear()
-	p.Release()
 	// What the kernel kept of all that were waited for counts where it cannot be our own size at the start.
 	if kept := t.usage.Maxrss << 10; kept > own+own/4 {
 		t.peak = max(t.peak, kept)
