@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"paceduel/core/clock"
-	"paceduel/core/contender"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
 	"paceduel/core/tally"
@@ -77,7 +76,7 @@ func TestWhatAClimbCannotSendIsCountedByStep(t *testing.T) {
 }
 
 // driveSteps is drive with what the recorders hold.
-func driveSteps(ctx context.Context, s server, p plan.Pace, most int) (pace.Span, *tally.Merged, []contender.Client, error) {
+func driveSteps(ctx context.Context, s server, p plan.Pace, most int) (pace.Span, *tally.Merged, []tally.Raw, error) {
 	p.Warmup = &plan.Warmup{}
 	h := &pace.Heat{Clock: s.clk, Pace: p, Seed: 7, Sleep: time.Sleep}
 	for range most {
@@ -85,7 +84,8 @@ func driveSteps(ctx context.Context, s server, p plan.Pace, most int) (pace.Span
 		h.Warm, h.Judged = append(h.Warm, tally.NewRecorder(1, 1)), append(h.Judged, tally.NewRecorder(5000, 10))
 	}
 	span, err := h.Drive(ctx)
-	return span, tally.Merge(h.Judged), h.Clients, err
+	shots, _ := tally.Kept(h.Judged)
+	return span, tally.Merge(h.Judged), shots, err
 }
 
 // Clients join in as the climb says: in each step so many shots as its clients perform one after another.
@@ -124,11 +124,11 @@ func TestClientsThinkAndBeginOneAfterAnother(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		p := plan.Pace{Clients: 4, For: plan.Span(10 * time.Second), Think: plan.Span(90 * time.Millisecond), Stagger: plan.Span(80 * time.Millisecond)}
 		s := server{clk: clock.Start(), takes: 10 * time.Millisecond}
-		span, sums, _, err := driveSteps(t.Context(), s, p, 4)
+		span, sums, shots, err := driveSteps(t.Context(), s, p, 4)
 		if err != nil || sums.Shots() != 4*100 || span.End-span.Start != 10*time.Second {
 			t.Errorf("%d shots in %s, %v; want 400 in 10 s", sums.Shots(), span.End-span.Start, err)
 		}
-		for i, raw := range sums.Kept[:4] {
+		for i, raw := range shots[:4] {
 			if want := time.Duration(i) * 20 * time.Millisecond; raw.Start-span.Start != want {
 				t.Errorf("client %d begins after %s; want %s", i, raw.Start-span.Start, want)
 			}

@@ -49,7 +49,8 @@ func drive(ctx context.Context, s server, p plan.Pace, most int) (pace.Span, tal
 	span, err := h.Drive(ctx)
 	var latencies []time.Duration
 	merged := tally.Merge(h.Judged)
-	for _, s := range merged.Kept {
+	shots, _ := tally.Kept(h.Judged)
+	for _, s := range shots {
 		latencies = append(latencies, s.Latency)
 	}
 	slices.Sort(latencies)

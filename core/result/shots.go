@@ -45,7 +45,7 @@ func (s *ShotWriter) Write(h *Heat, shots []tally.Raw, sampled bool) error {
 			due = number(int64(r.Due))
 		}
 		record = append(record[:0], number(int64(h.Round)), h.Contender, h.State, r.Class.String(), due, number(int64(r.Start)), number(int64(r.End)), number(int64(r.Latency)),
-			number(int64(r.Lookup)), number(int64(r.Connect)), number(int64(r.TLS)), number(int64(r.Asked)), number(int64(r.FirstByte)),
+			number(int64(r.Lookup.D())), number(int64(r.Connect.D())), number(int64(r.TLS.D())), number(int64(r.Asked.D())), number(int64(r.FirstByte.D())),
 			number(int64(r.Row)), number(r.Sent), number(r.Received), number(r.Length), number(int64(r.Redirects)), trace, strconv.FormatBool(sampled))
 		if err := s.out.Write(record); err != nil {
 			return fmt.Errorf("write shots of %s in round %d: %w", h.Contender, h.Round, err)

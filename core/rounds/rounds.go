@@ -40,7 +40,7 @@ type Config struct {
 	AcceptUnequal bool
 	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in, decoded, which it may keep.
 	OnAnswer func(contender, state string, body []byte)
-	// OnShots, when set, is handed the shots of each heat that were kept one by one before its HeatEnded, see tally.Merged.
+	// OnShots, when set, is handed the shots of each heat that were kept one by one before its HeatEnded, see tally.Kept.
 	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
 	// Control, when set, steers the run while it is on.
 	Control *Control
@@ -494,7 +494,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: pace.Clients(r.cfg.Plan.Pace),
 		OK: m.Counts[contender.OK], LatencySum: m.Latency, Busy: max(m.Elapsed-span.Aside, 0),
 		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind + r.swept,
-		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: dots(m.Kept, min(max(allDots/max(r.result.Planned(), 1), leastDots), mostDots)),
+		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: pick(tally.Points(r.judged), min(max(allDots/max(r.result.Planned(), 1), leastDots), mostDots)),
 	}
 	var err error
 	if h.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {
@@ -549,7 +549,8 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		}
 	}
 	if r.cfg.OnShots != nil {
-		r.cfg.OnShots(&h, m.Kept, m.Sampled)
+		shots, sampled := tally.Kept(r.judged)
+		r.cfg.OnShots(&h, shots, sampled)
 	}
 	return h, nil
 }

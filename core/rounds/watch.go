@@ -120,15 +120,6 @@ func (r *runner) offer(e Event) {
 	}
 }
 
-// dots is an even choice of up to limit shots of a heat in the order in which they ended, see pick.
-func dots(shots []tally.Raw, limit int) []result.Dot {
-	points := make([]tally.Point, len(shots))
-	for i, s := range shots {
-		points[i] = tally.Point{At: s.End, Latency: s.Latency, Class: s.Class}
-	}
-	return pick(points, limit)
-}
-
 // pick chooses up to n points evenly by their number. A failure in the stretch that a point stands for goes before it,
 // and the slowest of all is always among them, so that neither is lost from the picture.
 func pick(points []tally.Point, n int) []result.Dot {

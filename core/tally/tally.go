@@ -8,7 +8,6 @@ package tally
 
 import (
 	"cmp"
-	"maps"
 	"math"
 	"math/bits"
 	"math/rand/v2"
@@ -39,17 +38,27 @@ type Point struct {
 	Class   contender.Class
 }
 
-// Raw is one shot as it was. Times are on the run's clock, parts are lengths of time.
+// Raw is one shot as it was, in few bytes. Moments are on the run's clock.
 type Raw struct {
-	Due, Start, End              time.Duration
-	Lookup, Connect, TLS         time.Duration // Connect holds the two others
-	Asked, FirstByte             time.Duration // from Start
-	Latency                      time.Duration
-	Sent, Received, Length, Peak int64
-	Row, Redirects               int32
-	Class                        contender.Class
-	Trace                        [16]byte
+	Due, Start, End      time.Duration
+	Latency              time.Duration
+	Sent, Received       int64
+	Length               int64
+	Lookup, Connect, TLS Brief // Connect holds the two others
+	Asked, FirstByte     Brief // from Start
+	Row                  int32
+	Redirects            uint8
+	Class                contender.Class
+	Trace                [16]byte
 }
+
+// Brief is a length of time in four bytes, exact to a ten-millionth.
+type Brief float32
+
+func brief(d time.Duration) Brief { return Brief(d) }
+
+// D is the length of time.
+func (b Brief) D() time.Duration { return time.Duration(b) }
 
 // Bucket is what ended within Every of the time line.
 type Bucket struct {
@@ -334,9 +343,9 @@ func (r *Recorder) keep(shot *contender.Shot, latency time.Duration) {
 		}
 	}
 	raw := Raw{
-		Due: shot.Due, Start: shot.Start, End: shot.End, Lookup: shot.Lookup, Connect: shot.Connect, TLS: shot.TLS, Asked: shot.Asked, FirstByte: shot.FirstByte,
-		Latency: latency, Sent: shot.Sent, Received: shot.Received, Length: shot.Length, Peak: shot.Peak, Row: int32(shot.Row), Redirects: int32(shot.Redirects),
-		Class: shot.Class, Trace: shot.Trace,
+		Due: shot.Due, Start: shot.Start, End: shot.End, Latency: latency, Sent: shot.Sent, Received: shot.Received, Length: shot.Length,
+		Lookup: brief(shot.Lookup), Connect: brief(shot.Connect), TLS: brief(shot.TLS), Asked: brief(shot.Asked), FirstByte: brief(shot.FirstByte),
+		Row: int32(shot.Row), Redirects: uint8(min(shot.Redirects, math.MaxUint8)), Class: shot.Class, Trace: shot.Trace,
 	}
 	switch {
 	case room:
@@ -403,10 +412,6 @@ type Merged struct {
 	Parts     []Part   // those that any shot has
 	Buckets   []Bucket // of the time line, from the start of the judged part
 	Steps     []Step   // of a climb, the lowest first
-	// Kept are the shots one by one, in the order in which they ended: all of them, or with Sampled a uniform choice and, beside
-	// it, the slowest and the first that failed.
-	Kept    []Raw
-	Sampled bool
 }
 
 // Merge adds up the recorders of a heat that is over. What it returns is the caller's own.
@@ -428,7 +433,6 @@ func Merge(rs []*Recorder) *Merged {
 			}
 		}
 	}
-	total := int64(0)
 	for _, r := range rs {
 		m.merge(&r.Sums)
 		r.latencies.addTo(m.Latencies)
@@ -453,15 +457,29 @@ func Merge(rs []*Recorder) *Merged {
 			into.Latency += b.Latency
 			into.Max = max(into.Max, b.Max)
 		}
-		total += r.Total()
 	}
-	m.Kept, m.Sampled = sample(rs, total)
 	return m
 }
 
-// sample puts the recorders' shots together. Where some left shots out, every recorder gives the same share of its shots,
-// so that each shot of the heat has the same chance.
-func sample(rs []*Recorder, total int64) (out []Raw, sampled bool) {
+// Points are the shots that Kept gives, as points.
+func Points(rs []*Recorder) []Point {
+	var out []Point
+	each(rs, func(r *Raw) { out = append(out, Point{At: r.End, Latency: r.Latency, Class: r.Class}) })
+	slices.SortFunc(out, func(a, b Point) int { return cmp.Compare(a.At, b.At) })
+	return out
+}
+
+// Kept are the shots that were kept one by one in a heat that is over, in the order in which they ended: all of them, or
+// with sampled a uniform choice and, beside it, the slowest and the first that failed.
+func Kept(rs []*Recorder) (out []Raw, sampled bool) {
+	sampled = each(rs, func(r *Raw) { out = append(out, *r) })
+	slices.SortFunc(out, func(a, b Raw) int { return cmp.Compare(a.End, b.End) })
+	return out, sampled
+}
+
+// each visits the shots of all recorders. Where some left shots out, every recorder gives the same share of its shots, so
+// that each shot of the heat has the same chance.
+func each(rs []*Recorder, visit func(*Raw)) (sampled bool) {
 	share := 1.0
 	for _, r := range rs {
 		if n := r.Total(); n > int64(len(r.raw)) {
@@ -483,14 +501,15 @@ func sample(rs []*Recorder, total int64) (out []Raw, sampled bool) {
 		}
 		// Every k-th place, since a place holds what came first as long as nothing took it.
 		for i := range n {
-			chosen := r.raw[i*len(r.raw)/n]
-			out = append(out, chosen)
-			delete(extra, chosen)
+			chosen := &r.raw[i*len(r.raw)/n]
+			visit(chosen)
+			delete(extra, *chosen)
 		}
-		out = slices.AppendSeq(out, maps.Keys(extra))
+		for one := range extra {
+			visit(&one)
+		}
 	}
-	slices.SortFunc(out, func(a, b Raw) int { return cmp.Compare(a.End, b.End) })
-	return out, sampled
+	return sampled
 }
 
 // merge adds another's sums.

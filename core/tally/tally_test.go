@@ -90,7 +90,7 @@ func TestMergeAddsUp(t *testing.T) {
 	}
 	rs[0].Reset(1)
 	points, _ := rs[0].Recent(0, nil)
-	if m := tally.Merge(rs[:1]); m.Shots() != 0 || len(points) != 0 || rs[0].Total() != 0 || m.Latencies.TotalCount() != 0 || len(m.Kept) != 0 || len(m.Buckets) != 0 {
+	if m := tally.Merge(rs[:1]); m.Shots() != 0 || len(points) != 0 || rs[0].Total() != 0 || m.Latencies.TotalCount() != 0 || len(m.Buckets) != 0 {
 		t.Error("Reset left something behind")
 	}
 }
@@ -139,13 +139,13 @@ func TestTheSampleIsUniform(t *testing.T) {
 			}
 			r.Record(s, 0)
 		}
-		m := tally.Merge([]*tally.Recorder{r})
-		if !m.Sampled || len(m.Kept) < keep || len(m.Kept) > keep+2 {
-			t.Fatalf("%d kept, sampled %v", len(m.Kept), m.Sampled)
+		kept, sampled := tally.Kept([]*tally.Recorder{r})
+		if !sampled || len(kept) < keep || len(kept) > keep+2 || len(tally.Points([]*tally.Recorder{r})) != len(kept) {
+			t.Fatalf("%d kept, sampled %v", len(kept), sampled)
 		}
 		slowest, failed := false, false
-		for i, s := range m.Kept {
-			if i > 0 && s.End < m.Kept[i-1].End {
+		for i, s := range kept {
+			if i > 0 && s.End < kept[i-1].End {
 				t.Fatal("out of order")
 			}
 			hits[int(s.Start/time.Second-1)*10/shots]++

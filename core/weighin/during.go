@@ -74,7 +74,12 @@ type Checker struct {
 	room   int     // bytes that may still be held
 	held   []contender.Shot
 	sample bool
+	// scratch is where an answer is read to.
+	scratch []byte
 }
+
+// heldBeside is about what a held shot takes beside its answer.
+const heldBeside = 1 << 10
 
 // Checkers returns one checker for each of n clients of a contender's heat. The first shot of the first client is always
 // sampled, the others at random from seed.
@@ -107,11 +112,10 @@ func (c *Checker) Ask(shot *contender.Shot) {
 	c.next--
 	if c.sample {
 		c.next = c.gap()
-		v := &contender.View{Sample: true, Limit: maxSampled}
-		if first, ok := c.ref.answers[0]; ok {
-			v.Body = make([]byte, 0, len(first.Body)+64<<10) // so that keeping it never has to make room
+		if c.scratch == nil {
+			c.scratch = make([]byte, 0, len(c.ref.answers[0].Body)+64<<10) // so that keeping an answer never has to make room
 		}
-		shot.View = v
+		shot.View = &contender.View{Sample: true, Limit: maxSampled, Body: c.scratch}
 	}
 }
 
@@ -127,7 +131,9 @@ func (c *Checker) Take(shot *contender.Shot) bool {
 	if shot.View == nil {
 		return true
 	}
-	c.room -= len(shot.View.Body)
+	c.scratch = shot.View.Body[:0]
+	shot.View.Body = bytes.Clone(shot.View.Body) // when the shot is over, and as large as it is
+	c.room -= len(shot.View.Body) + heldBeside
 	c.held = append(c.held, *shot)
 	return false
 }
