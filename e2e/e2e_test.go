@@ -60,13 +60,13 @@ type home struct {
 	env []string
 }
 
-func newHome(t *testing.T) home {
+func newHome(t testing.TB) home {
 	t.Helper()
 	dir := t.TempDir()
 	return home{dir, append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "TERM=xterm-256color", "NO_COLOR=")}
 }
 
-func (h home) write(t *testing.T, name, text string) {
+func (h home) write(t testing.TB, name, text string) {
 	t.Helper()
 	path := filepath.Join(h.dir, name)
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -83,7 +83,7 @@ func (h home) command(args ...string) *exec.Cmd {
 	return cmd
 }
 
-func (h home) run(t *testing.T, args ...string) outcome {
+func (h home) run(t testing.TB, args ...string) outcome {
 	t.Helper()
 	var out, errout bytes.Buffer
 	cmd := h.command(args...)
@@ -97,7 +97,7 @@ func (h home) run(t *testing.T, args ...string) outcome {
 }
 
 // says checks status and words. What the verdict is depends on the machine's mood; that there is one does not.
-func (o outcome) says(t *testing.T, status int, parts ...string) {
+func (o outcome) says(t testing.TB, status int, parts ...string) {
 	t.Helper()
 	if o.status != status {
 		t.Errorf("status %d; want %d\n%s%s", o.status, status, o.out, o.errout)
@@ -270,7 +270,7 @@ func TestALogbookThatCannotBeWrittenStopsNothing(t *testing.T) {
 }
 
 // start runs the program until it has said something on standard error.
-func start(t *testing.T, h home, until string, args ...string) (*exec.Cmd, *bytes.Buffer) {
+func start(t testing.TB, h home, until string, args ...string) (*exec.Cmd, *bytes.Buffer) {
 	t.Helper()
 	cmd := h.command(args...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

@@ -12,7 +12,7 @@ import (
 
 // terminal is the program in a tmux window of its own server.
 type terminal struct {
-	t      *testing.T
+	t      testing.TB
 	socket string
 	h      home
 }
@@ -20,7 +20,7 @@ type terminal struct {
 // patience is how long a screen may take to show what it must; a loaded machine is slow.
 const patience = 2 * time.Minute
 
-func openTerminal(t *testing.T, h home, w, height int, args ...string) *terminal {
+func openTerminal(t testing.TB, h home, w, height int, args ...string) *terminal {
 	t.Helper()
 	if os.Getenv(withoutTerminal) != "" {
 		t.Skip("left out knowingly: " + withoutTerminal + " is set")

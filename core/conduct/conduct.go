@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"math"
+	"time"
 
 	"paceduel/core/contender"
 	"paceduel/core/judge"
@@ -31,6 +32,7 @@ type Spec struct {
 	// OnShots, when set, is handed the shots of each heat that were kept one by one.
 	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
 	Control *rounds.Control // that steers the run; nil: none
+	Glance  time.Duration   // how often a heat is looked at; 0: as package rounds does
 }
 
 // Outcome is what came of a duel.
@@ -47,7 +49,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	finished := make(chan error, 1)
 	go func() {
 		_, err := rounds.Run(ctx, rounds.Config{
-			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer, OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan),
+			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer, OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Glance: s.Glance,
 		}, events)
 		finished <- err
 	}()

@@ -10,6 +10,9 @@ import (
 	"paceduel/core/units"
 )
 
+// nothing is a length of time that is none, in seconds: less than it takes to look at the clock.
+const nothing = 10e-9
+
 // splitRows are the scorecard's lines of what latencies are made of: the median of each part, our own parts in the order
 // in which they follow one another, then those that the contenders told.
 func splitRows(f *field) (rows []Row, err error) {
@@ -50,6 +53,9 @@ func splitRows(f *field) (rows []Row, err error) {
 				}
 				text := units.None
 				if !math.IsNaN(x) {
+					if x < nothing {
+						x = 0 // the histogram's least value stands for it
+					}
 					text = units.Seconds(x)
 				}
 				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/google/shlex"
@@ -115,6 +116,10 @@ func readRuns(book *logbook.Book) tea.Cmd {
 	}
 }
 
+// glance is how often the screen looks at a heat under way: what drawing costs falls on whoever is measured, so that it is
+// done rarely; between heats all is drawn anew.
+const glance = 2 * time.Second
+
 // startSession runs a duel in the background until it ends, is halted, or ctx ends; running counts it until then.
 func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *plan.Plan, accept bool) *session {
 	ctx, cancel := context.WithCancel(ctx)
@@ -122,7 +127,7 @@ func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *p
 	f := newFollower(s.feed)
 	running.Go(func() {
 		defer cancel()
-		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept, OnAnswer: s.answers.keep, Control: s.control}
+		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept, OnAnswer: s.answers.keep, Control: s.control, Glance: glance}
 		conduct.Duel(ctx, spec, f.follow) // the last event carries the error
 	})
 	return s

@@ -70,6 +70,9 @@ func (f *follower) follow(e rounds.Event) {
 		f.begin(e)
 	case rounds.StageBegan:
 		f.stage(e)
+		if e.Stage == pace.Judged {
+			return // what is measured begins: it is drawn at the next glance
+		}
 	case rounds.Progress:
 		f.glance(e)
 	case rounds.HeatEnded:

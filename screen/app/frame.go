@@ -49,11 +49,20 @@ func (m Model) draw() string {
 		body = m.viewBody(inner, rest)
 	}
 	pad := strings.Repeat(" ", margin)
-	lines := top
-	for line := range strings.SplitSeq(parts.Fit(body, inner, rest), "\n") {
-		lines = append(lines, pad+line+pad)
+	var out strings.Builder
+	for _, line := range top {
+		out.WriteString(parts.Cell(line, m.w) + "\n")
 	}
-	return parts.Fit(strings.Join(append(lines, bottom...), "\n"), m.w, m.h)
+	for line := range strings.SplitSeq(parts.Fit(body, inner, rest), "\n") {
+		out.WriteString(pad + line + pad + "\n") // as wide as it has to be
+	}
+	for i, line := range bottom {
+		if i > 0 {
+			out.WriteByte('\n')
+		}
+		out.WriteString(parts.Cell(line, m.w))
+	}
+	return out.String()
 }
 
 func (m Model) tooSmall() string {
