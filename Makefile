@@ -21,7 +21,8 @@ test:
 	fi
 
 bench:
-	$(GO) test -run '^$$' -bench . ./core/...
+	$(GO) test -run '^$$' -bench . ./core/... ./screen/app
+	$(GO) test -run '^$$' -bench . -benchtime 2x ./e2e
 
 # After a wanted change of output: write the golden files anew, then read the difference.
 golden:

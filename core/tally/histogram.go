@@ -23,24 +23,23 @@ func NewHistogram() *hdrhistogram.Histogram {
 // some 20 KiB where the whole takes 270. An octave is allocated when its first value comes. The zero value is empty.
 type counts struct {
 	octave [octaves]*[slots]uint32
-	n      int64
 }
 
 // record adds a value, which it keeps between 1 ns and maxLatency.
 func (c *counts) record(d time.Duration) {
-	v := uint64(min(max(d, 1), maxLatency))
-	octave, slot := uint(0), v
+	v := uint64(d)
+	if v-1 >= uint64(maxLatency) { // none, negative or too long
+		v = uint64(min(max(d, 1), maxLatency))
+	}
+	octave := uint(0)
 	if v >= slots {
 		octave = uint(bits.Len64(v)) - 10
-		slot = v>>(octave-1) - slots
+		v = v>>(octave-1) & (slots - 1)
 	}
-	at := c.octave[octave]
-	if at == nil {
-		at = new([slots]uint32)
-		c.octave[octave] = at
+	if c.octave[octave] == nil {
+		c.octave[octave] = new([slots]uint32)
 	}
-	at[slot]++
-	c.n++
+	c.octave[octave][v]++
 }
 
 // reset empties it and keeps its memory.
@@ -50,7 +49,6 @@ func (c *counts) reset() {
 			clear(o[:])
 		}
 	}
-	c.n = 0
 }
 
 // addTo adds all values to h, which has the same buckets.
@@ -70,4 +68,14 @@ func (c *counts) addTo(h *hdrhistogram.Histogram) {
 			h.RecordValues(v, int64(n)) // never out of range
 		}
 	}
+}
+
+// any reports whether there are values.
+func (c *counts) any() bool {
+	for _, o := range c.octave {
+		if o != nil && *o != ([slots]uint32{}) {
+			return true
+		}
+	}
+	return false
 }

@@ -428,7 +428,7 @@ func Merge(rs []*Recorder) *Merged {
 	}
 	for i, name := range PartNames {
 		for _, r := range rs {
-			if r.parts[i].n > 0 {
+			if r.parts[i].any() {
 				add(name, false, &r.parts[i])
 			}
 		}
