@@ -213,16 +213,18 @@ func (m *Marks) List() []Mark { return m.list }
 
 // Resources are counts of the kernel's for the processes of a shot.
 type Resources struct {
-	Yields    int64 `json:"voluntary_switches,omitempty"`   // of the processor, to wait for something
-	Preempted int64 `json:"involuntary_switches,omitempty"` // of the processor, since somebody else's turn had come
-	Faults    int64 `json:"page_faults,omitempty"`          // without reading from a disk
-	Loads     int64 `json:"page_loads,omitempty"`           // faults that had to read from a disk
-	Read      int64 `json:"read_bytes,omitempty"`           // from disks
-	Written   int64 `json:"written_bytes,omitempty"`        // to disks
+	System    time.Duration `json:"system_ns,omitempty"`            // of the CPU time, what the kernel spent for them; the rest is their own
+	Yields    int64         `json:"voluntary_switches,omitempty"`   // of the processor, to wait for something
+	Preempted int64         `json:"involuntary_switches,omitempty"` // of the processor, since somebody else's turn had come
+	Faults    int64         `json:"page_faults,omitempty"`          // without reading from a disk
+	Loads     int64         `json:"page_loads,omitempty"`           // faults that had to read from a disk
+	Read      int64         `json:"read_bytes,omitempty"`           // from disks
+	Written   int64         `json:"written_bytes,omitempty"`        // to disks
 }
 
 // Add adds up what two used.
 func (r *Resources) Add(o Resources) {
+	r.System += o.System
 	r.Yields += o.Yields
 	r.Preempted += o.Preempted
 	r.Faults += o.Faults

@@ -47,6 +47,7 @@ func scorecard(r *result.Result) []Row {
 		each("throughput", false, totals.throughput, units.Rate)
 	}
 	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
+	each("of it in the kernel", true, func(t totals) float64 { return t.used.System.Seconds() / t.shots }, units.Seconds)
 	add(row(r, "to the first byte", result.AnyState, true, func(t totals) float64 { return unlessNone(t.firstByte) / t.ok }, units.Seconds))
 	add(row(r, "connecting, each", result.AnyState, true, func(t totals) float64 { return unlessNone(t.connecting) / t.connects }, units.Seconds))
 	perRun := func(name string, amount func(totals) int64) {

@@ -34,7 +34,7 @@ func (c *counts) record(d time.Duration) {
 	octave := uint(0)
 	if v >= slots {
 		octave = uint(bits.Len64(v)) - 10
-		v = v>>(octave-1) & (slots - 1)
+		v = v >> (octave - 1) & (slots - 1)
 	}
 	if c.octave[octave] == nil {
 		c.octave[octave] = new([slots]uint32)

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -126,6 +128,44 @@ func TestBusyRunsReportTheirCPU(t *testing.T) {
 	shot := shoot(t, shell("for i in 1 2 3; do dd if=/dev/zero of=/dev/null bs=1M count=2000 2>/dev/null; done", nil))
 	if shot.Class != contender.OK || shot.CPU < 10*time.Millisecond || shot.CPU > 3*shot.Latency() {
 		t.Errorf("%s of CPU within %s, %v", shot.CPU, shot.Latency(), shot.Err)
+	}
+	// Copying nothing to nowhere is the kernel's work; counting is the program's own.
+	if shot.Resources.System < shot.CPU/2 || shot.Resources.System > shot.CPU {
+		t.Errorf("%s of %s of CPU in the kernel; want most of it", shot.Resources.System, shot.CPU)
+	}
+	counting := shoot(t, shell("i=0; while [ $i -lt 200000 ]; do i=$((i+1)); done", nil))
+	if own := counting.CPU - counting.Resources.System; counting.Class != contender.OK || own < counting.CPU/2 || counting.CPU < 10*time.Millisecond {
+		t.Errorf("%s of %s of CPU outside the kernel; want most of it", own, counting.CPU)
+	}
+}
+
+// Several at once: each process is waited for by the client that started it.
+func TestCommandsSideBySide(t *testing.T) {
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("sleep 0.02; exit $((RUN % 3))", func(s *Settings) { s.Env = map[string]plan.Word{"RUN": "3"} }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const clients, runs = 6, 5
+	var wg sync.WaitGroup
+	began := time.Now()
+	var alone atomic.Int64 // what the runs took one by one
+	for i := range clients {
+		wg.Go(func() {
+			c := d.Client(i, clients)
+			defer c.Close()
+			for range runs {
+				var shot contender.Shot
+				c.Shoot(t.Context(), &shot)
+				if shot.Class != contender.OK || shot.Latency() < 20*time.Millisecond || shot.LeftBehind != 0 {
+					t.Errorf("client %d: %s %v in %s, %d left behind", i, shot.Class, shot.Err, shot.Latency(), shot.LeftBehind)
+				}
+				alone.Add(int64(shot.Latency()))
+			}
+		})
+	}
+	wg.Wait()
+	if took := time.Since(began); took > time.Duration(alone.Load())*3/4 {
+		t.Errorf("%s for what takes %s one after another", took, time.Duration(alone.Load()))
 	}
 }
 

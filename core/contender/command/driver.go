@@ -493,6 +493,7 @@ func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail
 	shot.CPU = time.Duration(e.usage.Utime.Nano() + e.usage.Stime.Nano())
 	const block = 512 // the kernel counts in these
 	shot.Resources = contender.Resources{
+		System: time.Duration(e.usage.Stime.Nano()),
 		Yields: e.usage.Nvcsw, Preempted: e.usage.Nivcsw, Faults: e.usage.Minflt, Loads: e.usage.Majflt,
 		Read: e.usage.Inblock * block, Written: e.usage.Oublock * block,
 	}
