@@ -200,7 +200,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.Scorecard = append(v.Scorecard, climbRows(field)...)
+	v.Scorecard = append(climbRows(field), v.Scorecard...)
 	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
 	v.Cautions = append(append(cautions(r, v), climbCautions(field)...), floor...)
 	v.Sentence = overall(r, v)
