@@ -154,6 +154,9 @@ func TestExitStatuses(t *testing.T) {
 	h.write(t, "broken.duel.yaml", strings.Replace(quick, "repeat", "repeet", 1))
 	h.write(t, "wrong.duel.yaml", strings.Replace(quick, "shell: \"i=0; while [ $i -lt 40000 ]; do i=$((i+1)); done\"", "run: [no-such-tool]", 1))
 	h.write(t, "data.txt", "salt cod")
+	h.write(t, "held.duel.yaml", quick+"claims: [ short mean under 1m, long error rate under 50% ]\n")
+	h.write(t, "bold.duel.yaml", quick+"claims: [ short mean under 1m, short mean under 1ns ]\n")
+	h.write(t, "vague.duel.yaml", quick+"claims: [ short mean undr 1m ]\n")
 	tests := []struct {
 		args   []string
 		status int
@@ -161,6 +164,9 @@ func TestExitStatuses(t *testing.T) {
 	}{
 		{[]string{"check", "count.duel.yaml"}, 0, []string{"short: exit code 0 in"}},
 		{[]string{"run", "broken.duel.yaml"}, 2, []string{`broken.duel.yaml:6:9: unknown key "repeet" in pace; did you mean "repeat"?`}},
+		{[]string{"run", "held.duel.yaml"}, 0, []string{"claims", "short mean under 1m: upheld", "long error rate under 50%: upheld, 0 of 16 shots failed"}},
+		{[]string{"run", "bold.duel.yaml"}, 1, []string{"short mean under 1ns: refuted"}},
+		{[]string{"run", "vague.duel.yaml"}, 2, []string{`"undr" says neither which figure nor how much`, `did you mean "under"?`}},
 		{[]string{"run", "none.duel.yaml"}, 2, []string{"no such file"}},
 		{[]string{"run"}, 2, []string{"requires at least 1 arg", "--help"}},
 		{[]string{"run", "--roundz", "3", "x"}, 2, []string{"unknown flag: --roundz"}},

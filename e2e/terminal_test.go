@@ -107,7 +107,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 	}
 	term.press("l")
 	term.wait("1 run, 0 of them to the end", "Berth board")
-	term.press("a", "Down")
+	term.press("a", "Down", "Down")
 	term.wait("Manifest packer asks stream against gather")
 	term.press("q")
 	term.wait("ended with 0")

@@ -29,6 +29,12 @@ func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
 		fmt.Fprintf(out, "\n  %s; %s.\n", v.Note, units.Plural(v.Rounds, "round"))
 		printScorecard(out, r, v)
 	}
+	if len(v.Claims) > 0 {
+		fmt.Fprintln(out, "\n  claims")
+	}
+	for _, c := range v.Claims {
+		fmt.Fprintln(out, wrap(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why), "  "))
+	}
 	if len(v.Cautions) > 0 {
 		fmt.Fprintln(out, "\n  cautions")
 	}

@@ -150,6 +150,9 @@ func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOption
 		fmt.Fprintf(os.Stderr, "paceduel: interrupted; %s\n", kept(o, book, out))
 		return quietError{err}
 	}
+	if err == nil && !o.Verdict.Upheld() {
+		return quietError{errClaims}
+	}
 	return err
 }
 

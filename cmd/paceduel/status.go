@@ -11,6 +11,7 @@ import (
 // Exit statuses.
 const (
 	statusDone        = 0   // done
+	statusClaims      = 1   // done, and a claim was refuted or is undecided
 	statusUsage       = 2   // bad usage or plan
 	statusWeighIn     = 3   // a contender failed the weigh-in
 	statusIncomplete  = 4   // the run could not be completed
@@ -21,6 +22,9 @@ const (
 type usageError struct{ error }
 
 func (u usageError) Unwrap() error { return u.error }
+
+// errClaims is a run that did not uphold every claim of its plan.
+var errClaims = errors.New("not every claim was upheld")
 
 // quietError carries a status whose message has been printed already.
 type quietError struct{ error }
@@ -39,6 +43,8 @@ func status(err error) int {
 		return statusInterrupted
 	case errors.As(err, &usage), errors.As(err, &problems):
 		return statusUsage
+	case errors.Is(err, errClaims):
+		return statusClaims
 	case weighin.IsFailed(err):
 		return statusWeighIn
 	}

@@ -128,6 +128,7 @@ type Verdict struct {
 	Best      int    // the face to look at first: of the contender that wins by most, or the first
 	Scorecard []Row
 	Cautions  []Caution
+	Claims    []Claim      // of the plan, in its order
 	Gains     []Gain       // for each contender, where they are run cold and warm
 	Lanes     map[Key]Lane // by contender and state
 	Rounds    int          // in which every contender finished
@@ -203,6 +204,9 @@ func Judge(r *result.Result) (*Verdict, error) {
 	v.Scorecard = append(climbRows(field), v.Scorecard...)
 	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
 	v.Cautions = append(append(cautions(r, v), climbCautions(field)...), floor...)
+	if v.Claims, err = field.claims(); err != nil {
+		return nil, err
+	}
 	v.Sentence = overall(r, v)
 	return v, nil
 }

@@ -50,6 +50,7 @@ type Plan struct {
 	Seed       uint64   // 0: one is drawn at the start of the run
 	Interest   Fraction // the smallest difference worth telling apart
 	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
+	Claims     []Claim  // statements that the run is held to
 	Same       *Same    // what their answers must have in common; nil: only looked at
 	Footing    Footing  // what runs start from, as far as all share it
 	Allow      []string // hosts other than this machine that may be driven

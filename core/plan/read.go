@@ -44,6 +44,7 @@ type document struct {
 	Rounds     int      `json:"rounds,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how often every contender has its heat; 10 unless said"`
 	Seed       uint64   `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
 	Interest   Fraction `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
+	Claims     []string `json:"claims,omitempty" jsonschema_description:"statements that the run upholds, refutes or leaves undecided, as: joined p95 at least 2x faster than per-vessel"`
 	Until      *Until   `json:"until,omitempty" jsonschema_description:"go on, from rounds on, until a figure's ratio is known well enough: by the width of its interval, never by its verdict"`
 	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu,enum=holds" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
 	Footing    Footing  `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
@@ -248,6 +249,7 @@ func (r *reader) build() *Plan {
 	if len(r.d.problems) > 0 {
 		return p
 	}
+	r.readClaims(p)
 	r.keepOnly(p)
 	if n := len(p.Contenders); n < MinContenders || n > MaxContenders {
 		r.fault("contenders", fmt.Sprintf("name %d to %d", MinContenders, MaxContenders), "a duel needs %d to %d contenders, this one has %d", MinContenders, MaxContenders, n)
@@ -351,6 +353,19 @@ func (r *reader) completeUntil(p *Plan) {
 		r.fault("until", "set rounds: alone", "the figure of a climb comes in steps, so its interval may never be as narrow as wanted")
 	case u.Figure == string(Throughput) && (p.Pace.Sequential() || p.Pace.Open()):
 		r.fault("until.figure", "name mean or p99", "throughput is no figure of this pace")
+	}
+}
+
+// readClaims reads the claims and points to the word at which one cannot be understood.
+func (r *reader) readClaims(p *Plan) {
+	for i, text := range r.doc.Claims {
+		c, err := ParseClaim(text, r.names)
+		var wrong *ClaimError
+		if errors.As(err, &wrong) {
+			r.fault(fmt.Sprintf("claims[%d]", i), wrong.Try, "%s in %q after %q", wrong.What, text, strings.TrimSpace(text[:wrong.At]))
+			continue
+		}
+		p.Claims = append(p.Claims, c)
 	}
 }
 
@@ -551,6 +566,11 @@ func (r *reader) keepOnly(p *Plan) {
 	if len(r.opt.Only) > 0 {
 		p.Contenders = slices.DeleteFunc(p.Contenders, func(c Contender) bool {
 			return c.Name != p.Baseline && !slices.Contains(r.opt.Only, c.Name)
+		})
+		p.Claims = slices.DeleteFunc(p.Claims, func(c Claim) bool {
+			_, own := p.Find(c.Contender)
+			_, than := p.Find(c.Than)
+			return !own || c.Than != "" && !than
 		})
 	}
 }

@@ -75,6 +75,7 @@ type Plan struct {
 	Until    *Until        `json:"until,omitempty"`
 	Interest plan.Fraction `json:"interest"` // a fraction
 	Decides  plan.Figure   `json:"decides,omitempty"`
+	Claims   []string      `json:"claims,omitempty"`
 	Pace     Pace          `json:"pace"`
 }
 

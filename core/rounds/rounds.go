@@ -178,6 +178,9 @@ func (r *runner) describe() *result.Result {
 	if c := p.Pace.Climb; c != nil {
 		res.Plan.Pace.Climb = &result.Climb{Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: plan.Figure(c.At)}
 	}
+	for _, c := range p.Claims {
+		res.Plan.Claims = append(res.Plan.Claims, c.Text)
+	}
 	if u := p.Until; u != nil {
 		res.Plan.Until = &result.Until{Figure: plan.Figure(u.Figure), Within: u.Within, Least: p.Rounds, Most: u.Most}
 	}

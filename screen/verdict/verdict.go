@@ -107,7 +107,7 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	verdict := s.Run.Verdict
 	first := v.at(s)
 	card := v.scorecard(s, w)
-	notes := cautions(s, verdict.Cautions, w)
+	notes := append(claims(s, verdict.Claims, w), cautions(s, verdict.Cautions, w)...)
 	draw := func(face int, airy bool) []string {
 		return v.ladder(s, chart.NewLadder(s.Run.Result, verdict, face, v.log), w, airy)
 	}
@@ -129,6 +129,26 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	lines = append(append(lines, card...), notes...)
 	from := min(v.from, max(len(lines)-h, 0))
 	return strings.Join(lines[from:], "\n")
+}
+
+// claims are the plan's statements with what came of them.
+func claims(s screen.Scene, list []judge.Claim, w int) (lines []string) {
+	if len(list) == 0 {
+		return nil
+	}
+	lines = append(lines, "", s.Theme.Faint.Render(units.Plural(len(list), "claim")))
+	for _, c := range list {
+		style := s.Theme.Lead
+		switch c.Finding {
+		case judge.Refuted:
+			style = s.Theme.Trouble
+		case judge.Undecided:
+			style = s.Theme.Caution
+		}
+		finding := parts.Cell(string(c.Finding), len(judge.Undecided)+1)
+		lines = append(lines, parts.Cell("  "+style.Render(finding)+c.Text+s.Theme.Faint.Render("  "+c.Why), w))
+	}
+	return lines
 }
 
 // columns are the widths of the ladder: value and bar on each side of the spine, and what is said at the right.

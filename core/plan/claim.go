@@ -1,0 +1,276 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Claim is a statement about contenders that a run upholds, refutes or leaves undecided:
+//
+//	joined p95 at least 2x faster than per-vessel
+//	joined throughput at least 1.5x that of per-vessel
+//	joined memory at most 1.2x that of per-vessel
+//	slim bytes at most 10% of full
+//	joined p99 under 20ms
+//	joined error rate under 0.1%
+//	tidy cold p50 over 5ms
+type Claim struct {
+	Text      string
+	Contender string
+	State     string // of caches: cold, warm; empty: any
+	Figure    Figure
+	How       ClaimHow
+	Factor    float64 // of the two first
+	Limit     float64 // in the figure's unit: seconds, shots a second, bytes, a share
+	Than      string  // the other contender
+}
+
+// ClaimHow is what a claim says of its figure.
+type ClaimHow int
+
+// The kinds of claims.
+const (
+	AtLeast ClaimHow = iota // better than the other's by a factor, or more than it by one
+	AtMost                  // no more than a factor of the other's
+	Under                   // a limit
+	Over
+)
+
+// Figures that only claims know: of the shots of heats, or of the processes.
+const (
+	P75       Figure = "p75"
+	P95       Figure = "p95"
+	P999      Figure = "p99.9"
+	Longest   Figure = "longest"
+	SentBack  Figure = "bytes"  // received a shot
+	PeakBytes Figure = "memory" // the most at once
+	ErrorRate Figure = "error rate"
+)
+
+// ClaimFigures are the figures that a claim may name, in the order in which they are told to people.
+var ClaimFigures = []Figure{P50, P75, P90, P95, P99, P999, Longest, Mean, Throughput, CPU, SentBack, PeakBytes, ErrorRate}
+
+// ClaimError is a claim that cannot be understood: At is the byte of its text where that shows.
+type ClaimError struct {
+	At        int
+	What, Try string
+}
+
+func (e *ClaimError) Error() string { return e.What + suffix("; ", e.Try) }
+
+func suffix(before, text string) string {
+	if text == "" {
+		return ""
+	}
+	return before + text
+}
+
+// claimReader reads the words of a claim.
+type claimReader struct {
+	text  string
+	at    int
+	names []string // of contenders, the longest first
+}
+
+// ParseClaim reads a claim about the contenders of these names. The error is a *ClaimError.
+func ParseClaim(text string, names []string) (Claim, error) {
+	names = slices.Clone(names)
+	slices.SortFunc(names, func(a, b string) int { return len(b) - len(a) })
+	r := &claimReader{text: text, names: names}
+	c := Claim{Text: text}
+	err := r.read(&c)
+	return c, err
+}
+
+func (r *claimReader) fail(at int, try, what string, args ...any) error {
+	return &ClaimError{at, fmt.Sprintf(what, args...), try}
+}
+
+func (r *claimReader) skip() {
+	for r.at < len(r.text) && unicode.IsSpace(rune(r.text[r.at])) {
+		r.at++
+	}
+}
+
+// word is the next word, which stays.
+func (r *claimReader) word() string {
+	r.skip()
+	end := r.at
+	for end < len(r.text) && !unicode.IsSpace(rune(r.text[end])) {
+		end++
+	}
+	return r.text[r.at:end]
+}
+
+// take takes a text if it is next, as whole words.
+func (r *claimReader) take(text string) bool {
+	r.skip()
+	rest, ok := strings.CutPrefix(r.text[r.at:], text)
+	if !ok || rest != "" && !unicode.IsSpace(rune(rest[0])) {
+		return false
+	}
+	r.at += len(text)
+	return true
+}
+
+func (r *claimReader) contender() (string, error) {
+	for _, name := range r.names {
+		if r.take(name) {
+			return name, nil
+		}
+	}
+	if r.word() == "" {
+		return "", r.fail(r.at, pointTo("", r.names), "a contender is missing")
+	}
+	return "", r.fail(r.at, pointTo(r.word(), r.names), "no contender is called %q", r.word())
+}
+
+func (r *claimReader) read(c *Claim) (err error) {
+	if c.Contender, err = r.contender(); err != nil {
+		return err
+	}
+	for _, state := range []State{Cold, Warm} {
+		if r.take(string(state)) {
+			c.State = string(state)
+		}
+	}
+	for _, f := range ClaimFigures {
+		if r.take(string(f)) {
+			c.Figure = f
+			break
+		}
+	}
+	at := r.at
+	switch {
+	case r.take("at least"):
+		c.How = AtLeast
+	case r.take("at most"):
+		c.How = AtMost
+	case r.take("under"):
+		c.How = Under
+	case r.take("over"):
+		c.How = Over
+	default:
+		var known []string
+		if c.Figure == "" {
+			for _, f := range ClaimFigures {
+				known = append(known, string(f))
+			}
+		}
+		known = append(known, "at least", "at most", "under", "over")
+		r.skip()
+		return r.fail(r.at, pointTo(r.word(), known), "%q says neither which figure nor how much", r.word())
+	}
+	if c.Figure == "" {
+		c.Figure = P50
+		if c.How != AtLeast {
+			return r.fail(at, "name a figure, as p99", "nothing says which figure")
+		}
+	}
+	if c.How == Under || c.How == Over {
+		err = r.limit(c)
+	} else {
+		err = r.ratio(c)
+	}
+	if r.skip(); err == nil && r.at < len(r.text) {
+		err = r.fail(r.at, "leave it out", "%q is more than a claim says", r.text[r.at:])
+	}
+	return err
+}
+
+// ratio reads "2x faster than B", "1.5x that of B", "10% of B".
+func (r *claimReader) ratio(c *Claim) (err error) {
+	word := r.word()
+	at := r.at
+	number, isTimes := strings.CutSuffix(word, "x")
+	share, isShare := strings.CutSuffix(word, "%")
+	switch {
+	case isTimes:
+		c.Factor, err = strconv.ParseFloat(number, 64)
+	case isShare:
+		c.Factor, err = strconv.ParseFloat(share, 64)
+		c.Factor /= 100
+	default:
+		err = strconv.ErrSyntax
+	}
+	if err != nil || !(c.Factor > 0 && c.Factor < 1e6) {
+		return r.fail(at, "write it as 2x or 10%", "%q is no factor", word)
+	}
+	r.at += len(word)
+	switch {
+	case r.take("faster than"), r.take("better than"):
+		if c.How != AtLeast || isShare {
+			return r.fail(at, "write it as: at least 2x faster than …", "faster goes with at least and a factor")
+		}
+		if c.Figure == ErrorRate {
+			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
+		}
+	case r.take("that of"), r.take("of"):
+		if c.How == AtLeast && !moreOf(c.Figure) {
+			return r.fail(at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure)
+		}
+		if c.How == AtMost && c.Figure == ErrorRate {
+			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
+		}
+	default:
+		r.skip()
+		return r.fail(r.at, pointTo(r.word(), []string{"faster than", "better than", "that of", "of"}), "%q does not say than whom", r.word())
+	}
+	c.Than, err = r.contender()
+	if err == nil && c.Than == c.Contender {
+		return r.fail(r.at, "", "%s against itself", c.Than)
+	}
+	return err
+}
+
+// moreOf reports whether more of a figure is better.
+func moreOf(f Figure) bool { return f == Throughput }
+
+// limit reads a value in the figure's unit.
+func (r *claimReader) limit(c *Claim) (err error) {
+	r.skip()
+	at, text := r.at, strings.TrimSpace(r.text[r.at:])
+	r.at = len(r.text)
+	switch c.Figure {
+	case Throughput:
+		var rate Rate
+		err = rate.Read(strings.ReplaceAll(text, " ", ""))
+		c.Limit = float64(rate)
+	case SentBack, PeakBytes:
+		var n uint64
+		n, err = humanize.ParseBytes(text)
+		c.Limit = float64(n)
+	case ErrorRate:
+		number, isShare := strings.CutSuffix(text, "%")
+		c.Limit, err = strconv.ParseFloat(strings.TrimSpace(number), 64)
+		if c.Limit /= 100; err == nil && (!isShare || c.Limit > 1) {
+			err = strconv.ErrSyntax
+		}
+	default:
+		var s Span
+		err = s.Read(strings.ReplaceAll(text, " ", ""))
+		c.Limit = s.D().Seconds()
+	}
+	if err != nil || !(c.Limit > 0) {
+		return r.fail(at, "write "+unitOf(c.Figure), "%q is no limit for %s", text, c.Figure)
+	}
+	return nil
+}
+
+// unitOf says how a limit of a figure is written.
+func unitOf(f Figure) string {
+	switch f {
+	case Throughput:
+		return "a rate, as 500/s"
+	case SentBack, PeakBytes:
+		return "an amount, as 10MiB"
+	case ErrorRate:
+		return "a share, as 0.1%"
+	}
+	return "a time, as 20ms"
+}

@@ -1,0 +1,86 @@
+package plan_test
+
+import (
+	"errors"
+	"math"
+	"strings"
+	"testing"
+
+	"paceduel/core/plan"
+)
+
+var boards = []string{"joined", "per-vessel", "joined twice"}
+
+func TestClaimsAreUnderstood(t *testing.T) {
+	for text, want := range map[string]plan.Claim{
+		"joined p95 at least 2x faster than per-vessel":         {Contender: "joined", Figure: plan.P95, How: plan.AtLeast, Factor: 2, Than: "per-vessel"},
+		"joined twice cold at least 40x faster than joined":     {Contender: "joined twice", State: "cold", Figure: plan.P50, How: plan.AtLeast, Factor: 40, Than: "joined"},
+		" joined   p99.9  under 20 ms":                          {Contender: "joined", Figure: plan.P999, How: plan.Under, Limit: 0.020},
+		"per-vessel bytes at most 10% of joined twice":          {Contender: "per-vessel", Figure: plan.SentBack, How: plan.AtMost, Factor: 0.1, Than: "joined twice"},
+		"joined memory at most 1.2x that of per-vessel":         {Contender: "joined", Figure: plan.PeakBytes, How: plan.AtMost, Factor: 1.2, Than: "per-vessel"},
+		"joined throughput at least 1.5x that of per-vessel":    {Contender: "joined", Figure: plan.Throughput, How: plan.AtLeast, Factor: 1.5, Than: "per-vessel"},
+		"joined error rate under 0.1 %":                         {Contender: "joined", Figure: plan.ErrorRate, How: plan.Under, Limit: 0.001},
+		"joined throughput over 500/s":                          {Contender: "joined", Figure: plan.Throughput, How: plan.Over, Limit: 500},
+		"joined warm memory under 10MiB":                        {Contender: "joined", State: "warm", Figure: plan.PeakBytes, How: plan.Under, Limit: 10 << 20},
+		"per-vessel cpu at least 1.1x better than joined twice": {Contender: "per-vessel", Figure: plan.CPU, How: plan.AtLeast, Factor: 1.1, Than: "joined twice"},
+	} {
+		got, err := plan.ParseClaim(text, boards)
+		want.Text = text
+		if math.Abs(got.Limit-want.Limit) < 1e-12 {
+			got.Limit = want.Limit
+		}
+		if err != nil || got != want {
+			t.Errorf("%q is read as %+v, %v; want %+v", text, got, err, want)
+		}
+	}
+}
+
+// What cannot be understood is pointed at, with the nearest word that could.
+func TestClaimsThatCannotBeUnderstood(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                                                 `a contender is missing; known here: joined twice, per-vessel, joined`,
+		"joind p99 under 2ms":                              `|no contender is called "joind"; did you mean "joined"?`,
+		"joined p98 under 2ms":                             `joined |"p98" says neither which figure nor how much; did you mean "p90"?`,
+		"joined p99 unter 2ms":                             `joined p99 |"unter" says neither which figure nor how much; did you mean "under"?`,
+		"joined p99 under soon":                            `joined p99 under |"soon" is no limit for p99; write a time, as 20ms`,
+		"joined error rate under 0.1":                      `joined error rate under |"0.1" is no limit for error rate; write a share, as 0.1%`,
+		"joined under 2ms":                                 `joined |nothing says which figure; name a figure, as p99`,
+		"joined p99 at least 2 faster than x":              `joined p99 at least |"2" is no factor; write it as 2x or 10%`,
+		"joined p99 at least 2x faster then x":             `joined p99 at least 2x |"faster" does not say than whom; known here: faster than, better than, that of, of`,
+		"joined p99 at least 2x faster than it":            `joined p99 at least 2x faster than |no contender is called "it"; known here: joined twice, per-vessel, joined`,
+		"joined p99 at least 2x that of per-vessel":        `joined p99 at least |less of p99 is better; write it as: at least 2x faster than …, or at most 1.2x that of …`,
+		"joined p99 at least 2x faster than joined":        `joined p99 at least 2x faster than joined|joined against itself`,
+		"joined p99 at most 2x that of per-vessel, always": `joined p99 at most 2x that of |no contender is called "per-vessel,"; did you mean "per-vessel"?`,
+		"joined p99 at most 2x that of per-vessel always":  `joined p99 at most 2x that of per-vessel |"always" is more than a claim says; leave it out`,
+	} {
+		_, err := plan.ParseClaim(text, boards)
+		var wrong *plan.ClaimError
+		if !errors.As(err, &wrong) {
+			t.Errorf("%q: %v; want a ClaimError", text, err)
+			continue
+		}
+		if got := strings.TrimPrefix(text[:wrong.At]+"|"+wrong.Error(), "|"); got != strings.TrimPrefix(want, "|") {
+			t.Errorf("%q:\n got %s\nwant %s", text, got, want)
+		}
+	}
+}
+
+func FuzzClaim(f *testing.F) {
+	f.Add("joined p95 at least 2x faster than per-vessel")
+	f.Add("joined error rate under 0.1 %")
+	f.Add("joined twice cold memory at most 1e3x that of joined")
+	f.Fuzz(func(t *testing.T, text string) {
+		c, err := plan.ParseClaim(text, boards)
+		var wrong *plan.ClaimError
+		switch {
+		case errors.As(err, &wrong):
+			if wrong.At < 0 || wrong.At > len(text) || wrong.What == "" {
+				t.Errorf("%q: points to %d: %s", text, wrong.At, wrong.What)
+			}
+		case err != nil:
+			t.Errorf("%q: %v", text, err)
+		case c.Contender == "" || c.Figure == "" || (c.Than == "") == (c.Factor > 0) || (c.Limit > 0) == (c.Factor > 0) || math.IsInf(c.Limit+c.Factor, 0):
+			t.Errorf("%q is read as %+v", text, c)
+		}
+	})
+}
