@@ -138,6 +138,7 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 	defer runtime.UnlockOSThread()
 	unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0)
 	defer unix.Prctl(unix.PR_SET_TIMERSLACK, 0, 0, 0, 0)
+	defer undisturbed()()
 	c.job, c.more, c.active, c.free, c.later = job, true, 0, c.free[:0], c.later[:0]
 	for i := len(c.conns) - 1; i >= 0; i-- {
 		c.conns[i].phase = idle
@@ -164,6 +165,18 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 			c.sweep(c.seen)
 		}
 	}
+}
+
+// undisturbed keeps off this thread the signal by which Go's scheduler asks for a turn: it would, a hundred times a second,
+// end a wait and hold up the processor of whoever is asked, which doubles the p99 at a set rate. Nothing is lost by that,
+// since the scheduler also looks whenever a function is called, which here is all the time. restore undoes it.
+func undisturbed() (restore func()) {
+	var turn, before unix.Sigset_t
+	turn.Val[0] = 1 << (unix.SIGURG - 1)
+	if unix.PthreadSigmask(unix.SIG_BLOCK, &turn, &before) != nil {
+		return func() {}
+	}
+	return func() { unix.PthreadSigmask(unix.SIG_SETMASK, &before, nil) }
 }
 
 // waiter is a connection whose client may shoot at a moment.
