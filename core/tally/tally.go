@@ -233,7 +233,6 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	}
 	r.Sent += shot.Sent
 	r.Received += shot.Received
-	r.Redirects += int64(shot.Redirects)
 	if shot.Asked == 0 { // no plain request, which knows nothing of these
 		r.CPU += shot.CPU
 		r.Resources.Add(shot.Resources)
@@ -242,16 +241,17 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 		r.LeftBehind += int64(shot.LeftBehind)
 		r.Connections += int64(shot.Opened)
 	}
-	if shot.Connect > 0 {
-		r.Connections++
-		r.Connect += shot.Connect
+	if shot.Connect > 0 || shot.Redirects > 0 {
+		r.opened(shot)
 	}
 	r.Elapsed = max(r.Elapsed, shot.End-start) // what was sampled is recorded later
 	r.enter(shot.End-start, latency, shot.Class)
 	if r.steps != nil {
 		r.ascend(shot, start, latency)
 	}
-	r.keep(shot, latency)
+	if r.pass--; r.pass < 0 || shot.Class != contender.OK || latency > r.slowest.Latency || len(r.raw) < cap(r.raw) {
+		r.keep(shot, latency)
+	}
 	n := r.total.Load()
 	r.ring[n&int64(len(r.ring)-1)].Store(pack(shot.End, latency, shot.Class))
 	r.total.Store(n + 1)
@@ -267,6 +267,15 @@ func (r *Recorder) ascend(shot *contender.Shot, start, latency time.Duration) {
 		return
 	}
 	s.record(latency)
+}
+
+// opened counts what most shots of a kept connection have none of.
+func (r *Recorder) opened(shot *contender.Shot) {
+	r.Redirects += int64(shot.Redirects)
+	if shot.Connect > 0 {
+		r.Connections++
+		r.Connect += shot.Connect
+	}
 }
 
 // recordParts takes a latency to pieces. Each begins where the one before it ended.
@@ -336,11 +345,7 @@ func (r *Recorder) keep(shot *contender.Shot, latency time.Duration) {
 	slowest := latency > r.slowest.Latency
 	room, chosen := len(r.raw) < cap(r.raw), false
 	if !room {
-		r.pass--
 		chosen = r.pass < 0
-		if !chosen && !failed && !slowest {
-			return
-		}
 	}
 	raw := Raw{
 		Due: shot.Due, Start: shot.Start, End: shot.End, Latency: latency, Sent: shot.Sent, Received: shot.Received, Length: shot.Length,
