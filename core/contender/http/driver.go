@@ -430,7 +430,7 @@ func (c *client) into(shot *contender.Shot) (buf []byte, kept bool) {
 
 func (c *client) judge(ctx, limited context.Context, r *request, answer *http.Response, length int64, err error, shot *contender.Shot) {
 	switch {
-	case err != nil && ctx.Err() != nil:
+	case ctx.Err() != nil: // whatever came: it may be what the server says to a client that hangs up
 		shot.Class, shot.Err = contender.Cut, ctx.Err()
 	case err != nil && limited.Err() != nil:
 		shot.Class = contender.Timeout

@@ -85,7 +85,7 @@ func (c *Client) Ask(ctx context.Context, row int, shot *contender.Shot) {
 	}
 	shot.End = c.cfg.Clock.Now()
 	c.count(shot)
-	if ctx.Err() != nil && err != nil {
+	if ctx.Err() != nil { // whatever came: it may be what the server says to a client that hangs up
 		class, err = contender.Cut, ctx.Err()
 	}
 	if err == nil {
