@@ -245,3 +245,71 @@ func join(a, b string) string {
 	}
 	return a + ", " + b
 }
+
+// Window is a stretch of a run in view, and a line in it, 0 to 1 across, at which values are read off. The zero value is
+// none.
+type Window struct {
+	From, To time.Duration
+	Line     float64
+}
+
+// leastWindow is the shortest stretch that can be looked at.
+const leastWindow = 20 * time.Millisecond
+
+// Whole is the window of all heats, its line in the midst of the heat that is nearest to the middle: a place where there is
+// something to read.
+func Whole(heats []result.Heat) Window {
+	w := Window{From: firstStart(heats), To: Length(heats), Line: 0.5}
+	best := 2.0
+	for i := range heats {
+		if at := w.share(heats[i].At + heats[i].Wall/2); math.Abs(at-0.5) < math.Abs(best-0.5) {
+			best = at
+		}
+	}
+	w.Line = clamp(best)
+	return w
+}
+
+// None reports whether there is no stretch.
+func (w Window) None() bool { return w.To <= w.From }
+
+// At is the moment at the line.
+func (w Window) At() time.Duration { return w.From + time.Duration(w.Line*float64(w.To-w.From)) }
+
+func (w Window) share(at time.Duration) float64 {
+	return float64(at-w.From) / float64(max(w.To-w.From, 1))
+}
+
+// Zoom is factor times as long a stretch about the line, within the whole.
+func (w Window) Zoom(factor float64, heats []result.Heat) Window {
+	at := w.At()
+	span := max(time.Duration(factor*float64(w.To-w.From)), leastWindow)
+	next := stretchWithin(at-span/2, span, heats)
+	next.Line = clamp(next.share(at))
+	return next
+}
+
+// Move moves the line by a share of the stretch, and at an edge the stretch by a quarter.
+func (w Window) Move(by float64, heats []result.Heat) Window {
+	w.Line += by
+	if w.Line >= 0 && w.Line <= 1 {
+		return w
+	}
+	at, span := w.At(), w.To-w.From
+	next := stretchWithin(w.From+time.Duration(math.Copysign(float64(span)/4, by)), span, heats)
+	next.Line = clamp(next.share(at))
+	return next
+}
+
+// stretchWithin is a stretch moved so that it lies within the run.
+func stretchWithin(from, span time.Duration, heats []result.Heat) Window {
+	first, last := firstStart(heats), Length(heats)
+	span = min(span, last-first)
+	from = min(max(from, first), last-span)
+	return Window{From: from, To: from + span}
+}
+
+// Covers reports whether the window shows the whole run.
+func (w Window) Covers(heats []result.Heat) bool {
+	return w.To-w.From >= Length(heats)-firstStart(heats)
+}

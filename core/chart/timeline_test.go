@@ -80,6 +80,51 @@ func TestATimelineIsReadOff(t *testing.T) {
 	}
 }
 
+// A window is zoomed about its line and moved within the run, and never leaves it.
+func TestWindows(t *testing.T) {
+	ms := time.Millisecond
+	heats := two().Heats // 1 s to 2 s, 2.5 s to 3.5 s
+	whole := chart.Whole(heats)
+	if whole.From != 1000*ms || whole.To != 3500*ms || whole.At() != 1500*ms || !whole.Covers(heats) || whole.None() || !(chart.Window{}).None() {
+		t.Fatalf("the whole is %+v, its line at %s", whole, whole.At())
+	}
+	half := whole.Zoom(0.5, heats)
+	if half.From != 1000*ms || half.To != 2250*ms || half.At() != 1500*ms || half.Covers(heats) {
+		t.Errorf("half of it is %+v, its line at %s; want the first half, and the line where it was", half, half.At())
+	}
+	quarter := half.Zoom(0.5, heats)
+	if quarter.From != 1187500*time.Microsecond || quarter.To != 1812500*time.Microsecond || quarter.At() != 1500*ms {
+		t.Errorf("a quarter is %+v, its line at %s; want it about the line", quarter, quarter.At())
+	}
+	if back := quarter.Zoom(2, heats).Zoom(2, heats).Zoom(2, heats); back.From != whole.From || back.To != whole.To {
+		t.Errorf("zoomed out it is %+v", back)
+	}
+	for w := whole; ; w = w.Zoom(0.5, heats) {
+		if next := w.Zoom(0.5, heats); next.To-next.From == w.To-w.From {
+			if w.To-w.From != 20*ms {
+				t.Errorf("the shortest stretch is %s", w.To-w.From)
+			}
+			break
+		}
+	}
+	moved := quarter
+	for range 500 {
+		moved = moved.Move(0.01, heats)
+	}
+	if moved.To != 3500*ms || moved.Line != 1 || moved.To-moved.From != quarter.To-quarter.From {
+		t.Errorf("moved to the end it is %+v", moved)
+	}
+	for range 500 {
+		moved = moved.Move(-0.01, heats)
+	}
+	if moved.From != 1000*ms || moved.Line != 0 {
+		t.Errorf("moved to the start it is %+v", moved)
+	}
+	if empty := chart.Whole(nil); !empty.None() {
+		t.Errorf("the whole of nothing is %+v", empty)
+	}
+}
+
 func TestConditionsInWords(t *testing.T) {
 	r := two()
 	h := &r.Heats[0]

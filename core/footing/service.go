@@ -159,6 +159,7 @@ func (v *service) await() {
 	syscall.Kill(-pid, syscall.SIGKILL)
 	v.seat.Clear()
 	v.cmd.Wait()
+	keeper.EndGroup(pid) // killed above; what is left of it has fallen to us
 	v.state = v.cmd.ProcessState
 	<-v.read
 }

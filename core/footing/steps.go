@@ -102,6 +102,7 @@ func (s *scope) end() {
 		if ours(group) {
 			syscall.Kill(-group, syscall.SIGKILL)
 		}
+		keeper.EndGroup(group)
 		s.seats[i].Release()
 	}
 	s.seats, s.groups = nil, nil

@@ -192,11 +192,13 @@ func Judge(r *result.Result) (*Verdict, error) {
 	}
 	v.Best = best(v)
 	v.Scorecard = scorecard(r)
-	splits, err := splitRows(field)
-	if err != nil {
-		return nil, err
+	if r.Ending != result.Running { // while it runs they are not worth what they cost to decode
+		splits, err := splitRows(field)
+		if err != nil {
+			return nil, err
+		}
+		v.Scorecard = append(v.Scorecard, splits...)
 	}
-	v.Scorecard = append(v.Scorecard, splits...)
 	floor, err := floorCautions(field)
 	if err != nil {
 		return nil, err

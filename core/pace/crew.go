@@ -38,13 +38,11 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 		// A client shoots again when its last shot has ended, so that there is no need to look at the clock once more; but
 		// for those who think.
 		now := func() time.Duration { return max(last, span.Start) }
-		if h.clientPace(stage, h.Size, 0) != nil {
-			now = h.Clock.Now
-		}
-		job.Next, job.Over = turns(q, span.Start, now)
 		if waits = h.clientPace(stage, h.Size, span.Start); waits != nil {
+			now = h.Clock.Now
 			job.Ready = func(i int) time.Duration { return waits.next[i] }
 		}
+		job.Next, job.Over = turns(q, span.Start, now)
 	}
 	err = h.Crew.Drive(ctx, job)
 	now := h.Clock.Now()

@@ -155,3 +155,29 @@ func TestSharesOfSamples(t *testing.T) {
 		}
 	}
 }
+
+// A sampled shot is held until the heat is over: what the client reuses for its next shots is kept apart.
+func TestHeldShotsAreTheirOwn(t *testing.T) {
+	all := plan.Fraction(1)
+	c := standard(&plan.Same{Sample: &all}, true, "tide").Checkers("b", 1, 1)[0]
+	told := []contender.Mark{{Name: "db", Took: 1}}
+	body := []byte("tide")
+	for i := range 3 {
+		shot := contender.Shot{}
+		c.Ask(&shot)
+		told[0].Took = 1 << i
+		shot.Told, shot.Length = told, 4
+		shot.View.Body, shot.View.Bytes, shot.View.Known = append(shot.View.Body, body...), 4, true
+		c.Take(&shot)
+	}
+	i := 0
+	compared := c.Settle(func(s *contender.Shot) {
+		if s.Class != contender.OK || len(s.Told) != 1 || s.Told[0].Took != 1<<i {
+			t.Errorf("shot %d: %s %v, told %v", i, s.Class, s.Err, s.Told)
+		}
+		i++
+	})
+	if compared != 3 || i != 3 {
+		t.Errorf("%d compared of %d", compared, i)
+	}
+}

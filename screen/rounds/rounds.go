@@ -5,9 +5,7 @@ package rounds
 import (
 	"fmt"
 	"maps"
-	"math"
 	"strings"
-	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -28,16 +26,12 @@ type View struct {
 	keys   keys
 	cursor parts.Cursor
 	hidden map[judge.Key]bool // not modified once it is set
-	// With clock the stretch from from to to is in view, and line is where values are read off, 0 to 1 across it. Otherwise
-	// the axis is the rounds.
-	clock    bool
-	from, to time.Duration
-	line     float64
+	window chart.Window       // by the clock; none: the axis is the rounds
 }
 
 // New returns the view of all rounds.
 func New() screen.View {
-	return View{cursor: parts.NewCursor(), line: 0.5, keys: keys{
+	return View{cursor: parts.NewCursor(), keys: keys{
 		halt:    key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "halt and keep")),
 		pause:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "pause or go on")),
 		without: key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "go on without it")),
@@ -63,7 +57,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	}
 	if len(s.Run.Heats) > 0 {
 		out = append(out, v.keys.zoom)
-		if v.clock {
+		if v.clock() {
 			out = append(out, v.keys.left, v.keys.wide)
 		}
 	}
@@ -130,14 +124,19 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.keys.hide):
 		v.toggle(s)
 	case len(s.Run.Heats) == 0:
+	case key.Matches(press, v.keys.zoom) && !v.clock():
+		v.window = chart.Whole(s.Run.Heats)
 	case key.Matches(press, v.keys.zoom):
-		v.zoom(s.Run.Heats)
-	case v.clock && key.Matches(press, v.keys.wide):
-		v.widen(s.Run.Heats)
-	case v.clock && key.Matches(press, v.keys.left):
-		v.move(s.Run.Heats, -1)
-	case v.clock && key.Matches(press, v.keys.right):
-		v.move(s.Run.Heats, 1)
+		v.window = v.window.Zoom(0.5, s.Run.Heats)
+	case !v.clock():
+	case key.Matches(press, v.keys.wide) && v.window.Covers(s.Run.Heats):
+		v.window = chart.Window{}
+	case key.Matches(press, v.keys.wide):
+		v.window = v.window.Zoom(2, s.Run.Heats)
+	case key.Matches(press, v.keys.left):
+		v.window = v.window.Move(-step, s.Run.Heats)
+	case key.Matches(press, v.keys.right):
+		v.window = v.window.Move(step, s.Run.Heats)
 	}
 	return v, nil
 }
@@ -159,69 +158,11 @@ func (v *View) toggle(s screen.Scene) {
 
 func (v View) isHidden(k judge.Key) bool { return v.hidden[k] }
 
-const (
-	least = 20 * time.Millisecond // the shortest stretch
-	step  = 0.01                  // of the stretch, by which the line moves
-)
+// step is the share of the stretch by which a key moves the line.
+const step = 0.01
 
-// zoom shows the whole run by the clock, then ever shorter stretches about the line.
-func (v *View) zoom(heats []result.Heat) {
-	whole := chart.NewTimeline(&result.Result{}, heats, 0, 0, nil)
-	if !v.clock {
-		v.clock, v.from, v.to = true, whole.From, whole.To
-		v.line = nearest(heats, v.from, v.to)
-		return
-	}
-	span := max((v.to-v.from)/2, least)
-	at := v.from + time.Duration(v.line*float64(v.to-v.from))
-	v.window(whole, at-span/2, span)
-	v.line = share(at, v.from, v.to)
-}
-
-// nearest is the middle of the heat that is nearest to the middle of a stretch: a place where there is something to read.
-func nearest(heats []result.Heat, from, to time.Duration) float64 {
-	best := 2.0
-	for i := range heats {
-		if at := share(heats[i].At+heats[i].Wall/2, from, to); math.Abs(at-0.5) < math.Abs(best-0.5) {
-			best = at
-		}
-	}
-	return min(max(best, 0), 1)
-}
-
-// widen shows twice as much, at last all by rounds again.
-func (v *View) widen(heats []result.Heat) {
-	whole := chart.NewTimeline(&result.Result{}, heats, 0, 0, nil)
-	if v.to-v.from >= whole.To-whole.From {
-		v.clock = false
-		return
-	}
-	at := v.from + time.Duration(v.line*float64(v.to-v.from))
-	span := (v.to - v.from) * 2
-	v.window(whole, at-span/2, span)
-	v.line = share(at, v.from, v.to)
-}
-
-// window puts a stretch in view, moved so that it lies within the run.
-func (v *View) window(whole *chart.Timeline, from, span time.Duration) {
-	span = min(span, whole.To-whole.From)
-	from = min(max(from, whole.From), whole.To-span)
-	v.from, v.to = from, from+span
-}
-
-// move moves the line, and at an edge the stretch.
-func (v *View) move(heats []result.Heat, by float64) {
-	v.line += by * step
-	if v.line >= 0 && v.line <= 1 {
-		return
-	}
-	whole := chart.NewTimeline(&result.Result{}, heats, 0, 0, nil)
-	at := v.from + time.Duration(v.line*float64(v.to-v.from))
-	v.window(whole, v.from+time.Duration(by*float64(v.to-v.from)/4), v.to-v.from)
-	v.line = min(max(share(at, v.from, v.to), 0), 1)
-}
-
-func share(at, from, to time.Duration) float64 { return float64(at-from) / float64(max(to-from, 1)) }
+// clock reports whether a stretch of time is in view.
+func (v View) clock() bool { return !v.window.None() }
 
 // Sentence implements screen.View.
 func (v View) Sentence(s screen.Scene) string {
@@ -231,7 +172,7 @@ func (v View) Sentence(s screen.Scene) string {
 	}
 	total := run.Result.Planned()
 	switch {
-	case v.clock && len(run.Heats) > 0:
+	case v.clock() && len(run.Heats) > 0:
 		return v.readOff(s)
 	case run.Paused:
 		return fmt.Sprintf("Paused after %d of %d heats; space has it go on.", len(run.Heats), total)
@@ -257,7 +198,7 @@ func (v View) Sentence(s screen.Scene) string {
 // readOff says what is in view and what stands at the line.
 func (v View) readOff(s screen.Scene) string {
 	t := v.timeline(s)
-	at := t.At(v.line)
+	at := v.window.At()
 	text := fmt.Sprintf("%s to %s by the clock. At %s", t.Clock(t.From), t.Clock(t.To), t.Clock(at))
 	for i, read := range t.Read(at, at) {
 		if read.Shots > 0 {
@@ -268,7 +209,7 @@ func (v View) readOff(s screen.Scene) string {
 }
 
 func (v View) timeline(s screen.Scene) *chart.Timeline {
-	return chart.NewTimeline(s.Run.Result, s.Run.Heats, v.from, v.to, v.isHidden)
+	return chart.NewTimeline(s.Run.Result, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
 }
 
 func title(contender, state string) string { return strings.TrimSpace(contender + " " + state) }
@@ -336,13 +277,13 @@ type lane struct {
 
 func (v View) picture(s screen.Scene) (p picture) {
 	run := s.Run
-	if v.clock && len(run.Heats) > 0 {
+	if v.clock() && len(run.Heats) > 0 {
 		t := v.timeline(s)
-		p = picture{scale: t.Scale, line: v.line, axis: func(w int) string { return clockAxis(t, w) }}
+		p = picture{scale: t.Scale, line: v.window.Line, axis: func(w int) string { return clockAxis(t, w) }}
 		for _, l := range t.Lanes {
 			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots, heats: l.Heats})
 		}
-		at := t.At(v.line)
+		at := v.window.At()
 		p.reads = t.Read(at, at)
 	} else {
 		var now *result.Heat
@@ -555,8 +496,8 @@ func (v View) heatInView(s screen.Scene) (*result.Heat, string) {
 	if len(heats) == 0 {
 		return nil, ""
 	}
-	if v.clock {
-		at := v.from + time.Duration(v.line*float64(v.to-v.from))
+	if v.clock() {
+		at := v.window.At()
 		for i := range heats {
 			if heats[i].At <= at && at <= heats[i].At+heats[i].Wall {
 				return &heats[i], fmt.Sprintf("at the line, %s in round %d", title(heats[i].Contender, heats[i].State), heats[i].Round)

@@ -398,6 +398,7 @@ type guard struct {
 	group  int // 0: none
 	killed bool
 	limit  *time.Timer
+	until  time.Time // the limit, since a timer may be late and find the next group
 	ctx    context.Context
 	forget func() bool
 }
@@ -405,10 +406,10 @@ type guard struct {
 // over guards a group from now on.
 func (g *guard) over(ctx context.Context, group int, limit time.Duration) {
 	g.mu.Lock()
-	g.group, g.killed = group, false
+	g.group, g.killed, g.until = group, false, time.Now().Add(limit)
 	g.mu.Unlock()
 	if g.limit == nil {
-		g.limit = time.AfterFunc(limit, g.kill)
+		g.limit = time.AfterFunc(limit, g.expire)
 	} else {
 		g.limit.Reset(limit)
 	}
@@ -423,9 +424,22 @@ func (g *guard) over(ctx context.Context, group int, limit time.Duration) {
 	}
 }
 
+func (g *guard) expire() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if !time.Now().Before(g.until) {
+		g.end()
+	}
+}
+
 func (g *guard) kill() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	g.end()
+}
+
+// end is called with mu held.
+func (g *guard) end() {
 	if g.group != 0 {
 		g.killed = true
 		syscall.Kill(-g.group, syscall.SIGKILL)
@@ -476,8 +490,8 @@ func (c *client) await(ctx context.Context, pid int, shot *contender.Shot) (e en
 			return e
 		}
 	}
-	left, usage := reapGroup(pid)
-	add(&e.usage, usage)
+	left, usage := keeper.EndGroup(pid)
+	keeper.AddUsage(&e.usage, usage)
 	if !e.killed {
 		shot.LeftBehind += left
 	}

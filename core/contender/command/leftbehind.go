@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"paceduel/core/keeper"
 )
 
 // A command may leave processes running: in its group, or in sessions of their own. We are the parent that they fall to
@@ -38,46 +40,6 @@ func end() {
 	under.Lock()
 	under.n--
 	under.Unlock()
-}
-
-// reapLimit bounds the wait for processes that were killed.
-const reapLimit = 200 * time.Millisecond
-
-// reapGroup ends and waits for what is left of a group whose leader was reaped, and returns how many processes it was and
-// what they had used. What is left has fallen to us, so that the group's number is its own as long as there is anybody.
-func reapGroup(group int) (n int, usage syscall.Rusage) {
-	deadline := time.Time{}
-	for {
-		var own syscall.Rusage
-		pid, err := syscall.Wait4(-group, nil, syscall.WNOHANG|unix.WALL, &own)
-		switch {
-		case err == syscall.EINTR:
-		case err != nil:
-			return n, usage // ECHILD: nobody
-		case pid > 0:
-			n++
-			add(&usage, own)
-		default:
-			if deadline.IsZero() {
-				syscall.Kill(-group, syscall.SIGKILL)
-				deadline = time.Now().Add(reapLimit)
-			} else if time.Now().After(deadline) {
-				return n, usage
-			}
-			time.Sleep(50 * time.Microsecond) // it is dying
-		}
-	}
-}
-
-func add(to *syscall.Rusage, o syscall.Rusage) {
-	to.Utime = syscall.NsecToTimeval(to.Utime.Nano() + o.Utime.Nano())
-	to.Stime = syscall.NsecToTimeval(to.Stime.Nano() + o.Stime.Nano())
-	to.Nvcsw += o.Nvcsw
-	to.Nivcsw += o.Nivcsw
-	to.Minflt += o.Minflt
-	to.Majflt += o.Majflt
-	to.Inblock += o.Inblock
-	to.Oublock += o.Oublock
 }
 
 // children is the kernel's list of our main thread's children, where those of ended parents appear; nil where the kernel
@@ -118,7 +80,7 @@ func (d *driver) sweep() (n int) {
 
 // awaitKilled waits for a killed child; its own children fall to us with its end.
 func awaitKilled(pid int) {
-	for deadline := time.Now().Add(reapLimit); time.Now().Before(deadline); time.Sleep(50 * time.Microsecond) {
+	for deadline := time.Now().Add(keeper.ReapLimit); time.Now().Before(deadline); time.Sleep(50 * time.Microsecond) {
 		if got, err := syscall.Wait4(pid, nil, syscall.WNOHANG|unix.WALL, nil); got == pid || err == syscall.ECHILD {
 			return
 		}

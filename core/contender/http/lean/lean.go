@@ -153,11 +153,11 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 			c.cut(ctx.Err())
 			return ctx.Err()
 		}
-		n := c.wait(wait)
+		n, before := c.wait(wait), c.seen
 		for _, e := range c.events[:n] {
 			c.handle(&c.conns[e.Fd], e.Events)
 		}
-		if n == 0 {
+		if c.seen == before { // no bytes came
 			c.seen = c.cfg.Clock.Now()
 		}
 		if c.seen-c.swept > sweepEvery {
