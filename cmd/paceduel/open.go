@@ -135,7 +135,7 @@ func export(r *result.Result, dir string, log bool) error {
 	var files []string
 	if v.Rounds > 0 {
 		for i := range v.Faces {
-			saved, err := paper.Save(chart.NewLadder(r, v, i, log), dir, paper.Name(r, v, i))
+			saved, err := paper.Save(chart.NewLadder(r, v, i, chart.Look{Log: log}), dir, paper.Name(r, v, i))
 			if err != nil {
 				return err
 			}

@@ -24,15 +24,15 @@ import (
 
 func (s *settings) runCommand() *cobra.Command {
 	var run runOptions
-	var rounds int
+	var rounds string
 	opt := s.planOptions()
 	c := &cobra.Command{
 		Use:   "run PLAN...",
 		Short: "run duels without a screen and print their verdicts",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if rounds != 0 {
-				opt.Sets = append(opt.Sets, fmt.Sprintf("rounds=%d", rounds))
+			if rounds != "" {
+				opt.Sets = append(opt.Sets, "rounds="+rounds)
 			}
 			return s.runFiles(cmd.Context(), args, opt, run)
 		},
@@ -42,7 +42,8 @@ func (s *settings) runCommand() *cobra.Command {
 	f.StringVar(&run.shots, "shots", "", "write shots one by one to `FILE`, a new one, as CSV: up to 200 000 a heat, of more a uniform sample")
 	f.Uint64Var(&run.seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
 	f.BoolVar(&run.accept, "accept-unequal", false, "run although contenders break the plan's rules for the same work; the result says so")
-	f.IntVar(&rounds, "rounds", 0, "how many rounds instead of the plan's")
+	f.StringVar(&rounds, "rounds", "", "how many rounds instead of the plan's: a `NUMBER`, auto, or \"auto up to 20\"")
+	f.BoolVar(&opt.Mirror, "mirror", false, "run the baseline against itself, too, to know how much this machine differs from itself")
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
 	return c

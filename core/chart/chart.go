@@ -6,6 +6,7 @@ package chart
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -67,9 +68,18 @@ type Rung struct {
 	Left, Right Bar
 	Ratio       string // "3.4x", or empty
 	Interval    string // "3.1 to 3.7", or empty
+	Apart       string // the difference in units with its interval, or empty
 	Say         string // what may be said of it
 	Word        judge.Word
-	Scale       int // index of the scale that it is drawn to
+	Scale       int  // index of the scale that it is drawn to
+	Lean        Lean // where its ratio lies
+}
+
+// Lean is a ratio with its interval and the machine's own noise, on a scale that has 1 in the middle: left of it the
+// baseline is better, right of it the contender. NaN where there is none.
+type Lean struct {
+	At, Low, High       float64 // 0 to 1
+	NoiseLow, NoiseHigh float64 // how far the baseline is from itself; NaN where that was not tried
 }
 
 // Ladder is the picture of the verdict: the rungs of a face, mirrored about a spine that carries the scale.
@@ -79,49 +89,128 @@ type Ladder struct {
 	Left, Right Side
 	Rungs       []Rung
 	Scales      []Scale
+	Leans       Scale // of the ratios' leans, logarithmic, from one over its Max to its Max
 	Log         bool
 	Note        string   // how to read it
 	Conditions  []string // of the run
 }
 
-// NewLadder arranges the i-th face of a verdict. On a log scale short bars are told apart, on a linear one lengths are
-// proportional.
-func NewLadder(r *result.Result, v *judge.Verdict, i int, log bool) *Ladder {
+// Look is how a ladder is to be drawn.
+type Look struct {
+	Log bool // short bars are told apart; otherwise lengths are proportional
+	All bool // every figure that was judged; otherwise those that carry the verdict
+}
+
+// NewLadder arranges the i-th face of a verdict.
+func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 	f := v.Faces[i]
 	l := &Ladder{
-		Title: r.Plan.Name, Sentence: f.Sentence, Log: log,
-		Left:  Side{v.Baseline, SignFor(r, v.Baseline), true},
-		Right: Side{f.Contender, SignFor(r, f.Contender), false},
-		Note:  "bars: all shots; shaded: the middle half of the heats; ratio: typical round, 95 % interval. " + capital(v.Note) + ".",
-		Conditions: []string{
-			r.Plan.Pace.Words + ", " + units.Plural(v.Rounds, "round") + ", seed " + strconv.FormatUint(r.Seed, 10),
-			r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
-		},
-	}
-	if states := r.Footing.States; len(states) > 0 {
-		l.Conditions = append(l.Conditions, "caches "+strings.Join(states, " and "))
+		Title: r.Plan.Name, Sentence: f.Sentence, Log: look.Log,
+		Left:       Side{v.Baseline, SignFor(r, v.Baseline), v.Baseline == r.Plan.Baseline},
+		Right:      Side{f.Contender, SignFor(r, f.Contender), f.Contender == r.Plan.Baseline},
+		Note:       "bars: all shots; shaded: the middle half of the heats; ratio: typical round, " + sure(f.Figures) + " interval. " + capital(v.Note) + ".",
+		Conditions: Conditions(r, v),
 	}
 	if versions := versionsOf(r, v.Baseline, f.Contender); versions != "" {
 		l.Conditions = append(l.Conditions, versions)
 	}
-	scaleOf := map[string]int{}
+	var shown []judge.Assessment
 	for _, a := range f.Figures {
+		if a.Main || look.All {
+			shown = append(shown, a)
+		}
+	}
+	slices.SortStableFunc(shown, func(a, b judge.Assessment) int { return scaleOrder(a.Figure) - scaleOrder(b.Figure) })
+	l.Leans = leanScale(shown)
+	scaleOf := map[string]int{}
+	noisy := false
+	for _, a := range shown {
 		kind := scaleKind(a.Figure)
 		if _, ok := scaleOf[kind]; !ok {
 			scaleOf[kind] = len(l.Scales)
-			l.Scales = append(l.Scales, scaleFor(f.Figures, kind, log))
+			l.Scales = append(l.Scales, scaleFor(shown, kind, look.Log))
 		}
 		s := scaleOf[kind]
 		rung := Rung{
 			Label: a.Title(), Left: bar(a.Figure, a.Baseline, l.Scales[s]), Right: bar(a.Figure, a.Contender, l.Scales[s]),
-			Say: a.Say(), Word: a.Word, Scale: s,
+			Say: a.Say(), Word: a.Word, Scale: s, Lean: l.lean(a), Apart: a.Apart(),
 		}
 		if a.Rounds > 0 {
 			rung.Ratio, rung.Interval = a.Factor(), a.Interval()
 		}
+		noisy = noisy || !math.IsNaN(a.Noise)
 		l.Rungs = append(l.Rungs, rung)
 	}
+	if noisy {
+		l.Note += " The band about 1 is how far the baseline is from itself."
+	}
 	return l
+}
+
+// Conditions are a few lines on how and when the run was made.
+func Conditions(r *result.Result, v *judge.Verdict) []string {
+	lines := []string{
+		r.Plan.Pace.Words + ", " + units.Plural(v.Rounds, "round") + ", seed " + strconv.FormatUint(r.Seed, 10),
+		r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
+	}
+	if states := r.Footing.States; len(states) > 0 {
+		lines = append(lines, "caches "+strings.Join(states, " and "))
+	}
+	return lines
+}
+
+// sure is the confidence of the intervals, for people.
+func sure(figures []judge.Assessment) string {
+	for _, a := range figures {
+		if a.Level > 0 {
+			return units.Share(a.Level)
+		}
+	}
+	return units.Share(0.95)
+}
+
+// leanScale holds the intervals of all ratios and of the noise, 1 being in the middle.
+func leanScale(as []judge.Assessment) Scale {
+	furthest := 1.25
+	for _, a := range as {
+		for _, x := range []float64{a.Ratio, 1 / a.Ratio, a.High, 1 / a.Low, a.Noise} {
+			if x > furthest && !math.IsInf(x, 0) {
+				furthest = x
+			}
+		}
+	}
+	most := 1.5
+	for most < furthest {
+		most = nextLean(most)
+	}
+	s := Scale{Min: 1 / most, Max: most, Log: true}
+	for _, t := range []struct {
+		v     float64
+		label string
+	}{{1 / most, trimTimes(most)}, {1, "1"}, {most, trimTimes(most)}} {
+		s.Ticks = append(s.Ticks, Tick{s.At(t.v), t.label})
+	}
+	return s
+}
+
+func trimTimes(x float64) string { return strconv.FormatFloat(x, 'g', 3, 64) + "x" }
+
+// nextLean is the next end of a scale of ratios: 1.5, 2, 5, 10, 20 and so on.
+func nextLean(x float64) float64 {
+	if x < 2 {
+		return 2
+	}
+	return nextStep(x)
+}
+
+func (l *Ladder) lean(a judge.Assessment) Lean {
+	at := func(x float64) float64 {
+		if math.IsNaN(x) {
+			return x
+		}
+		return l.Leans.At(x)
+	}
+	return Lean{at(a.Ratio), at(a.Low), at(a.High), at(1 / a.Noise), at(a.Noise)}
 }
 
 // versionsOf writes the versions of the contenders that told theirs.
@@ -145,10 +234,18 @@ func capital(s string) string {
 // scaleKind groups figures that are drawn to one scale.
 func scaleKind(f plan.Figure) string {
 	switch f {
-	case plan.Throughput, plan.CPU, plan.Holds, judge.HoldsClients:
+	case plan.Throughput, plan.CPU, plan.Holds, judge.HoldsClients, plan.PeakBytes, plan.SentBack, plan.Total, plan.Start:
 		return string(f)
 	}
 	return "latency"
+}
+
+// scaleOrder brings figures of one scale together; the rest of their order stays.
+func scaleOrder(f plan.Figure) int {
+	if scaleKind(f) == "latency" {
+		return -1
+	}
+	return slices.Index(plan.Judged, f)
 }
 
 func bar(f plan.Figure, v judge.Value, s Scale) Bar {
@@ -174,6 +271,8 @@ func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 			show = units.Rate
 		case judge.HoldsClients:
 			show = units.Significant
+		case plan.PeakBytes, plan.SentBack:
+			show = units.Bytes
 		}
 		values = append(values, a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High)
 		if log {

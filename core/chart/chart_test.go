@@ -3,6 +3,7 @@ package chart_test
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 
@@ -71,7 +72,7 @@ func TestLadder(t *testing.T) {
 	v := verdict(t, r)
 	var out strings.Builder
 	for _, log := range []bool{false, true} {
-		l := chart.NewLadder(r, v, 1, log)
+		l := chart.NewLadder(r, v, 1, chart.Look{Log: log})
 		fmt.Fprintf(&out, "%s\n%s %s | %s %s\n", l.Title, l.Left.Name, l.Left.Sign.Glyph, l.Right.Sign.Glyph, l.Right.Name)
 		for _, rung := range l.Rungs {
 			fmt.Fprintf(&out, "%s: %s %.2f (%.2f to %.2f) | %s %.2f | %s %s, %s; scale %d\n", rung.Label, rung.Left.Text, rung.Left.Length, rung.Left.Low, rung.Left.High, rung.Right.Text, rung.Right.Length, rung.Ratio, rung.Interval, rung.Say, rung.Scale)
@@ -86,10 +87,12 @@ func TestLadder(t *testing.T) {
 func TestBarsAreProportional(t *testing.T) {
 	r := made(2)
 	v := verdict(t, r)
-	l := chart.NewLadder(r, v, 0, false)
-	for i, a := range v.Faces[0].Figures {
+	l := chart.NewLadder(r, v, 0, chart.Look{All: true})
+	for _, rung := range l.Rungs {
+		i := slices.IndexFunc(v.Faces[0].Figures, func(a judge.Assessment) bool { return a.Title() == rung.Label })
+		a := v.Faces[0].Figures[i]
 		ratio := a.Baseline.V / a.Contender.V
-		if got := l.Rungs[i].Left.Length / l.Rungs[i].Right.Length; math.Abs(got-ratio) > 1e-9 {
+		if got := rung.Left.Length / rung.Right.Length; math.Abs(got-ratio) > 1e-9 {
 			t.Errorf("%s: lengths stand %g to 1, values %g to 1", a.Figure, got, ratio)
 		}
 	}

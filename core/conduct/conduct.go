@@ -72,15 +72,22 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	return out, judgeErr
 }
 
-// enough says when a plan's until is reached; nil without one.
+// enough says when a plan's until is reached, or a look at it finds everything settled; nil where the plan gives the number
+// of rounds. What cannot be read shows when the run is judged.
 func enough(p *plan.Plan) func(*result.Result) bool {
 	u := p.Until
+	if len(p.Looks) > 0 {
+		return func(r *result.Result) bool {
+			settled, err := judge.Settled(r)
+			return settled && err == nil
+		}
+	}
 	if u == nil {
 		return nil
 	}
 	return func(r *result.Result) bool {
 		known, _, err := judge.Known(r, plan.Figure(u.Figure), float64(u.Within))
-		return known && err == nil // what cannot be read shows when the run is judged
+		return known && err == nil
 	}
 }
 

@@ -337,7 +337,7 @@ func (g *Ground) serve(ctx context.Context, level string) error {
 		return nil
 	}
 	setup := contender.Setup{Port: g.port, CPUs: g.said.CPUs, Nice: g.said.Nice}
-	return g.cost(result.Cost{When: level, What: "start " + g.f.plan.Mask(s.Summary())}, func() (string, error) {
+	return g.cost(result.Cost{When: level, Start: true, What: "start " + g.f.plan.Mask(s.Summary())}, func() (string, error) {
 		began := g.f.clock.Now()
 		v, err := startService(ctx, *s, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), setup)
 		if err != nil {

@@ -5,8 +5,7 @@ import (
 	"math"
 	"slices"
 
-	"gonum.org/v1/gonum/stat/distuv"
-
+	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/units"
 )
@@ -77,10 +76,9 @@ func (f *field) against(c *plan.Claim, own, than side) Claim {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("too few: %s needs %s shots a heat", c.Figure, units.Count(need))}
 	}
 	var d []float64 // logarithms of how much more own has than the other
-	for round := 1; round <= f.r.Plan.Rounds; round++ {
-		a, okA := f.heats[own][round]
-		b, okB := f.heats[than][round]
-		if x := math.Log(claimed(a, c.Figure) / claimed(b, c.Figure)); okA && okB && !math.IsNaN(x) && !math.IsInf(x, 0) {
+	for round := 1; round <= f.last(); round++ {
+		x := math.Log(f.heats[own][round].figure(c.Figure) / f.heats[than][round].figure(c.Figure))
+		if !math.IsNaN(x) && !math.IsInf(x, 0) {
 			d = append(d, x)
 		}
 	}
@@ -107,20 +105,20 @@ func (f *field) limited(c *plan.Claim, own side) Claim {
 	}
 	var d []float64
 	for _, h := range f.inOrder[own] {
-		if x := math.Log(claimed(h, c.Figure)); !math.IsNaN(x) && !math.IsInf(x, 0) {
+		if x := math.Log(h.figure(c.Figure)); !math.IsNaN(x) && !math.IsInf(x, 0) {
 			d = append(d, x)
 		}
 	}
-	return decide(d, math.Log(c.Limit), c.How == plan.Over, false, func(x float64) string { return showClaimed(c.Figure, math.Exp(x)) })
+	return decide(d, math.Log(c.Limit), c.How == plan.Over, false, func(x float64) string { return Show(c.Figure, math.Exp(x)) })
 }
 
 // decide holds the centre of d to an edge that it has to lie above, or below. show writes a value; falls says that what it
 // writes gets less as the value grows.
 func decide(d []float64, edge float64, above, falls bool, show func(float64) string) Claim {
-	if len(d) < minRounds {
-		return Claim{Finding: Undecided, Why: fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), minRounds)}
+	if len(d) < stats.MinRounds {
+		return Claim{Finding: Undecided, Why: fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds)}
 	}
-	low, high, ok := newSample(d).interval(level)
+	low, high, ok := stats.NewSample(d).Interval(level)
 	if !ok {
 		return Claim{Finding: Undecided, Why: "an interval needs more rounds"}
 	}
@@ -128,7 +126,7 @@ func decide(d []float64, edge float64, above, falls bool, show func(float64) str
 	if falls {
 		from, to = high, low
 	}
-	c := Claim{Finding: Undecided, Why: fmt.Sprintf("%s (%s to %s)", show(pseudoMedian(d)), show(from), show(to))}
+	c := Claim{Finding: Undecided, Why: fmt.Sprintf("%s (%s to %s)", show(stats.NewSample(d).Centre()), show(from), show(to))}
 	inside, outside := low > edge, high < edge
 	if !above {
 		inside, outside = high < edge, low > edge
@@ -149,7 +147,7 @@ func (f *field) errorRate(c *plan.Claim, own side) Claim {
 	if shots == 0 {
 		return Claim{Finding: Undecided, Why: "no shots"}
 	}
-	low, high := clopperPearson(failed, shots)
+	low, high := stats.ShareInterval(failed, shots, level)
 	out := Claim{Finding: Undecided, Why: fmt.Sprintf("%s of %s shots failed, %s (%s to %s)", units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), units.Share(low), units.Share(high))}
 	inside, outside := high < c.Limit, low > c.Limit
 	if c.How == plan.Over {
@@ -164,71 +162,11 @@ func (f *field) errorRate(c *plan.Claim, own side) Claim {
 	return out
 }
 
-// clopperPearson is the exact 95 % interval of a share of which k of n were seen.
-func clopperPearson(k, n int64) (low, high float64) {
-	low, high = 0, 1
-	if k > 0 {
-		low = distuv.Beta{Alpha: float64(k), Beta: float64(n - k + 1)}.Quantile(level / 2)
-	}
-	if k < n {
-		high = distuv.Beta{Alpha: float64(k + 1), Beta: float64(n - k)}.Quantile(1 - level/2)
-	}
-	return low, high
-}
-
-// claimQuantile is the share of shots at or below a percentile that a claim may name.
-func claimQuantile(f plan.Figure) (q float64, ok bool) {
-	switch f {
-	case plan.P75:
-		return 0.75, true
-	case plan.P95:
-		return 0.95, true
-	case plan.P999:
-		return 0.999, true
-	}
-	return quantileOf(f)
-}
-
 // tooFew is how many shots a heat would need for a percentile; 0 when there are enough.
 func (f *field) tooFew(figure plan.Figure, s side) int64 {
-	q, ok := claimQuantile(figure)
+	q, ok := quantileOf(figure)
 	if fewest := f.fewest(s); !ok || fewest < 0 || beyond(fewest, q) >= fewBeyond-1e-9 {
 		return 0
 	}
 	return needFor(q)
-}
-
-// claimed is a heat's figure; NaN where it has none.
-func claimed(h heat, f plan.Figure) float64 {
-	if h.Heat == nil {
-		return math.NaN()
-	}
-	if q, ok := claimQuantile(f); ok {
-		return Quantile(h.histogram, q)
-	}
-	switch f {
-	case plan.Longest:
-		if h.OK == 0 {
-			return math.NaN()
-		}
-		return float64(h.histogram.Max()) / 1e9
-	case plan.SentBack:
-		return float64(h.Received) / float64(h.Shots())
-	case plan.PeakBytes:
-		if h.Peak == 0 {
-			return math.NaN()
-		}
-		return float64(h.Peak)
-	}
-	return h.figure(f)
-}
-
-func showClaimed(f plan.Figure, v float64) string {
-	switch f {
-	case plan.SentBack, plan.PeakBytes:
-		return units.Bytes(v)
-	case plan.Throughput:
-		return units.Rate(v)
-	}
-	return units.Seconds(v)
 }

@@ -7,19 +7,10 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"paceduel/core/plan"
+	"paceduel/core/judge/stats"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
-
-// HoldsClients is plan.Holds where the load is a number of clients.
-const HoldsClients plan.Figure = "clients held"
-
-// isLoad reports whether a figure says up to which load a limit was kept.
-func isLoad(f plan.Figure) bool { return f == plan.Holds || f == HoldsClients }
-
-// moreIsBetter reports which way a figure leans.
-func moreIsBetter(f plan.Figure) bool { return f == plan.Throughput || isLoad(f) }
 
 // failedFrac is the share of a level's shots that may fail, or not be sent in time, for it to be held all the same.
 const failedFrac = 0.01
@@ -99,7 +90,7 @@ func (f *field) climbed(s side) (held Value, first, last, n int, need int64) {
 	held = Value{math.NaN(), math.NaN(), math.NaN()}
 	var all []float64
 	for _, h := range f.inOrder[s] {
-		a := ascend(f.r.Plan.Pace.Climb, &h)
+		a := ascend(f.r.Plan.Pace.Climb, h)
 		need = max(need, a.need)
 		if math.IsNaN(a.held) {
 			continue
@@ -154,7 +145,7 @@ func climbSentence(f *field, face *Face, a Assessment) string {
 	case a.Word == NoWord:
 		return fmt.Sprintf("There is not enough yet to compare %s with %s.", face.Contender, f.r.Plan.Baseline)
 	case math.IsNaN(a.Low):
-		return text + fmt.Sprintf(". Nothing is settled: an interval needs %d rounds.", minRounds)
+		return text + fmt.Sprintf(". Nothing is settled: an interval needs %d rounds.", stats.MinRounds)
 	case a.Word == Better || a.Word == Worse:
 		return fmt.Sprintf("%s: %s %s (%s).", text, a.Factor(), comparative(a.Figure, a.Word), a.Interval())
 	}
@@ -220,10 +211,10 @@ func climbCautions(f *field) (out []Caution) {
 		}
 		_, first, last, n, _ := f.climbed(s)
 		if last > 0 {
-			out = append(out, Caution{fmt.Sprintf("%s held the highest level, %s, in %d of %d heats: it may hold more, and its ratio is cut short", name, load(c, c.Levels[len(c.Levels)-1]), last, n), "raise to: in the climb"})
+			out = append(out, Caution{Kind: ClimbEnds, See: SeeLadder, What: fmt.Sprintf("%s held the highest level, %s, in %d of %d heats: it may hold more, and its ratio is cut short", name, load(c, c.Levels[len(c.Levels)-1]), last, n), Try: "raise to: in the climb"})
 		}
 		if first > 0 {
-			out = append(out, Caution{fmt.Sprintf("%s did not hold the lowest level, %s, in %d of %d heats: it holds less, and its ratio is cut short", name, load(c, c.Levels[0]), first, n), "lower from: in the climb"})
+			out = append(out, Caution{Kind: ClimbEnds, See: SeeLadder, What: fmt.Sprintf("%s did not hold the lowest level, %s, in %d of %d heats: it holds less, and its ratio is cut short", name, load(c, c.Levels[0]), first, n), Try: "lower from: in the climb"})
 		}
 	}
 	return out

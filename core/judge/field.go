@@ -7,15 +7,20 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 )
 
-// heat is a heat of the result with its histogram decoded.
+// heat is a heat of the result with what its figures are read from: histograms, or the very samples.
 type heat struct {
 	*result.Heat
 	histogram *hdrhistogram.Histogram
+	sorted    []float64                 // samples in seconds, ascending; nil: the histogram says
 	steps     []*hdrhistogram.Histogram // of a climb
+	climb     *result.Climb
+	lengths   []*hdrhistogram.Histogram // of the splits, in their order; nil while they are not worth decoding
+	known     map[plan.Figure]float64   // figures that were asked for
 }
 
 // side is one contender in one state of caches.
@@ -24,26 +29,53 @@ type side struct{ name, state string }
 // field is the run rearranged for comparison.
 type field struct {
 	r       *result.Result
-	heats   map[side]map[int]heat // by round
-	inOrder map[side][]heat       // the same in the order of the rounds, so that sums are the same each time
+	alpha   float64                // one minus the confidence of its intervals
+	heats   map[side]map[int]*heat // by round
+	inOrder map[side][]*heat       // the same in the order of the rounds, so that sums are the same each time
 	pooled  map[side]*hdrhistogram.Histogram
 }
 
-func gather(r *result.Result) (*field, error) {
-	f := &field{r: r, heats: map[side]map[int]heat{}, inOrder: map[side][]heat{}, pooled: map[side]*hdrhistogram.Histogram{}}
+func newField(r *result.Result) *field {
+	f := &field{r: r, alpha: level, heats: map[side]map[int]*heat{}, inOrder: map[side][]*heat{}, pooled: map[side]*hdrhistogram.Histogram{}}
+	if len(r.Plan.Looks) > 0 {
+		f.alpha = plan.LookLevel
+	}
+	return f
+}
+
+func (f *field) enter(s side, h *heat) {
+	if f.heats[s] == nil {
+		f.heats[s] = map[int]*heat{}
+	}
+	f.heats[s][h.Round] = h
+	f.inOrder[s] = append(f.inOrder[s], h)
+}
+
+// gather decodes the heats that count. Splits are left as they are unless asked for.
+func gather(r *result.Result, splits bool) (*field, error) {
+	f := newField(r)
 	for _, s := range f.sides() {
-		f.heats[s] = map[int]heat{}
 		for _, h := range r.Of(s.name, s.state) {
 			histogram, err := h.Histogram()
 			if err != nil {
 				return nil, err
 			}
-			steps, err := decodeSteps(h)
-			if err != nil {
+			one := &heat{Heat: h, histogram: histogram, climb: r.Plan.Pace.Climb}
+			if one.steps, err = decodeSteps(h); err != nil {
 				return nil, err
 			}
-			f.heats[s][h.Round] = heat{h, histogram, steps}
-			f.inOrder[s] = append(f.inOrder[s], heat{h, histogram, steps})
+			if splits {
+				for i := range h.Splits {
+					lengths, err := h.Splits[i].Histogram()
+					if err != nil {
+						return nil, err
+					}
+					one.lengths = append(one.lengths, lengths)
+				}
+			} else {
+				one.lengths = make([]*hdrhistogram.Histogram, len(h.Splits))
+			}
+			f.enter(s, one)
 			if f.pooled[s] == nil {
 				f.pooled[s] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
 			}
@@ -79,60 +111,22 @@ func (f *field) rounds() (n int) {
 	return n
 }
 
-// quantileOf is the share of shots at or below a percentile figure; ok is false for other figures.
-func quantileOf(f plan.Figure) (q float64, ok bool) {
-	switch f {
-	case plan.P50:
-		return 0.50, true
-	case plan.P90:
-		return 0.90, true
-	case plan.P99:
-		return 0.99, true
+// last is the last round that any heat was in.
+func (f *field) last() (round int) {
+	for _, heats := range f.inOrder {
+		if n := len(heats); n > 0 {
+			round = max(round, heats[n-1].Round)
+		}
 	}
-	return 0, false
+	return round
 }
 
-// A percentile q of n shots has n(1-q) shots beyond it: under fewBeyond it is refused, under plainBeyond it is
-// qualified by the number of shots.
-const (
-	fewBeyond   = 5
-	plainBeyond = 20
-)
-
-func beyond(n int64, q float64) float64 { return float64(n) * (1 - q) }
-
-func needFor(q float64) int64 { return int64(math.Ceil(fewBeyond/(1-q) - 1e-9)) }
-
-// Quantile reads a percentile in seconds: the smallest recorded value at or below which q of the shots lie, at most
-// 0.1 % off. NaN for an empty histogram.
-func Quantile(h *hdrhistogram.Histogram, q float64) float64 {
-	if h == nil || h.TotalCount() == 0 {
-		return math.NaN()
+// interest is the smallest difference of a figure that is worth telling apart, as a share.
+func (f *field) interest(figure plan.Figure) float64 {
+	if own, ok := f.r.Plan.Interests[figure]; ok {
+		return float64(own)
 	}
-	return float64(h.ValueAtQuantile(q*100)) / 1e9
-}
-
-func (h heat) figure(f plan.Figure) float64 {
-	if q, ok := quantileOf(f); ok {
-		return Quantile(h.histogram, q)
-	}
-	switch f {
-	case plan.Mean:
-		return h.Mean()
-	case plan.Throughput:
-		return h.Throughput()
-	case plan.CPU:
-		return h.CPUPerShot()
-	}
-	return math.NaN()
-}
-
-// figure is a heat's figure; NaN where it has none.
-func (f *field) figure(h heat, figure plan.Figure) float64 {
-	if isLoad(figure) {
-		return ascend(f.r.Plan.Pace.Climb, &h).held
-	}
-	return h.figure(figure)
+	return float64(f.r.Plan.Interest)
 }
 
 // value is the figure over all heats that count, and the quartiles of the heats.
@@ -144,7 +138,7 @@ func (f *field) value(figure plan.Figure, s side) Value {
 	v := Value{math.NaN(), math.NaN(), math.NaN()}
 	var each []float64
 	var shots, ok int64
-	var sum, busy, cpu float64
+	var sum, busy, cpu, received float64
 	clients := 1
 	for _, h := range f.inOrder[s] {
 		if x := h.figure(figure); !math.IsNaN(x) {
@@ -155,42 +149,79 @@ func (f *field) value(figure plan.Figure, s side) Value {
 		sum += h.LatencySum.Seconds()
 		busy += h.Busy.Seconds()
 		cpu += h.CPU.Seconds()
+		received += float64(h.Received)
 		clients = h.Clients
 	}
 	if len(each) == 0 {
 		return v
 	}
+	slices.Sort(each)
+	name, told, isPart := partOf(figure)
 	switch q, isQuantile := quantileOf(figure); {
 	case isQuantile && beyond(ok, q) < fewBeyond:
 		return v
 	case isQuantile:
 		v.V = Quantile(f.pooled[s], q)
+	case isPart:
+		v.V = f.split(s, name, told)
 	case figure == plan.Mean:
 		v.V = sum / float64(ok)
 	case figure == plan.Throughput:
 		v.V = float64(ok) * float64(clients) / busy
 	case figure == plan.CPU:
 		v.V = cpu / float64(shots)
+	case figure == plan.SentBack:
+		v.V = received / float64(shots)
+	case figure == plan.Longest, figure == plan.PeakBytes:
+		v.V = each[len(each)-1]
+	default: // the middle heat's
+		v.V = (each[(len(each)-1)/2] + each[len(each)/2]) / 2
 	}
 	if len(each) >= 4 {
-		slices.Sort(each)
 		v.Low, v.High = each[len(each)/4], each[len(each)-1-len(each)/4]
 	}
 	return v
 }
 
-// assess computes by how much a side is better than another in a figure, and the interval. The word is settled later,
+// split is the median of a part over all heats of a side, the mean where the shots are too few; NaN where it has none.
+func (f *field) split(s side, name string, told bool) float64 {
+	var pooled *hdrhistogram.Histogram
+	var sum, shots float64
+	for _, h := range f.inOrder[s] {
+		for i := range h.Splits {
+			if h.Splits[i].Name != name || h.Splits[i].Told != told {
+				continue
+			}
+			sum, shots = sum+h.Splits[i].Sum.Seconds(), shots+float64(h.OK)
+			switch one := h.lengths[i]; {
+			case one == nil:
+			case pooled == nil:
+				pooled = hdrhistogram.New(one.LowestTrackableValue(), one.HighestTrackableValue(), int(one.SignificantFigures()))
+				pooled.Merge(one)
+			default:
+				pooled.Merge(one)
+			}
+		}
+	}
+	if pooled != nil && pooled.TotalCount() >= medianFrom {
+		return Quantile(pooled, 0.5)
+	}
+	return sum / shots
+}
+
+// assess computes by how much a side is better than another in a figure, and the intervals. The word is settled later,
 // with all figures in view.
 func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 	a := Assessment{
-		Figure: figure, Baseline: f.value(figure, base), Contender: f.value(figure, own),
-		Ratio: math.NaN(), Low: math.NaN(), High: math.NaN(), Word: NoWord,
+		Figure: figure, Baseline: f.value(figure, base), Contender: f.value(figure, own), Level: 1 - f.alpha,
+		Ratio: math.NaN(), Low: math.NaN(), High: math.NaN(), Difference: math.NaN(), DifferenceLow: math.NaN(), DifferenceHigh: math.NaN(),
+		Word: NoWord, interest: f.interest(figure),
 	}
 	if len(f.r.States()) > 1 {
 		a.State = own.state
 	}
+	fewest := min(f.fewest(base), f.fewest(own))
 	if q, ok := quantileOf(figure); ok {
-		fewest := min(f.fewest(base), f.fewest(own))
 		switch k := beyond(fewest, q); {
 		case fewest < 0:
 			return a
@@ -201,7 +232,10 @@ func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 			a.HeatShots = fewest
 		}
 	}
-	d := f.differences(figure, base, own)
+	if figure == plan.Longest {
+		a.HeatShots = fewest // the more shots, the longer the longest
+	}
+	d, apart := f.differences(figure, base, own)
 	a.Rounds = len(d)
 	if len(d) == 0 {
 		if isLoad(figure) {
@@ -213,13 +247,24 @@ func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 		}
 		return a
 	}
-	a.Ratio = math.Exp(pseudoMedian(d))
-	a.sample = newSample(d)
+	a.sample = stats.NewSample(d)
+	a.Ratio = math.Exp(a.sample.Centre())
 	a.Word = Open
-	if low, high, ok := a.sample.interval(level); ok {
+	if low, high, ok := a.sample.Interval(f.alpha); ok {
 		a.Low, a.High = math.Exp(low), math.Exp(high)
 	}
+	inUnits := stats.NewSample(apart)
+	a.Difference = inUnits.Centre()
+	if low, high, ok := inUnits.Interval(f.alpha); ok {
+		a.DifferenceLow, a.DifferenceHigh = low, high
+	}
+	a.Counted = figure == plan.SentBack && a.Baseline.Low == a.Baseline.High && a.Contender.Low == a.Contender.High && constant(d)
 	return a
+}
+
+// constant reports whether all values are the same.
+func constant(d []float64) bool {
+	return !slices.ContainsFunc(d, func(x float64) bool { return x != d[0] })
 }
 
 // fewest is the smallest number of successful shots in a heat that count; -1 without heats.
@@ -233,22 +278,18 @@ func (f *field) fewest(s side) int64 {
 	return n
 }
 
-// differences are the logarithms of how many times better the contender was, one for each round that both finished.
-// Figures of zero, as CPU time too short for its clock, give none.
-func (f *field) differences(figure plan.Figure, base, own side) (d []float64) {
-	for round := 1; round <= f.r.Plan.Rounds; round++ {
-		b, okB := f.heats[base][round]
-		c, okC := f.heats[own][round]
-		if !okB || !okC {
-			continue
-		}
-		x := math.Log(f.figure(b, figure) / f.figure(c, figure))
+// differences are the logarithms of how many times better the contender was, one for each round that both finished, and
+// by how much it had more, in the figure's unit. Figures of zero, as CPU time too short for its clock, give none.
+func (f *field) differences(figure plan.Figure, base, own side) (d, apart []float64) {
+	for round := 1; round <= f.last(); round++ {
+		b, c := f.heats[base][round].figure(figure), f.heats[own][round].figure(figure)
+		x := math.Log(b / c)
 		if moreIsBetter(figure) {
 			x = -x
 		}
 		if !math.IsNaN(x) && !math.IsInf(x, 0) {
-			d = append(d, x)
+			d, apart = append(d, x), append(apart, c-b)
 		}
 	}
-	return d
+	return d, apart
 }

@@ -20,7 +20,7 @@ func (f *field) gains() (out []Gain) {
 		g := Gain{Contender: e.Name}
 		for _, figure := range []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean} {
 			a := f.assess(figure, side{e.Name, cold}, side{e.Name, warm})
-			a.State = ""
+			a.State, a.Main = "", true
 			g.Figures = append(g.Figures, a)
 		}
 		out = append(out, g)
@@ -46,10 +46,7 @@ func gainSentence(g *Gain, decides plan.Figure) string {
 	if !ok {
 		return ""
 	}
-	at := " at " + string(a.Figure)
-	if a.Figure == plan.Mean {
-		at = " in the mean"
-	}
+	at := at(a.Figure)
 	switch a.Word {
 	case Better:
 		return fmt.Sprintf("Warm, %s is %s faster than cold%s (%s).", g.Contender, a.Factor(), at, a.Interval())

@@ -10,11 +10,13 @@ import (
 	"math"
 	"slices"
 
+	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/units"
 )
 
-// level is one minus the confidence of every interval shown.
+// level is one minus the confidence of intervals, unless the run was looked at on the way.
 const level = 0.05
 
 // Word is what may be said of a figure.
@@ -34,27 +36,37 @@ const (
 type Assessment struct {
 	Figure plan.Figure
 	State  string // of caches: cold, warm; empty where there is but one
+	Main   bool   // it carries the verdict and stands on the ladder; the others are extra rungs
 	// Baseline and Contender are the figures over all shots that count, for orientation; NaN when there are too few.
 	Baseline, Contender Value
 	// Ratio is how many times better the contender's typical round is: baseline time over contender time, or contender
 	// throughput over the baseline's. Below 1 it is worse. NaN when there is none.
 	Ratio float64
-	// Low and High bound the ratio at 95 %; NaN with under five rounds.
+	// Low and High bound the ratio at Level; NaN with under five rounds.
 	Low, High float64
-	Rounds    int // that the ratio rests on
-	Word      Word
+	// Difference is by how much the contender has more in the typical round, in the figure's unit; negative: less.
+	Difference, DifferenceLow, DifferenceHigh float64
+	Level                                     float64 // of the intervals, a share: 0.95
+	Rounds                                    int     // that the ratio rests on
+	Word                                      Word
 	// Corrected says that the word holds after the correction for the number of figures; Alone is the word that the
 	// figure would have had by itself.
 	Corrected bool
 	Alone     Word
+	Counted   bool // the same in every heat: told, not estimated
 	// HeatShots, when not 0, qualifies the figure: percentile "of heats of n shots", since few shots lie beyond it.
 	HeatShots int64
 	// NeedShots is how many shots a heat would need, when Word is TooFew.
 	NeedShots int64
 	// NeedRounds is about how many rounds would bring a still open figure to ±WantedFrac; 0 when that is not known.
 	NeedRounds int
+	// Noise is the furthest from 1 that the interval of the baseline against itself reaches, as a ratio above 1; NaN where
+	// that was not tried.
+	Noise float64
 
-	sample *sample // of logarithms of the rounds' ratios; nil without any
+	interest float64
+	mirror   bool          // of the baseline against itself: not one of the figures that words hold for together
+	sample   *stats.Sample // of logarithms of the rounds' ratios; nil without any
 }
 
 // WantedFrac is the half-width of an interval that NeedRounds aims at.
@@ -114,12 +126,6 @@ func (r Row) Lean(i, j int) int {
 // Key names a contender in a state; State is empty where there is but one.
 type Key struct{ Contender, State string }
 
-// Caution weakens a verdict.
-type Caution struct {
-	What string // with its figure
-	Try  string // what to do about it
-}
-
 // Verdict is what may be said of a run.
 type Verdict struct {
 	Sentence  string // the whole in a sentence or two
@@ -129,60 +135,34 @@ type Verdict struct {
 	Scorecard []Row
 	Cautions  []Caution
 	Claims    []Claim      // of the plan, in its order
+	Stakes    []Stake      // what the difference is worth, by the plan's own figures
+	Ranking   []Ranking    // of three and more contenders, one for each state
+	Mirror    *Face        // the baseline against itself; nil where that was not tried
 	Gains     []Gain       // for each contender, where they are run cold and warm
 	Lanes     map[Key]Lane // by contender and state
-	Rounds    int          // in which every contender finished
+	Latencies map[Key]*Latencies
+	Rounds    int // in which every contender finished
 	Decides   plan.Figure
 	Note      string // how the words were reached: which figure decides, or what was corrected for
 }
 
-// figuresOf lists the figures that a pace gives, in the order in which they are shown.
-func figuresOf(r *result.Result) []plan.Figure {
-	if c := r.Plan.Pace.Climb; c != nil { // its latencies are of all loads together
-		if c.Open {
-			return []plan.Figure{plan.Holds}
-		}
-		return []plan.Figure{HoldsClients}
-	}
-	figures := []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean}
-	if !r.Plan.Pace.Sequential() && !r.Plan.Pace.Open() { // a set rate is no finding
-		figures = append(figures, plan.Throughput)
-	}
-	if slices.ContainsFunc(r.Heats, func(h result.Heat) bool { return h.CPUKnown }) {
-		figures = append(figures, plan.CPU)
-	}
-	return figures
-}
-
 // Judge reaches the verdict. The error says that the document cannot be read.
 func Judge(r *result.Result) (*Verdict, error) {
-	field, err := gather(r)
+	// While it runs, what latencies are made of is not worth what it costs to decode.
+	field, err := gather(r, r.Ending != result.Running)
 	if err != nil {
 		return nil, err
 	}
-	v := &Verdict{Baseline: r.Plan.Baseline, Decides: r.Plan.Decides, Rounds: field.rounds()}
-	for _, e := range r.Entrants {
-		if e.Name == v.Baseline {
-			continue
-		}
-		face := Face{Contender: e.Name}
-		for _, f := range figuresOf(r) {
-			for _, state := range r.States() {
-				face.Figures = append(face.Figures, field.assess(f, side{v.Baseline, state}, side{e.Name, state}))
-			}
-		}
-		v.Faces = append(v.Faces, face)
-	}
-	v.Gains = field.gains()
-	v.Lanes = map[Key]Lane{}
+	v := field.compare()
+	v.Lanes, v.Latencies = map[Key]Lane{}, map[Key]*Latencies{}
 	for _, s := range field.sides() {
 		failed, shots := failures(r, s.name, s.state)
 		v.Lanes[Key{s.name, s.state}] = Lane{
 			P50: field.value(plan.P50, s).V, P99: field.value(plan.P99, s).V, Throughput: field.value(plan.Throughput, s).V,
 			Shots: shots, Failed: failed,
 		}
+		v.Latencies[Key{s.name, s.state}] = newLatencies(field.pooled[s])
 	}
-	v.Note = settle(v, float64(r.Plan.Interest))
 	for i := range v.Gains {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)
 	}
@@ -191,21 +171,16 @@ func Judge(r *result.Result) (*Verdict, error) {
 		v.Faces[i].Holds = holds(v.Faces[i].Figures)
 	}
 	v.Best = best(v)
-	v.Scorecard = scorecard(r)
-	if r.Ending != result.Running { // while it runs they are not worth what they cost to decode
-		splits, err := splitRows(field)
-		if err != nil {
-			return nil, err
-		}
-		v.Scorecard = append(v.Scorecard, splits...)
+	v.Scorecard = append(climbRows(field), scorecard(r)...)
+	if r.Ending != result.Running {
+		v.Scorecard = append(v.Scorecard, splitRows(field)...)
 	}
-	floor, err := floorCautions(field)
-	if err != nil {
+	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
+	v.Ranking = field.ranking(v.Decides)
+	v.Stakes = field.stakes()
+	if v.Cautions, err = field.cautions(v); err != nil {
 		return nil, err
 	}
-	v.Scorecard = append(climbRows(field), v.Scorecard...)
-	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
-	v.Cautions = append(append(cautions(r, v), climbCautions(field)...), floor...)
 	if v.Claims, err = field.claims(); err != nil {
 		return nil, err
 	}
@@ -213,9 +188,82 @@ func Judge(r *result.Result) (*Verdict, error) {
 	return v, nil
 }
 
+// Facing is Judge with another contender in the baseline's place, so that any two stand face to face.
+func Facing(r *result.Result, base string) (*Verdict, error) {
+	if r.Entrant(base) == nil {
+		return nil, fmt.Errorf("%q is no contender of this run", base)
+	}
+	turned := *r
+	turned.Plan.Baseline = base
+	return Judge(&turned)
+}
+
+// compare holds every contender to the baseline, in every figure, and gives each its word.
+func (f *field) compare() *Verdict {
+	r := f.r
+	v := &Verdict{Baseline: r.Plan.Baseline, Decides: r.Plan.Decides, Rounds: f.rounds()}
+	own, others := f.figures()
+	for _, e := range r.Entrants {
+		if e.Name == v.Baseline {
+			continue
+		}
+		face := Face{Contender: e.Name}
+		for _, figure := range append(own[:len(own):len(own)], others...) {
+			isOwn := slices.Contains(own, figure)
+			for _, state := range r.States() {
+				a := f.assess(figure, side{v.Baseline, state}, side{e.Name, state})
+				if a.Main = isOwn; isOwn || a.sample != nil {
+					face.Figures = append(face.Figures, a)
+				}
+			}
+		}
+		slices.SortStableFunc(face.Figures, func(a, b Assessment) int { return order(a.Figure) - order(b.Figure) })
+		if e.Mirror && len(r.Entrants) > plan.MinContenders {
+			for j := range face.Figures {
+				face.Figures[j].mirror = true
+			}
+			v.Mirror = &face
+			continue
+		}
+		v.Faces = append(v.Faces, face)
+	}
+	v.Gains = f.gains()
+	v.Note = f.settle(v)
+	f.reflect(v)
+	v.each(func(a *Assessment) { a.sample = nil }) // they have served
+	return v
+}
+
+// each calls use for every figure of every comparison.
+func (v *Verdict) each(use func(*Assessment)) {
+	all := [][]Assessment{}
+	for i := range v.Faces {
+		all = append(all, v.Faces[i].Figures)
+	}
+	for i := range v.Gains {
+		all = append(all, v.Gains[i].Figures)
+	}
+	if v.Mirror != nil {
+		all = append(all, v.Mirror.Figures)
+	}
+	for _, figures := range all {
+		for i := range figures {
+			use(&figures[i])
+		}
+	}
+}
+
+// order is where a figure is shown among the others.
+func order(f plan.Figure) int {
+	if at := slices.Index(plan.Judged, f); at >= 0 {
+		return at
+	}
+	return len(plan.Judged)
+}
+
 // word is what the interval at level 1-alpha bears out when differences of up to interest do not matter.
-func (s *sample) word(alpha, interest float64) Word {
-	low, high, ok := s.interval(alpha)
+func word(s *stats.Sample, alpha, interest float64) Word {
+	low, high, ok := s.Interval(alpha)
 	edge := math.Log1p(interest)
 	switch {
 	case !ok:
@@ -230,17 +278,17 @@ func (s *sample) word(alpha, interest float64) Word {
 	return Open
 }
 
-// surest returns the smallest alpha at which the word of level still holds: how strongly the figure is settled. It is
-// above level when nothing is settled.
-func (s *sample) surest(interest float64) float64 {
-	word := s.word(level, interest)
-	if word == Open {
+// surest returns the smallest alpha at which the word of level 1-most still holds: how strongly the figure is settled. It
+// is 1 when nothing is settled.
+func surest(s *stats.Sample, most, interest float64) float64 {
+	settled := word(s, most, interest)
+	if settled == Open {
 		return 1
 	}
-	low, high := 0.0, level
+	low, high := 0.0, most
 	for range 40 {
 		mid := (low + high) / 2
-		if s.word(mid, interest) == word {
+		if word(s, mid, interest) == settled {
 			high = mid
 		} else {
 			low = mid
@@ -249,68 +297,90 @@ func (s *sample) surest(interest float64) float64 {
 	return high
 }
 
-// settle gives every assessment its word. When the plan names the figure that decides, each stands at 95 % and only
-// that one carries the verdict. Otherwise all figures of all contenders count, and Holm's step-down (1979) keeps the
-// chance of any wrong word at 5 %.
-func settle(v *Verdict, interest float64) (note string) {
-	type candidate struct {
-		a     *Assessment
-		s     *sample
-		alpha float64
-	}
-	var all []candidate
-	enter := func(figures []Assessment) {
-		for j := range figures {
-			if a := &figures[j]; a.sample != nil {
-				all = append(all, candidate{a, a.sample, a.sample.surest(interest)})
-			}
+// ownShare is the share of the risk of a wrong word that the figures which carry the verdict have among them; the rest is
+// for all others.
+const ownShare = 0.8
+
+// settle gives every assessment its word. When the plan names the figure that decides, each stands alone and only that one
+// carries the verdict. Otherwise all figures of all contenders count, and Holm's step-down keeps the chance of any wrong
+// word at that of one interval; the figures that carry the verdict have four fifths of it.
+func (f *field) settle(v *Verdict) (note string) {
+	var all []*Assessment
+	v.each(func(a *Assessment) {
+		switch {
+		case a.sample == nil:
+		case a.Counted:
+			a.Word = told(a)
+		case a.mirror:
+			a.Word = word(a.sample, f.alpha, a.interest)
+		default:
+			all = append(all, a)
 		}
-	}
-	for i := range v.Faces {
-		enter(v.Faces[i].Figures)
-	}
-	for i := range v.Gains {
-		enter(v.Gains[i].Figures)
-	}
-	if len(all) == 0 {
-		return "there is nothing to compare yet"
-	}
-	if v.Decides != "" {
-		for _, c := range all {
-			c.a.Word = c.s.word(level, interest)
+	})
+	sure := units.Share(1 - f.alpha)
+	switch {
+	case len(all) == 0:
+		note = "there is nothing to compare yet"
+	case v.Decides != "":
+		for _, a := range all {
+			a.Word = word(a.sample, f.alpha, a.interest)
 		}
-		note = fmt.Sprintf("%s was named beforehand and carries the verdict; the others are shown at 95 %% each", v.Decides)
-	} else {
-		slices.SortStableFunc(all, func(a, b candidate) int { return compare(a.alpha, b.alpha) })
-		holds := true
-		for i, c := range all {
-			share := level / float64(len(all)-i)
-			holds = holds && c.alpha <= share
-			c.a.Word, c.a.Corrected, c.a.Alone = Open, true, c.s.word(level, interest)
-			if holds {
-				c.a.Word = c.s.word(level, interest)
-			}
-		}
-		note = fmt.Sprintf("words hold for all %d figures together at 95 %% (Holm)", len(all))
-		if len(all) == 1 {
-			note = "the one figure stands at 95 %"
-		}
+		note = fmt.Sprintf("%s was named beforehand and carries the verdict; the others are shown at %s each", v.Decides, sure)
+	default:
+		note = f.settleTogether(all)
 	}
-	for _, c := range all {
-		c.a.NeedRounds = needRounds(c.a)
-		c.a.sample = nil // it has served
+	for _, a := range all {
+		a.NeedRounds = needRounds(a)
 	}
 	return note
 }
 
-func compare(a, b float64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
+// settleTogether gives words that hold all at once.
+func (f *field) settleTogether(all []*Assessment) (note string) {
+	p, weights := make([]float64, len(all)), make([]float64, len(all))
+	own := 0
+	for i, a := range all {
+		p[i] = surest(a.sample, f.alpha, a.interest)
+		if a.Main {
+			own++
+		}
 	}
-	return 0
+	for i, a := range all {
+		switch others := len(all) - own; {
+		case own == 0 || others == 0:
+			weights[i] = 1
+		case a.Main:
+			weights[i] = ownShare / float64(own)
+		default:
+			weights[i] = (1 - ownShare) / float64(others)
+		}
+	}
+	for i, holds := range stats.Together(p, weights, f.alpha) {
+		a := all[i]
+		a.Word, a.Corrected, a.Alone = Open, true, word(a.sample, f.alpha, a.interest)
+		if holds && (len(all) == 1 || a.sample.Len() >= stats.SignedRankFrom) {
+			a.Word = a.Alone
+		}
+	}
+	sure := units.Share(1 - f.alpha)
+	switch {
+	case len(all) == 1:
+		return "the one figure stands at " + sure
+	case own > 0 && own < len(all):
+		return fmt.Sprintf("words hold for all %d figures together at %s (Holm; the %d on the ladder carry four fifths of the risk)", len(all), sure, own)
+	}
+	return fmt.Sprintf("words hold for all %d figures together at %s (Holm)", len(all), sure)
+}
+
+// told is the word of a figure that is the same in every heat of either side, and so is known.
+func told(a *Assessment) Word {
+	switch edge := 1 + a.interest; {
+	case a.Ratio > edge:
+		return Better
+	case a.Ratio < 1/edge:
+		return Worse
+	}
+	return Alike
 }
 
 // estimateFrom is how many rounds an estimate of further rounds needs to be good within a factor of two.
@@ -321,25 +391,41 @@ func needRounds(a *Assessment) int {
 		return 0
 	}
 	half := math.Log(a.High/a.Low) / 2
-	need := float64(a.Rounds) * math.Pow(half/math.Log1p(WantedFrac), 2)
+	need := stats.RoundsFor(a.Rounds, half, math.Log1p(WantedFrac))
 	if need <= float64(a.Rounds) || need > plan.MaxRounds {
 		return 0
 	}
 	return int(math.Ceil(need))
 }
 
-// leastRounds is how many rounds are needed before any of m figures can be settled together.
-func leastRounds(m int) int {
-	for n := signedRankFrom; ; n++ {
-		if 2*math.Pow(0.5, float64(n)) <= level/float64(m) {
-			return n
+// Settled reports whether every figure that carries the verdict has its word, for all contenders. A run that is looked at
+// now and then may end when it has (plan.Looks).
+func Settled(r *result.Result) (bool, error) {
+	f, err := gather(r, false)
+	if err != nil {
+		return false, err
+	}
+	v := f.compare()
+	for _, face := range v.Faces {
+		for _, a := range face.Figures {
+			carries := a.Main
+			if v.Decides != "" {
+				carries = a.Figure == v.Decides
+			}
+			if e := r.Entrant(face.Contender); carries && a.Word == Open && (e == nil || e.LeftOut == 0) {
+				return false, nil
+			}
 		}
 	}
+	return true, nil
 }
 
 func holds(as []Assessment) bool {
 	better := false
 	for _, a := range as {
+		if !a.Main {
+			continue
+		}
 		if a.Word == Worse {
 			return false
 		}
@@ -351,7 +437,7 @@ func holds(as []Assessment) bool {
 // Known reports whether the ratio of a figure is known within a share, for every contender in every state, and the widest
 // half-width. It looks at the width alone, never at the verdict, so that stopping by it does not favour one.
 func Known(r *result.Result, figure plan.Figure, within float64) (known bool, widest float64, err error) {
-	f, err := gather(r)
+	f, err := gather(r, false)
 	if err != nil {
 		return false, 0, err
 	}

@@ -5,35 +5,11 @@ import (
 	"math"
 	"strings"
 
+	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
-
-// Show writes a value of a figure with its unit.
-func Show(f plan.Figure, v float64) string {
-	switch f {
-	case plan.Throughput, plan.Holds:
-		return units.Rate(v)
-	case HoldsClients:
-		if math.IsNaN(v) {
-			return units.None
-		}
-		return units.Significant(v) + " clients"
-	}
-	return units.Seconds(v)
-}
-
-// Label is a figure's name for people.
-func Label(f plan.Figure) string {
-	switch f {
-	case plan.CPU:
-		return "CPU/run"
-	case plan.Holds, HoldsClients:
-		return "load held"
-	}
-	return string(f)
-}
 
 // Title is the figure's name with its state, where there are two: "p50 cold".
 func (a Assessment) Title() string {
@@ -41,31 +17,6 @@ func (a Assessment) Title() string {
 		return Label(a.Figure)
 	}
 	return Label(a.Figure) + " " + a.State
-}
-
-// comparative is how a better or worse figure is put.
-func comparative(f plan.Figure, w Word) string {
-	switch f {
-	case plan.Throughput:
-		if w == Better {
-			return "more throughput"
-		}
-		return "less throughput"
-	case plan.Holds, HoldsClients:
-		if w == Better {
-			return "more load"
-		}
-		return "less load"
-	case plan.CPU:
-		if w == Better {
-			return "less CPU"
-		}
-		return "more CPU"
-	}
-	if w == Better {
-		return "faster"
-	}
-	return "slower"
 }
 
 // Factor is the ratio as it is spoken, never below 1: which way it goes is said by a word beside it.
@@ -95,6 +46,24 @@ func (a Assessment) Interval() string {
 	return fmt.Sprintf("%.*f to %.*f", decimals, low, decimals, high)
 }
 
+// Apart is the difference in the figure's unit with its interval: "-8.71 ms (-9.12 to -8.20)"; empty when there is none.
+func (a Assessment) Apart() string {
+	if math.IsNaN(a.Difference) {
+		return ""
+	}
+	signed := func(x float64) string {
+		text := Show(a.Figure, x)
+		if x > 0 {
+			text = "+" + text
+		}
+		return text
+	}
+	if math.IsNaN(a.DifferenceLow) {
+		return signed(a.Difference)
+	}
+	return fmt.Sprintf("%s (%s to %s)", signed(a.Difference), signed(a.DifferenceLow), signed(a.DifferenceHigh))
+}
+
 // Width is the half-width of the interval as a share: 0.06 for a ratio known to within 6 %. NaN when there is none.
 func (a Assessment) Width() float64 { return math.Sqrt(a.High/a.Low) - 1 }
 
@@ -102,8 +71,14 @@ func (a Assessment) Width() float64 { return math.Sqrt(a.High/a.Low) - 1 }
 func (a Assessment) Say() string {
 	switch a.Word {
 	case Better, Worse:
+		if a.Counted {
+			return comparative(a.Figure, a.Word) + ", counted"
+		}
 		return comparative(a.Figure, a.Word)
 	case Alike:
+		if a.Counted && a.Ratio == 1 {
+			return "the same"
+		}
 		return string(Alike)
 	case TooFew:
 		if isLoad(a.Figure) {
@@ -112,7 +87,7 @@ func (a Assessment) Say() string {
 		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
 	case Open:
 		if math.IsNaN(a.Low) {
-			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), minRounds)
+			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), stats.MinRounds)
 		}
 		if a.Corrected && a.Alone != Open {
 			return fmt.Sprintf("still open (alone: %s)", a.aloneWords())
@@ -154,14 +129,21 @@ func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
 	if a, ok := f.find(decides); ok {
 		return []Assessment{a}
 	}
-	for _, figure := range []plan.Figure{plan.P50, plan.P90, plan.P99} {
-		if a, ok := f.find(figure); ok && a.Word != TooFew && a.Word != NoWord {
+	for _, a := range f.Figures {
+		if _, ok := quantileOf(a.Figure); ok && a.Main && a.Word != TooFew && a.Word != NoWord {
 			out = append(out, a)
 		}
 	}
 	if len(out) == 0 {
 		if a, ok := f.find(plan.Mean); ok && a.Word != NoWord {
 			out = append(out, a)
+		}
+	}
+	if len(out) == 0 { // of the plan's own rungs, whichever there are
+		for _, a := range f.Figures {
+			if a.Main && a.Word != TooFew && a.Word != NoWord {
+				out = append(out, a)
+			}
 		}
 	}
 	return out
@@ -186,24 +168,119 @@ func sentence(field *field, f *Face) string {
 			continue
 		}
 		if len(states) == 1 {
-			text = append(text, ratioSentence(f, base, r.Plan.Decides))
+			text = append(text, ratioSentence(f, base, r.Plan.Decides)+besides(f))
 			continue
 		}
-		own := Face{Contender: f.Contender}
-		for _, a := range f.Figures {
-			if a.State == state {
-				own.Figures = append(own.Figures, a)
-			}
-		}
-		said := ratioSentence(&own, base, r.Plan.Decides)
+		own := f.of(state)
+		said := ratioSentence(own, base, r.Plan.Decides)
 		for _, opening := range []string{"After", "There"} {
 			if rest, ok := strings.CutPrefix(said, opening); ok {
 				said = strings.ToLower(opening) + rest
 			}
 		}
-		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said)
+		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said+besides(own))
+	}
+	if differ := f.statesDiffer(states, r.Plan.Decides); differ != "" {
+		text = append([]string{differ}, text...)
 	}
 	return strings.Join(text, " ")
+}
+
+// of are a face's assessments of one state.
+func (f *Face) of(state string) *Face {
+	own := &Face{Contender: f.Contender}
+	for _, a := range f.Figures {
+		if a.State == state {
+			own.Figures = append(own.Figures, a)
+		}
+	}
+	return own
+}
+
+// plain is a word as it is put in a summary.
+func plain(a Assessment) string {
+	switch a.Word {
+	case Better, Worse:
+		return comparative(a.Figure, a.Word)
+	case Alike:
+		return "alike"
+	}
+	return ""
+}
+
+// statesDiffer sums up what is unlike between cold and warm: "joined is faster warm, alike cold."; empty where nothing is, or
+// where either is open.
+func (f *Face) statesDiffer(states []string, decides plan.Figure) string {
+	if len(states) != 2 {
+		return ""
+	}
+	var words []string
+	for _, state := range states {
+		said := f.of(state).spoken(decides)
+		if len(said) == 0 || plain(said[0]) == "" {
+			return ""
+		}
+		words = append(words, plain(said[0])+" "+state)
+	}
+	first, second, _ := strings.Cut(words[0], " ")
+	other, third, _ := strings.Cut(words[1], " ")
+	if first == other && second != third && strings.TrimSuffix(words[0], states[0]) == strings.TrimSuffix(words[1], states[1]) {
+		return ""
+	}
+	return fmt.Sprintf("%s is %s, %s.", f.Contender, words[1], words[0])
+}
+
+// middleAndTail names what a face wins in the middle and loses in the tail, or the reverse; empty where it does neither.
+func middleAndTail(said []Assessment) string {
+	if len(said) < 2 {
+		return ""
+	}
+	middle := said[0]
+	for i := len(said) - 1; i > 0; i-- {
+		tail := said[i]
+		if q, ok := quantileOf(tail.Figure); !ok || q < 0.9 || plain(tail) == "" {
+			continue
+		}
+		if plain(middle) == "" || middle.Word == tail.Word {
+			return ""
+		}
+		return fmt.Sprintf("%s in the middle, %s in the tail", plain(middle), plain(tail))
+	}
+	return ""
+}
+
+// besides says what a face costs or saves apart from time: memory always, CPU and bytes where they lean the other way.
+func besides(f *Face) string {
+	said := f.spoken("")
+	lead := Open
+	if len(said) > 0 {
+		lead = said[0].Word
+	}
+	var parts []string
+	for _, a := range f.Figures {
+		if a.Word != Better && a.Word != Worse {
+			continue
+		}
+		against := lead == Better && a.Word == Worse || lead == Worse && a.Word == Better
+		interval := ""
+		if !a.Counted {
+			interval = " (" + a.Interval() + ")"
+		}
+		switch {
+		case a.Figure == plan.PeakBytes && a.Word == Worse:
+			parts = append(parts, "holds "+a.Factor()+" the memory"+interval)
+		case a.Figure == plan.PeakBytes:
+			parts = append(parts, "holds "+units.Share(1-1/a.Ratio)+" less memory"+interval)
+		case a.Figure == plan.CPU && against:
+			parts = append(parts, "takes "+a.Factor()+" "+comparative(a.Figure, a.Word)+interval)
+		case a.Figure == plan.SentBack && against:
+			parts = append(parts, "sends "+a.Factor()+" "+comparative(a.Figure, a.Word)+interval)
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return " It " + units.List(parts) + "."
 }
 
 func ratioSentence(f *Face, base string, decides plan.Figure) string {
@@ -239,7 +316,11 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 		}
 		parts = append(parts, lead+units.List(list))
 	}
-	text := f.Contender + " " + strings.Join(parts, "; ")
+	text := f.Contender + " "
+	if both := middleAndTail(said); both != "" {
+		text += "is " + both + ": it "
+	}
+	text += strings.Join(parts, "; ")
 	if !named {
 		text += " against " + base
 	}
@@ -257,26 +338,16 @@ func unsettled(f *Face, said []Assessment, base string) string {
 		if a.Ratio < 1 {
 			word = Worse
 		}
-		at := "at " + string(a.Figure)
-		if a.Figure == plan.Mean {
-			at = "in the mean"
-		}
-		list = append(list, fmt.Sprintf("%s %s %s", a.Factor(), comparative(a.Figure, word), at))
+		list = append(list, fmt.Sprintf("%s %s%s", a.Factor(), comparative(a.Figure, word), at(a.Figure)))
 	}
 	return fmt.Sprintf("After %s %s is about %s, as against %s; nothing is settled, an interval needs %d rounds.",
-		units.Plural(said[0].Rounds, "round"), f.Contender, units.List(list), base, minRounds)
+		units.Plural(said[0].Rounds, "round"), f.Contender, units.List(list), base, stats.MinRounds)
 }
 
 // phrase puts one figure into a sentence: "3.4x faster than per-vessel at p50 (3.1 to 3.7)"; the comparative stands only
 // with the first of several.
 func phrase(a Assessment, first bool, than string) string {
-	at := " at " + string(a.Figure)
-	switch a.Figure {
-	case plan.Mean:
-		at = " in the mean"
-	case plan.Throughput, plan.CPU, plan.Holds, HoldsClients:
-		at = ""
-	}
+	at := at(a.Figure)
 	heats := ""
 	if a.HeatShots > 0 {
 		heats = fmt.Sprintf("heats of %s shots", units.Count(a.HeatShots))
@@ -348,12 +419,40 @@ func overall(r *result.Result, v *Verdict) string {
 		text = append(text, v.Faces[i].Sentence)
 	}
 	text[0], text[v.Best] = text[v.Best], text[0]
+	if alike := allAlike(r, v); alike != "" {
+		text = append([]string{alike}, text...)
+	}
 	for _, g := range v.Gains {
 		if g.Sentence != "" {
 			text = append(text, g.Sentence)
 		}
 	}
 	return strings.Join(text, " ")
+}
+
+// allAlike says so where no contender differs from the baseline by more than what is of interest.
+func allAlike(r *result.Result, v *Verdict) string {
+	for i := range v.Faces {
+		f := &v.Faces[i]
+		if failuresDiffer(r, v.Baseline, f.Contender) != "" {
+			return ""
+		}
+		for _, state := range r.States() {
+			if len(r.States()) == 1 {
+				state = ""
+			}
+			said := f.of(state).spoken(v.Decides)
+			if len(said) == 0 || said[0].Word != Alike {
+				return ""
+			}
+			for _, a := range said {
+				if a.Word == Better || a.Word == Worse {
+					return ""
+				}
+			}
+		}
+	}
+	return "They are alike: the choice may rest on other grounds."
 }
 
 // best is the face of the contender that wins by most, or the first when none wins.

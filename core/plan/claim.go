@@ -15,9 +15,11 @@ import (
 //	joined p95 at least 2x faster than per-vessel
 //	joined throughput at least 1.5x that of per-vessel
 //	joined memory at most 1.2x that of per-vessel
+//	joined memory not more than 1.2x per-vessel
 //	slim bytes at most 10% of full
 //	joined p99 under 20ms
 //	joined error rate under 0.1%
+//	error rate of joined under 0.1 %
 //	tidy cold p50 over 5ms
 type Claim struct {
 	Text      string
@@ -41,19 +43,8 @@ const (
 	Over
 )
 
-// Figures that only claims know: of the shots of heats, or of the processes.
-const (
-	P75       Figure = "p75"
-	P95       Figure = "p95"
-	P999      Figure = "p99.9"
-	Longest   Figure = "longest"
-	SentBack  Figure = "bytes"  // received a shot
-	PeakBytes Figure = "memory" // the most at once
-	ErrorRate Figure = "error rate"
-)
-
 // ClaimFigures are the figures that a claim may name, in the order in which they are told to people.
-var ClaimFigures = []Figure{P50, P75, P90, P95, P99, P999, Longest, Mean, Throughput, CPU, SentBack, PeakBytes, ErrorRate}
+var ClaimFigures = []Figure{P50, P75, P90, P95, P999, P99, Longest, Mean, Throughput, Total, CPU, SentBack, PeakBytes, Start, ErrorRate}
 
 // ClaimError is a claim that cannot be understood: At is the byte of its text where that shows.
 type ClaimError struct {
@@ -130,7 +121,17 @@ func (r *claimReader) contender() (string, error) {
 	return "", r.fail(r.at, pointTo(r.word(), r.names), "no contender is called %q", r.word())
 }
 
+// isContender reports whether the next words name one, and stays before them.
+func (r *claimReader) isContender() bool {
+	at := r.at
+	defer func() { r.at = at }()
+	return slices.ContainsFunc(r.names, r.take)
+}
+
 func (r *claimReader) read(c *Claim) (err error) {
+	if r.take(string(ErrorRate) + " of") {
+		c.Figure = ErrorRate
+	}
 	if c.Contender, err = r.contender(); err != nil {
 		return err
 	}
@@ -140,7 +141,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 		}
 	}
 	for _, f := range ClaimFigures {
-		if r.take(string(f)) {
+		if c.Figure == "" && r.take(string(f)) {
 			c.Figure = f
 			break
 		}
@@ -149,7 +150,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 	switch {
 	case r.take("at least"):
 		c.How = AtLeast
-	case r.take("at most"):
+	case r.take("at most"), r.take("not more than"):
 		c.How = AtMost
 	case r.take("under"):
 		c.How = Under
@@ -162,7 +163,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 				known = append(known, string(f))
 			}
 		}
-		known = append(known, "at least", "at most", "under", "over")
+		known = append(known, "at least", "at most", "not more than", "under", "over")
 		r.skip()
 		return r.fail(r.at, pointTo(r.word(), known), "%q says neither which figure nor how much", r.word())
 	}
@@ -187,13 +188,16 @@ func (r *claimReader) read(c *Claim) (err error) {
 func (r *claimReader) ratio(c *Claim) (err error) {
 	word := r.word()
 	at := r.at
+	if r.at+len(word)+2 <= len(r.text) && r.text[r.at+len(word):r.at+len(word)+2] == " %" { // 10 %
+		word = r.text[r.at : r.at+len(word)+2]
+	}
 	number, isTimes := strings.CutSuffix(word, "x")
 	share, isShare := strings.CutSuffix(word, "%")
 	switch {
 	case isTimes:
 		c.Factor, err = strconv.ParseFloat(number, 64)
 	case isShare:
-		c.Factor, err = strconv.ParseFloat(share, 64)
+		c.Factor, err = strconv.ParseFloat(strings.TrimSpace(share), 64)
 		c.Factor /= 100
 	default:
 		err = strconv.ErrSyntax
@@ -210,7 +214,7 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 		if c.Figure == ErrorRate {
 			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
 		}
-	case r.take("that of"), r.take("of"):
+	case r.take("that of"), r.take("of"), c.How == AtMost && r.isContender():
 		if c.How == AtLeast && !moreOf(c.Figure) {
 			return r.fail(at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure)
 		}

@@ -316,6 +316,8 @@ func (d *decoder) text(n ast.Node, path string) (string, bool) {
 			return "", false
 		}
 		return v.GetToken().Value, true
+	case nil:
+		return "", false // said already
 	default:
 		d.fault(n, "", "%s must be a single value, this is %s", path, describe(v))
 		return "", false

@@ -45,15 +45,19 @@ type Plan struct {
 	Baseline   string
 	Contenders []Contender // two to eight, in the order of the file
 	Pace       Pace
-	Rounds     int      // at least, with Until
-	Until      *Until   // nil: as many as Rounds says
-	Seed       uint64   // 0: one is drawn at the start of the run
-	Interest   Fraction // the smallest difference worth telling apart
-	Decides    Figure   // the figure that carries the verdict; empty: all, corrected for their number
-	Claims     []Claim  // statements that the run is held to
-	Same       *Same    // what their answers must have in common; nil: only looked at
-	Footing    Footing  // what runs start from, as far as all share it
-	Allow      []string // hosts other than this machine that may be driven
+	Rounds     int                 // at least, with Until
+	Until      *Until              // nil: as many as Rounds says
+	Looks      []int               // rounds after which it is looked at, the last of them the most; nil: as many as Rounds says
+	Seed       uint64              // 0: one is drawn at the start of the run
+	Interest   Fraction            // the smallest difference worth telling apart
+	Interests  map[Figure]Fraction // the same of single figures
+	Rungs      []Figure            // that carry the verdict; empty: those of the pace
+	Stakes     *Stakes             // what the difference is worth; nil: not said
+	Decides    Figure              // the figure that carries the verdict; empty: all, corrected for their number
+	Claims     []Claim             // statements that the run is held to
+	Same       *Same               // what their answers must have in common; nil: only looked at
+	Footing    Footing             // what runs start from, as far as all share it
+	Allow      []string            // hosts other than this machine that may be driven
 
 	File   string   // as it was named
 	Dir    string   // the folder that relative paths start from
@@ -88,9 +92,13 @@ type Contender struct {
 	Kind     string
 	Settings Settings
 	Ground   Ground // where it stands, with the plan's footing laid under it
+	Mirror   bool   // the baseline's twin
 
 	blank Settings // the kind's defaults
 }
+
+// MirrorSuffix is what the name of the baseline's twin ends in.
+const MirrorSuffix = " again"
 
 // Find returns the contender of that name.
 func (p *Plan) Find(name string) (Contender, bool) {
@@ -319,8 +327,18 @@ func (s *Same) Ruled() bool {
 // Figure names a figure that contenders are compared by.
 type Figure string
 
-// The figures of a duel. Latencies are in seconds, throughput in successful shots a second, CPU in seconds a shot.
+// The figures of a duel. Latencies are in seconds, throughput in successful shots a second, CPU in seconds a shot, amounts
+// in bytes.
 const (
+	P75        Figure = "p75"
+	P95        Figure = "p95"
+	P999       Figure = "p99.9"
+	Longest    Figure = "longest"
+	Total      Figure = "total"  // from the first shot of a heat to its last, where all have as many
+	SentBack   Figure = "bytes"  // received a shot
+	PeakBytes  Figure = "memory" // the most at once
+	Start      Figure = "start"  // of a service, until it is ready
+	ErrorRate  Figure = "error rate"
 	P50        Figure = "p50"
 	P90        Figure = "p90"
 	P99        Figure = "p99"
@@ -329,6 +347,10 @@ const (
 	CPU        Figure = "cpu"
 	Holds      Figure = "holds" // of a climb: the level up to which the limit was kept, in shots a second or clients
 )
+
+// Judged are the figures that every run is judged by as far as it has them, in the order in which they are shown. The parts
+// of latencies come after them.
+var Judged = []Figure{P50, P75, P90, P95, P99, P999, Longest, Mean, Throughput, Total, CPU, PeakBytes, SentBack, Start}
 
 // FileName is the name of the file that a duel of that name is kept in unless said otherwise.
 func FileName(duel string) string { return Slug(duel) + Suffix }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -31,25 +32,29 @@ type Options struct {
 	Lookup func(name string) (string, bool) // environment; nil: nothing is set
 	Sets   []string                         // KEY=VALUE with dotted keys, laid over the file in order
 	Only   []string                         // keep these contenders and the baseline; empty: all
+	Mirror bool                             // add the baseline's twin, to know the machine's own noise
 }
 
 // document is the plan file as written. Its tags are the reference of the top-level keys.
 type document struct {
-	Duel       string   `json:"duel" jsonschema:"required,minLength=1" jsonschema_description:"the name of the duel"`
-	Question   string   `json:"question,omitempty" jsonschema_description:"what is to be decided, in a sentence"`
-	Baseline   string   `json:"baseline" jsonschema:"required,minLength=1" jsonschema_description:"the contender that the others are compared with"`
-	Course     ast.Node `json:"course,omitempty" jsonschema_description:"what all are asked; a contender's own settings are laid over it"`
-	Contenders ast.Node `json:"contenders" jsonschema:"required" jsonschema_description:"two to eight alternatives by name"`
-	Pace       Pace     `json:"pace" jsonschema:"required" jsonschema_description:"how each is driven in a heat"`
-	Rounds     int      `json:"rounds,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how often every contender has its heat; 10 unless said"`
-	Seed       uint64   `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
-	Interest   Fraction `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
-	Claims     []string `json:"claims,omitempty" jsonschema_description:"statements that the run upholds, refutes or leaves undecided, as: joined p95 at least 2x faster than per-vessel"`
-	Until      *Until   `json:"until,omitempty" jsonschema_description:"go on, from rounds on, until a figure's ratio is known well enough: by the width of its interval, never by its verdict"`
-	Decides    string   `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu,enum=holds" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
-	Footing    Footing  `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
-	Same       *Same    `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
-	Allow      []string `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
+	Duel       string              `json:"duel" jsonschema:"required,minLength=1" jsonschema_description:"the name of the duel"`
+	Question   string              `json:"question,omitempty" jsonschema_description:"what is to be decided, in a sentence"`
+	Baseline   string              `json:"baseline" jsonschema:"required,minLength=1" jsonschema_description:"the contender that the others are compared with"`
+	Course     ast.Node            `json:"course,omitempty" jsonschema_description:"what all are asked; a contender's own settings are laid over it"`
+	Contenders ast.Node            `json:"contenders" jsonschema:"required" jsonschema_description:"two to eight alternatives by name"`
+	Pace       Pace                `json:"pace" jsonschema:"required" jsonschema_description:"how each is driven in a heat"`
+	Rounds     Often               `json:"rounds,omitempty" jsonschema_description:"how often every contender has its heat; 10 unless said; auto: as many of 5, 10, 20 and 40 as it takes to settle every figure that carries the verdict, or auto up to 20"`
+	Seed       uint64              `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
+	Interest   Fraction            `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
+	Interests  map[string]Fraction `json:"interests,omitempty" jsonschema_description:"the same for single figures, as p99: 5%"`
+	Rungs      []string            `json:"rungs,omitempty" jsonschema_description:"the figures that carry the verdict and stand on the ladder; those of the pace unless said. All others are judged too, with less weight"`
+	Stakes     *Stakes             `json:"stakes,omitempty" jsonschema_description:"your own figures, to translate the difference into time, servers and money"`
+	Claims     []string            `json:"claims,omitempty" jsonschema_description:"statements that the run upholds, refutes or leaves undecided, as: joined p95 at least 2x faster than per-vessel"`
+	Until      *Until              `json:"until,omitempty" jsonschema_description:"go on, from rounds on, until a figure's ratio is known well enough: by the width of its interval, never by its verdict"`
+	Decides    string              `json:"decides,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu,enum=holds" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
+	Footing    Footing             `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
+	Same       *Same               `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
+	Allow      []string            `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
 }
 
 // entry is one contender as written; its kind's key stands beside these.
@@ -210,7 +215,7 @@ func (r *reader) fault(path, try, what string, args ...any) {
 
 func (r *reader) build() *Plan {
 	p := &Plan{
-		Name: r.doc.Duel, Question: r.doc.Question, Baseline: r.doc.Baseline, Pace: r.doc.Pace, Rounds: r.doc.Rounds,
+		Name: r.doc.Duel, Question: r.doc.Question, Baseline: r.doc.Baseline, Pace: r.doc.Pace, Rounds: r.doc.Rounds.N,
 		Seed: r.doc.Seed, Interest: r.doc.Interest, Decides: Figure(r.doc.Decides), Same: r.doc.Same, Dir: r.dir, Allow: r.doc.Allow,
 	}
 	for _, required := range []string{"duel", "baseline", "contenders", "pace"} {
@@ -239,6 +244,15 @@ func (r *reader) build() *Plan {
 	if p.Decides == Throughput && p.Pace.Open() {
 		r.fault("decides", "name p99", "at a set rate, throughput is what the plan says")
 	}
+	if r.doc.Rounds.Auto {
+		p.Looks = Looks[:slices.Index(Looks, p.Rounds)+1]
+		if p.Until != nil {
+			r.fault("until", "set a number of rounds", "rounds: auto and until are two ways to end a run")
+		}
+	}
+	r.readFigures(p)
+	p.Stakes = r.doc.Stakes
+	r.checkStakes(p.Stakes)
 	r.checkSame(p.Same)
 	p.Footing = r.doc.Footing
 	r.checkFooting(&p.Footing, p.Pace)
@@ -251,7 +265,12 @@ func (r *reader) build() *Plan {
 	}
 	r.readClaims(p)
 	r.keepOnly(p)
-	if n := len(p.Contenders); n < MinContenders || n > MaxContenders {
+	r.addMirror(p)
+	n := len(p.Contenders)
+	if r.opt.Mirror && n > MinContenders {
+		n-- // the twin does not count, unless it is the only other
+	}
+	if n < MinContenders || n > MaxContenders {
 		r.fault("contenders", fmt.Sprintf("name %d to %d", MinContenders, MaxContenders), "a duel needs %d to %d contenders, this one has %d", MinContenders, MaxContenders, n)
 	}
 	return p
@@ -354,6 +373,51 @@ func (r *reader) completeUntil(p *Plan) {
 	case u.Figure == string(Throughput) && (p.Pace.Sequential() || p.Pace.Open()):
 		r.fault("until.figure", "name mean or p99", "throughput is no figure of this pace")
 	}
+}
+
+// readFigures reads which figures are on the ladder, and the differences of interest of single ones.
+func (r *reader) readFigures(p *Plan) {
+	known := func(path, name string) bool {
+		if !slices.Contains(Judged, Figure(name)) {
+			var names []string
+			for _, f := range Judged {
+				names = append(names, string(f))
+			}
+			r.fault(path, pointTo(name, names), "no figure is called %q", name)
+			return false
+		}
+		return true
+	}
+	for i, name := range r.doc.Rungs {
+		if known(fmt.Sprintf("rungs[%d]", i), name) {
+			p.Rungs = append(p.Rungs, Figure(name))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.doc.Interests)) {
+		if known("interests."+name, name) {
+			if p.Interests == nil {
+				p.Interests = map[Figure]Fraction{}
+			}
+			p.Interests[Figure(name)] = r.doc.Interests[name]
+		}
+	}
+	if len(p.Rungs) > 0 && p.Pace.Climb != nil {
+		r.fault("rungs", "leave it out", "a climb has one figure, the load that is held")
+	}
+}
+
+// addMirror puts the baseline's twin behind the contenders.
+func (r *reader) addMirror(p *Plan) {
+	if !r.opt.Mirror {
+		return
+	}
+	twin, ok := p.Find(p.Baseline)
+	if !ok {
+		return
+	}
+	twin.Name, twin.Mirror = p.Baseline+MirrorSuffix, true
+	twin.Note, twin.Avoid = "the baseline once more, to know the machine's own noise", ""
+	p.Contenders = append(p.Contenders, twin)
 }
 
 // readClaims reads the claims and points to the word at which one cannot be understood.

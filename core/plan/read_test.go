@@ -100,7 +100,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"wrong type", base("clients: 8", "clients: many"), []string{`berth.duel.yaml:8:18: pace.clients must be a whole number, this is the text "many"`}},
 		{"no text", base("duel: Berth board", "duel: 12"), []string{`berth.duel.yaml:1:7: duel must be text, this is 12; put it in quotes`}},
 		{"a list for keys", base("{ clients: 8, for: 2s, warmup: 500ms }", "[8]"), []string{`berth.duel.yaml:8:7: pace must hold keys and values, this is a list; its keys: repeat, clients, rate, spread, climb, think, stagger, most, for, shots, warmup`}},
-		{"impossible number", base("rounds: 8", "rounds: 0"), []string{`berth.duel.yaml:9:9: rounds: 0 is out of range; the minimum is 1`}},
+		{"impossible number", base("rounds: 8", "rounds: 0"), []string{`berth.duel.yaml:9:9: rounds: "0" is no number of rounds, write 1 to 1000, or auto`}},
 		{"too many", base("clients: 8", "clients: 5000"), []string{`berth.duel.yaml:8:18: pace.clients: 5000 is out of range; the maximum is 1024`}},
 		{"no duration", base("for: 2s", "for: 2"), []string{`berth.duel.yaml:8:26: pace.for: "2" is no length of time, write it as 500ms, 2s or 1m30s`}},
 		{"missing baseline", base("baseline: per-vessel\n", ""), []string{`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`}},
@@ -138,7 +138,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"no regular expression", base("rounds: 8", "same: { match: '(' }"), []string{"berth.duel.yaml:9:16: error parsing regexp: missing closing ): `(`; see RE2 syntax"}},
 		{"rule without its comparison", base("rounds: 8", "same: { unordered: true }"), []string{`berth.duel.yaml:9:7: ignore, unordered and tolerance belong to body: json; set body: json`}},
 		{"all at once", base("rounds: 8", "rounds: 2000\nallow: yes"), []string{
-			`berth.duel.yaml:9:9: rounds: 2000 is out of range; the maximum is 1000`,
+			`berth.duel.yaml:9:9: rounds: "2000" is no number of rounds, write 1 to 1000, or auto`,
 			`berth.duel.yaml:10:8: allow must be a list, this is the text "yes"; write it in brackets: [a, b]`}},
 	}
 	for _, tt := range tests {

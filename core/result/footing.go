@@ -28,6 +28,7 @@ type Cost struct {
 	State     string        `json:"state,omitempty"`
 	When      string        `json:"when"` // duel, round, heat, run, or before or after one of them
 	What      string        `json:"what"`
+	Start     bool          `json:"service_start,omitempty"` // of the contender's service, until it is ready
 	Times     int64         `json:"times,omitempty"`
 	Took      time.Duration `json:"took_ns,omitempty"` // in all
 	Said      string        `json:"said,omitempty"`    // the end of its output, at the last time

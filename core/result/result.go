@@ -63,20 +63,24 @@ const (
 
 // Plan is the plan of the run as written, with what was laid over it, and what came of it.
 type Plan struct {
-	Name     string        `json:"name"`
-	Question string        `json:"question,omitempty"`
-	Baseline string        `json:"baseline"`
-	File     string        `json:"file"`
-	Source   string        `json:"source"` // before variables were filled in
-	SHA256   string        `json:"sha256"` // of source
-	Sets     []string      `json:"sets,omitempty"`
-	Vars     []string      `json:"variables,omitempty"` // names only
-	Rounds   int           `json:"rounds"`              // that were to be run in the end
-	Until    *Until        `json:"until,omitempty"`
-	Interest plan.Fraction `json:"interest"` // a fraction
-	Decides  plan.Figure   `json:"decides,omitempty"`
-	Claims   []string      `json:"claims,omitempty"`
-	Pace     Pace          `json:"pace"`
+	Name      string                        `json:"name"`
+	Question  string                        `json:"question,omitempty"`
+	Baseline  string                        `json:"baseline"`
+	File      string                        `json:"file"`
+	Source    string                        `json:"source"` // before variables were filled in
+	SHA256    string                        `json:"sha256"` // of source
+	Sets      []string                      `json:"sets,omitempty"`
+	Vars      []string                      `json:"variables,omitempty"` // names only
+	Rounds    int                           `json:"rounds"`              // that were to be run in the end
+	Until     *Until                        `json:"until,omitempty"`
+	Looks     []int                         `json:"looks,omitempty"`     // rounds after which it was looked at, to end early
+	Interest  plan.Fraction                 `json:"interest"`            // a fraction
+	Interests map[plan.Figure]plan.Fraction `json:"interests,omitempty"` // of single figures
+	Rungs     []plan.Figure                 `json:"rungs,omitempty"`     // that carry the verdict; none: those of the pace
+	Stakes    *plan.Stakes                  `json:"stakes,omitempty"`
+	Decides   plan.Figure                   `json:"decides,omitempty"`
+	Claims    []string                      `json:"claims,omitempty"`
+	Pace      Pace                          `json:"pace"`
 }
 
 // Until is what ended a run that went on until a figure was known well enough.
@@ -128,6 +132,7 @@ type Entrant struct {
 	// Version is what the contender says of itself, empty when it was not asked.
 	Version string `json:"version,omitempty"`
 	Touch   *Touch `json:"first_touch,omitempty"`
+	Mirror  bool   `json:"mirror,omitempty"` // the baseline's twin
 	// LeftOut is the round from which it had no part any more; 0: it had to the end.
 	LeftOut int `json:"left_out_from_round,omitempty"`
 	// Again is a touch in the second state, where contenders are run in more than one.
@@ -477,7 +482,7 @@ func Read(in io.Reader) (*Result, error) {
 }
 
 func (r *Result) check() error {
-	if len(r.Entrants) < plan.MinContenders || len(r.Entrants) > plan.MaxContenders {
+	if len(r.Entrants) < plan.MinContenders || len(r.Entrants) > plan.MaxContenders+1 { // one more for a mirror
 		return fmt.Errorf("%d contenders", len(r.Entrants))
 	}
 	if r.Entrant(r.Plan.Baseline) == nil {

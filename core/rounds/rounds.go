@@ -168,6 +168,7 @@ func (r *runner) describe() *result.Result {
 		Plan: result.Plan{
 			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source, SHA256: hex.EncodeToString(sum[:]),
 			Sets: p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: p.Interest, Decides: p.Decides,
+			Looks: p.Looks, Interests: p.Interests, Rungs: p.Rungs, Stakes: p.Stakes,
 			Pace: result.Pace{
 				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread, Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
 				WarmupFor: p.Pace.Warmup.For.D(), WarmupShots: p.Pace.Warmup.Shots, Words: p.Pace.String(),
@@ -186,7 +187,7 @@ func (r *runner) describe() *result.Result {
 	}
 	for _, c := range p.Contenders {
 		res.Entrants = append(res.Entrants, result.Entrant{
-			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: p.Mask(c.Settings.Summary()),
+			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: p.Mask(c.Settings.Summary()), Mirror: c.Mirror,
 		})
 	}
 	for _, s := range p.Footing.Caches {
@@ -323,13 +324,19 @@ func (r *runner) run(ctx context.Context) error {
 		if err := done(ctx); err != nil {
 			return err
 		}
-		if u := r.cfg.Plan.Until; u != nil && i+1 >= r.cfg.Plan.Rounds && i+1 < len(r.result.Order) && r.cfg.Enough != nil && r.cfg.Enough(r.result) {
+		if i+1 < len(r.result.Order) && r.isLook(i+1) && r.cfg.Enough != nil && r.cfg.Enough(r.result) {
 			r.result.Order = r.result.Order[:i+1]
 			r.result.OrderStates = r.result.OrderStates[:min(i+1, len(r.result.OrderStates))]
 			r.result.Plan.Rounds = i + 1
 		}
 	}
 	return nil
+}
+
+// isLook reports whether the plan has the run looked at after so many rounds, to end it.
+func (r *runner) isLook(rounds int) bool {
+	p := r.cfg.Plan
+	return slices.Contains(p.Looks, rounds) || p.Until != nil && rounds >= p.Rounds
 }
 
 // round runs the heats of a round counted from 0, as far as they stand in its order when their turn comes.

@@ -164,7 +164,7 @@ func openRun(book *logbook.Book, id string) tea.Cmd {
 // saveLadder writes the ladder at hand as SVG and PDF.
 func saveLadder(dir string, run screen.Run, msg screen.SaveMsg) tea.Cmd {
 	return func() tea.Msg {
-		files, err := paper.Save(chart.NewLadder(run.Result, run.Verdict, msg.Face, msg.Log), dir, paper.Name(run.Result, run.Verdict, msg.Face))
+		files, err := paper.Save(chart.NewLadder(run.Result, run.Verdict, msg.Face, chart.Look{Log: msg.Log}), dir, paper.Name(run.Result, run.Verdict, msg.Face))
 		if err != nil {
 			return saidMsg{err.Error(), true}
 		}

@@ -109,7 +109,7 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	card := v.scorecard(s, w)
 	notes := append(claims(s, verdict.Claims, w), cautions(s, verdict.Cautions, w)...)
 	draw := func(face int, airy bool) []string {
-		return v.ladder(s, chart.NewLadder(s.Run.Result, verdict, face, v.log), w, airy)
+		return v.ladder(s, chart.NewLadder(s.Run.Result, verdict, face, chart.Look{Log: v.log}), w, airy)
 	}
 	lines, others := draw(first, false), []string(nil)
 	room := h - len(lines) - len(card) - len(notes) - 1

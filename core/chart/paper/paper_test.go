@@ -31,7 +31,7 @@ func ladder(t *testing.T, names []string, shots int, log bool) *chart.Ladder {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return chart.NewLadder(r, v, len(names)-2, log)
+	return chart.NewLadder(r, v, len(names)-2, chart.Look{Log: log})
 }
 
 func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {

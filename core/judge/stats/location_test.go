@@ -1,4 +1,4 @@
-package judge
+package stats
 
 import (
 	"math"
@@ -42,7 +42,7 @@ func TestTailsAgreeWhereExactMeetsNormal(t *testing.T) {
 	}
 }
 
-func TestPseudoMedian(t *testing.T) {
+func TestCentreIsThePseudoMedian(t *testing.T) {
 	tests := []struct {
 		d    []float64
 		want float64
@@ -53,8 +53,8 @@ func TestPseudoMedian(t *testing.T) {
 		{[]float64{-1, 0, 1}, 0},
 	}
 	for _, tt := range tests {
-		if got := pseudoMedian(tt.d); math.Abs(got-tt.want) > 1e-12 {
-			t.Errorf("pseudoMedian(%v) = %g; want %g", tt.d, got, tt.want)
+		if got := NewSample(tt.d).Centre(); math.Abs(got-tt.want) > 1e-12 {
+			t.Errorf("Centre of %v = %g; want %g", tt.d, got, tt.want)
 		}
 	}
 }
@@ -65,20 +65,20 @@ func TestIntervalsNeedRounds(t *testing.T) {
 		for i := range d {
 			d[i] = float64(i)
 		}
-		low, high, ok := newSample(d).interval(level)
+		low, high, ok := NewSample(d).Interval(0.05)
 		if ok != want || ok && !(low < high) {
 			t.Errorf("%d rounds: interval %g to %g, %v; want one %v", n, low, high, ok, want)
 		}
 	}
 	// Six rounds cannot be 99 % sure, whatever they show.
-	if _, _, ok := newSample([]float64{1, 1, 1, 1, 1, 1}).interval(0.01); ok {
+	if _, _, ok := NewSample([]float64{1, 1, 1, 1, 1, 1}).Interval(0.01); ok {
 		t.Error("six rounds gave a 99 % interval")
 	}
 }
 
 func TestStudentInterval(t *testing.T) {
 	// Mean 3, standard error sqrt(2.5/5), t(0.975, 4) = 2.776.
-	low, high := studentInterval([]float64{1, 2, 3, 4, 5}, level)
+	low, high := studentInterval([]float64{1, 2, 3, 4, 5}, 0.05)
 	if math.Abs(low-(3-2.7764*math.Sqrt(0.5))) > 1e-3 || math.Abs(high-(3+2.7764*math.Sqrt(0.5))) > 1e-3 {
 		t.Errorf("interval %g to %g", low, high)
 	}
@@ -93,9 +93,9 @@ func TestIntervalsAreMirrored(t *testing.T) {
 			d[i] = rng.NormFloat64()
 			back[i] = -d[i]
 		}
-		low, high, _ := newSample(d).interval(level)
-		bLow, bHigh, _ := newSample(back).interval(level)
-		if math.Abs(low+bHigh) > 1e-12 || math.Abs(high+bLow) > 1e-12 || math.Abs(pseudoMedian(d)+pseudoMedian(back)) > 1e-12 {
+		low, high, _ := NewSample(d).Interval(0.05)
+		bLow, bHigh, _ := NewSample(back).Interval(0.05)
+		if math.Abs(low+bHigh) > 1e-12 || math.Abs(high+bLow) > 1e-12 || math.Abs(NewSample(d).Centre()+NewSample(back).Centre()) > 1e-12 {
 			t.Errorf("%d rounds: %g to %g one way, %g to %g the other", n, low, high, bLow, bHigh)
 		}
 	}
@@ -129,7 +129,7 @@ func TestCoverage(t *testing.T) {
 				for i := range d {
 					d[i] = 0.3 + draw(rng)
 				}
-				if low, high, _ := newSample(d).interval(level); low <= 0.3 && 0.3 <= high {
+				if low, high, _ := NewSample(d).Interval(0.05); low <= 0.3 && 0.3 <= high {
 					covered++
 				}
 			}

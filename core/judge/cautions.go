@@ -1,0 +1,401 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"paceduel/core/judge/stats"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// Caution weakens a verdict.
+type Caution struct {
+	Kind      CautionKind
+	What      string // with its figure
+	Try       string // what to do about it
+	See       Place  // that shows it
+	Contender string // that it is of; empty: all
+	Round     int    // that it is of; 0: all
+}
+
+// CautionKind is what sort of thing weakens a verdict. The names are part of what paceduel judge writes.
+type CautionKind string
+
+// The kinds of cautions.
+const (
+	Ended          CautionKind = "ended early"
+	Failing        CautionKind = "failures"
+	LeftBehind     CautionKind = "left behind"
+	Paused         CautionKind = "paused"
+	FewRounds      CautionKind = "few rounds"
+	FewShots       CautionKind = "few shots"
+	Drift          CautionKind = "drift"
+	FirstHeat      CautionKind = "first heat"
+	Humps          CautionKind = "two humps"
+	Outlier        CautionKind = "outlier"
+	Noise          CautionKind = "noise"
+	Brief          CautionKind = "brief heats"
+	Busy           CautionKind = "own load"
+	OtherLoad      CautionKind = "other load"
+	Overload       CautionKind = "overload"
+	Floor          CautionKind = "floor"
+	Ground         CautionKind = "footing"
+	UnequalWork    CautionKind = "unequal work"
+	NewConnections CautionKind = "new connections"
+	ClosedModel    CautionKind = "closed model"
+	OnTerminal     CautionKind = "terminal"
+	NotFor         CautionKind = "not for"
+	ClimbEnds      CautionKind = "climb ends"
+)
+
+// Place is where the figures behind a caution can be seen.
+type Place string
+
+// The places.
+const (
+	SeeLadder  Place = "verdict"
+	SeeShape   Place = "distribution"
+	SeeRounds  Place = "rounds"
+	SeeWeighIn Place = "weigh-in"
+	SeeFooting Place = "footing"
+	SeeAsk     Place = "ask"
+)
+
+// Thresholds of the cautions.
+const (
+	busySelfFrac   = 0.70 // of all processors, by ourselves: the asking may be what was measured
+	busyOthersFrac = 0.20
+	stealFrac      = 0.02
+	reconnectFrac  = 0.5
+	diskFrac       = 0.2
+	memoryFrac     = 0.01
+	floorFrac      = 0.5
+	slowerClock    = 0.9
+	pausedLong     = 10 * time.Minute
+)
+
+// cautions lists what weakens the verdict, the heaviest first.
+func (f *field) cautions(v *Verdict) (out []Caution, err error) {
+	r := f.r
+	floor, err := floorCautions(f)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, courseCautions(r, v)...)
+	out = append(out, roundCautions(r, v)...)
+	out = append(out, shotCautions(v)...)
+	out = append(out, f.disturbances(v)...)
+	out = append(out, noiseCautions(v)...)
+	out = append(out, footingCautions(r)...)
+	host := append(hostCautions(r), briefCaution(r)...)
+	out = append(out, host...)
+	if v.Mirror == nil && slices.ContainsFunc(host, func(c Caution) bool { return c.Kind == OtherLoad || c.Kind == Busy }) {
+		out = append(out, Caution{Kind: Noise, See: SeeLadder, What: "this machine was not quiet, and how much it differs from itself is not known", Try: "paceduel run --mirror runs the baseline against itself, too"})
+	}
+	out = append(out, workCautions(r)...)
+	out = append(out, rateCautions(r)...)
+	out = append(out, f.closedModel()...)
+	for _, e := range r.Entrants {
+		if e.Avoid != "" {
+			out = append(out, Caution{Kind: NotFor, See: SeeAsk, Contender: e.Name, What: fmt.Sprintf("%s is not for when %s", e.Name, e.Avoid), Try: "the plan says so"})
+		}
+	}
+	out = append(out, climbCautions(f)...)
+	return append(out, floor...), nil
+}
+
+// courseCautions say how the run went.
+func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
+	add := func(kind CautionKind, contender, try, what string, args ...any) {
+		out = append(out, Caution{Kind: kind, See: SeeRounds, Contender: contender, What: fmt.Sprintf(what, args...), Try: try})
+	}
+	switch r.Ending {
+	case result.Interrupted:
+		add(Ended, "", "run it again for the full number of rounds", "interrupted: %d of %d rounds are complete", v.Rounds, r.Plan.Rounds)
+	case result.CutOff:
+		add(Ended, "", "run it again", "cut off in mid-run: %d of %d rounds are complete", v.Rounds, r.Plan.Rounds)
+	case result.Failed:
+		add(Ended, "", "see the reason and run it again", "not completed: %s", r.Reason)
+	}
+	for _, e := range r.Entrants {
+		if failed, shots := failures(r, e.Name, result.AnyState); failed > 0 {
+			add(Failing, e.Name, "compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
+				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name))
+		}
+	}
+	for _, e := range r.Entrants {
+		if t := total(r, e.Name, result.AnyState); t.left > 0 {
+			add(LeftBehind, e.Name, "have it end what it starts, or wait for it: what was left ran beside others until it was ended", "%s left %s behind in %s", e.Name, processes(t.left), units.Plural(int(t.shots), "run"))
+		}
+		if e.LeftOut > 0 {
+			add(Ended, e.Name, "run it again with all", "%s was left out from round %d on", e.Name, e.LeftOut)
+		}
+	}
+	if r.Paused > pausedLong {
+		add(Paused, "", "compare within one sitting", "the run was paused for %s: the machine may have changed meanwhile", units.Duration(r.Paused))
+	}
+	return out
+}
+
+// Thresholds of states that a plan asks for and that were not reached.
+const (
+	coldLeftFrac  = 0.05
+	warmLacksFrac = 0.05
+)
+
+// footingCautions say what of the footing could not be had.
+func footingCautions(r *result.Result) (out []Caution) {
+	for _, text := range r.Footing.Cannot {
+		out = append(out, Caution{Kind: Ground, See: SeeFooting, What: text, Try: "see under footing; run it where the machine can, or take it out of the plan"})
+	}
+	for _, e := range r.Entrants {
+		stopped, first := 0, ""
+		var cold, warm float64
+		var unfilled []string
+		for i := range r.Heats {
+			h := &r.Heats[i]
+			if h.Contender != e.Name {
+				continue
+			}
+			if h.Stopped != "" {
+				if stopped++; first == "" {
+					first = h.Stopped
+				}
+			}
+			cold, warm = max(cold, h.ColdLeft), max(warm, h.WarmLacks)
+			for _, u := range h.Unfilled {
+				if !slices.Contains(unfilled, u) {
+					unfilled = append(unfilled, u)
+				}
+			}
+		}
+		if stopped > 0 {
+			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: %s stopped by the footing: %s", e.Name, units.Plural(stopped, "heat"), first), Try: "mend that step; stopped heats are kept and not judged"})
+		}
+		if cold > coldLeftFrac {
+			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: up to %s of its pages were still in memory before cold runs", e.Name, units.Share(cold)), Try: "its cold figures are too good: see that nobody else uses those files, or keep the workspace on a disk"})
+		}
+		if warm > warmLacksFrac {
+			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: up to %s of its pages were not in memory before warm runs", e.Name, units.Share(warm)), Try: "its warm figures are too bad: see whether the machine has memory enough"})
+		}
+		if len(unfilled) > 0 {
+			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: %s was empty before warm runs", e.Name, units.List(unfilled)), Try: "it has no cache there to be warm: correct stores: in the plan"})
+		}
+	}
+	return out
+}
+
+func firstCause(r *result.Result, name string) string {
+	for _, h := range r.Of(name, result.AnyState) {
+		if len(h.Causes) > 0 {
+			return ": " + h.Causes[0]
+		}
+	}
+	return ""
+}
+
+// Thresholds of a set rate that was not held.
+const (
+	unsentFrac  = 0.002
+	lagOfMedian = 0.1 // of the median latency
+)
+
+// rateCautions say where the asking fell behind a set rate, for whoever's fault.
+func rateCautions(r *result.Result) (out []Caution) {
+	if !r.Plan.Pace.Open() || r.Plan.Pace.Climb != nil { // a climb is meant to find where it ends
+		return nil
+	}
+	for _, e := range r.Entrants {
+		t := total(r, e.Name, result.AnyState)
+		if t.due > 0 && t.unsent/t.due > unsentFrac {
+			out = append(out, Caution{
+				Kind: Overload, See: SeeRounds,
+				What: fmt.Sprintf("%s could not keep %s: %s of %s shots were not sent before their heats were over", e.Name, units.Rate(r.Plan.Pace.Rate), units.Count(int64(t.unsent)), units.Count(int64(t.due))),
+				Try:  "its latencies are those of an overload and grow with the length of a heat; lower rate:, or raise most: if it would bear more at once",
+			})
+			continue
+		}
+		if lag, ok := t.lag/float64(t.heats), t.ok > 0; ok && t.unsent == 0 && lag > lagOfMedian*t.latency/t.ok && lag > 0.001 {
+			out = append(out, Caution{
+				Kind: Overload, See: SeeRounds,
+				What: fmt.Sprintf("%s: shots started up to %s after they were due at p99, all %d connections being busy or the asking itself being late", e.Name, units.Seconds(lag), r.Plan.Pace.Most),
+				Try:  "the lag is part of its latency; raise most:, lower rate:, or give Pace Duel a processor of its own (own-cpus:)",
+			})
+		}
+	}
+	return out
+}
+
+func processes(n float64) string {
+	if n == 1 {
+		return "1 process"
+	}
+	return units.Count(int64(n)) + " processes"
+}
+
+// floorCautions say where the asking itself is a good part of what was measured.
+func floorCautions(f *field) (out []Caution, err error) {
+	for i := range f.r.Floor {
+		histogram, err := f.r.Floor[i].Histogram()
+		if err != nil {
+			return nil, err
+		}
+		least := Quantile(histogram, 0.5)
+		fastest, name := math.Inf(1), ""
+		for _, e := range f.r.Entrants {
+			for _, state := range f.r.States() {
+				if p50 := Quantile(f.pooled[side{e.Name, state}], 0.5); e.Kind == f.r.Floor[i].Kind && p50 < fastest {
+					fastest, name = p50, e.Name
+				}
+			}
+		}
+		if least > floorFrac*fastest && f.r.Plan.Pace.Climb == nil {
+			out = append(out, Caution{
+				Kind: Floor, See: SeeRounds,
+				What: fmt.Sprintf("driving alone takes %s here (a contender of kind %s that does nothing), %s of the p50 of %s", units.Seconds(least), f.r.Floor[i].Kind, units.Share(min(least/fastest, 1)), name),
+				Try:  "ratios are diluted by that much; give each shot more to do, or compare the differences",
+			})
+		}
+	}
+	return out, nil
+}
+
+func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
+	if v.Rounds == 0 {
+		return nil
+	}
+	if v.Rounds < stats.MinRounds {
+		return []Caution{{Kind: FewRounds, See: SeeLadder, What: fmt.Sprintf("%s: an interval needs %d", units.Plural(v.Rounds, "complete round"), stats.MinRounds), Try: "set rounds: " + fmt.Sprint(plan.DefaultRounds)}}
+	}
+	if v.Decides != "" {
+		return nil
+	}
+	own, others, alpha := 0, 0, level
+	for _, f := range v.Faces {
+		for _, a := range f.Figures {
+			switch {
+			case a.Corrected && a.Main:
+				own++
+				alpha = 1 - a.Level
+			case a.Corrected:
+				others++
+			}
+		}
+	}
+	if others > 0 {
+		alpha *= ownShare
+	}
+	if least := stats.LeastRounds(alpha / float64(max(own, 1))); v.Rounds < least && own > 0 {
+		out = append(out, Caution{
+			Kind: FewRounds, See: SeeLadder,
+			What: fmt.Sprintf("%s cannot settle any of %d figures together; that needs %d", units.Plural(v.Rounds, "round"), own, least),
+			Try:  "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
+		})
+	}
+	return out
+}
+
+func hostCautions(r *result.Result) (out []Caution) {
+	var own, others, steal, pause, wall, disk, memory, swapped, fastest float64
+	slowest := math.Inf(1) // clock of a heat
+	n := 0.0
+	commands := false
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		if h.Cut || h.Wall.Seconds() < 0.1 {
+			continue // too short for the clock that counts CPU time
+		}
+		n++
+		if mhz := h.Conditions.MHz; mhz > 0 {
+			slowest, fastest = min(slowest, mhz), max(fastest, mhz)
+		}
+		own += h.Conditions.OwnFrac
+		others += h.Conditions.OthersFrac
+		steal += h.Conditions.StealFrac
+		disk += h.Conditions.DiskPressure
+		memory += h.Conditions.MemoryPressure
+		swapped += float64(h.Conditions.SwapBytes)
+		pause = max(pause, h.Conditions.Pauses.Seconds())
+		wall += h.Wall.Seconds()
+		commands = commands || h.CPUKnown
+	}
+	if n == 0 {
+		if len(r.Heats) > 0 {
+			out = append(out, Caution{Kind: Brief, See: SeeRounds, What: "heats are so short that the machine's other load could not be measured", Try: "raise repeat:"})
+		}
+		return out
+	}
+	if own/n > busySelfFrac {
+		out = append(out, Caution{Kind: Busy, See: SeeRounds, What: fmt.Sprintf("Pace Duel itself used %s of this machine: the asking may be what was measured", units.Share(own/n)), Try: "use fewer clients"})
+	}
+	if commands && others/n > busyOthersFrac {
+		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("other programs used %s of this machine meanwhile", units.Share(others/n)), Try: "stop them, or run at a quieter time"})
+	}
+	if steal/n > stealFrac {
+		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("%s of this machine's time was taken by its host", units.Share(steal/n)), Try: "trust ratios, not absolute times"})
+	}
+	if slowest < slowerClock*fastest {
+		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("the processors ran at %.0f MHz in one heat and at %.0f in another", slowest, fastest), Try: "set a fixed frequency, keep it cool, or trust ratios of many rounds alone"})
+	}
+	if disk/n > diskFrac {
+		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("somebody waited for a disk in %s of the time", units.Share(disk/n)), Try: "see whether that is the contenders' own work; if not, run it at a quieter time"})
+	}
+	if memory/n > memoryFrac || swapped > 0 {
+		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("memory was short: somebody waited for it in %s of the time, %s went to swap", units.Share(memory/n), units.Bytes(swapped)), Try: "free some, or ask for less at once"})
+	}
+	if pause > 0.005 {
+		out = append(out, Caution{Kind: Busy, See: SeeRounds, What: fmt.Sprintf("our own memory collection paused for %s within one heat", units.Seconds(pause)), Try: "shorten the heats"})
+	}
+	return out
+}
+
+// workCautions catch what makes contenders unequal without failing.
+func workCautions(r *result.Result) (out []Caution) {
+	least, most := math.Inf(1), 0.0
+	var small, large string
+	for _, e := range r.Entrants {
+		t := total(r, e.Name, result.AnyState)
+		if t.shots > 0 && r.Plan.Pace.Clients > 0 && t.connects/t.shots > reconnectFrac {
+			out = append(out, Caution{
+				Kind: NewConnections, See: SeeLadder,
+				What: fmt.Sprintf("%s opened %s new connections a shot", e.Name, units.Significant(t.connects/t.shots)),
+				Try:  "see whether the server closes them, or set connections: new for all if that is what you compare",
+			})
+		}
+		if e.Touch == nil || e.Touch.Class != "ok" {
+			continue
+		}
+		if b := float64(e.Touch.Bytes); b < least {
+			least, small = b, e.Name
+		}
+		if b := float64(e.Touch.Bytes); b > most {
+			most, large = b, e.Name
+		}
+	}
+	for _, e := range r.Entrants {
+		if e.Touch == nil {
+			continue
+		}
+		for _, note := range e.Touch.Notes {
+			out = append(out, Caution{Kind: UnequalWork, See: SeeWeighIn, What: e.Name + " at the weigh-in: " + note, Try: "see what it answered under weigh-in"})
+		}
+	}
+	if w := r.Weighing; w != nil && w.Ruled {
+		if w.Accepted {
+			out = append(out, Caution{Kind: UnequalWork, See: SeeWeighIn, What: "unequal work was accepted: " + units.List(w.Unequal()) + " broke the plan's rules at the weigh-in", Try: "see under weigh-in in what they differ"})
+		}
+		return out // the plan says what counts
+	}
+	if small != "" && least != most {
+		out = append(out, Caution{
+			Kind: UnequalWork, See: SeeWeighIn,
+			What: fmt.Sprintf("the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most)),
+			Try:  "make sure that they do the same work",
+		})
+	}
+	return out
+}

@@ -1,0 +1,420 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"paceduel/core/judge/stats"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// alarm is how often a test behind a caution may say something when there is nothing.
+const alarm = 0.01
+
+// leading is the figure by which heats are looked at: the one that decides, the median where heats have shots enough for
+// it, else the mean.
+func (f *field) leading() plan.Figure {
+	if c := f.r.Plan.Pace.Climb; c != nil {
+		return ownFigures(f.r)[0]
+	}
+	figure := f.r.Plan.Decides
+	if figure == "" {
+		figure = plan.P50
+	}
+	q, ok := quantileOf(figure)
+	for _, s := range f.sides() {
+		if n := f.fewest(s); ok && n >= 0 && beyond(n, q) < fewBeyond-1e-9 {
+			return plan.Mean
+		}
+	}
+	return figure
+}
+
+// logs are the logarithms of a figure of a side's heats, in the order of the rounds, and the heats.
+func (f *field) logs(figure plan.Figure, s side) (x []float64, heats []*heat) {
+	for _, h := range f.inOrder[s] {
+		if v := math.Log(h.figure(figure)); !math.IsNaN(v) && !math.IsInf(v, 0) {
+			x, heats = append(x, v), append(heats, h)
+		}
+	}
+	return x, heats
+}
+
+// disturbances tell what speaks against heats being repetitions of one another. Each kind of test shares its chance of a
+// false alarm among those it is held to.
+func (f *field) disturbances(v *Verdict) (out []Caution) {
+	figure := f.leading()
+	out = append(out, f.drift(figure, v)...)
+	out = append(out, f.firstHeats(figure)...)
+	out = append(out, f.outliers(figure)...)
+	return append(out, f.humps()...)
+}
+
+// drift looks for a trend over the rounds: of the machine, in what all contenders have in common, and of a contender's
+// ratio, which would make the typical round a matter of when one stopped.
+func (f *field) drift(figure plan.Figure, v *Verdict) (out []Caution) {
+	sides := f.sides()
+	var common []float64
+	for round := 1; round <= f.last(); round++ {
+		sum := 0.0
+		for _, s := range sides {
+			sum += math.Log(f.heats[s][round].figure(figure)) / float64(len(sides))
+		}
+		if !math.IsNaN(sum) && !math.IsInf(sum, 0) {
+			common = append(common, sum)
+		}
+	}
+	rate := alarm / float64(1+len(v.Faces)*len(f.r.States()))
+	if p, rises := stats.Trend(common); p < rate {
+		way, n := "fell", max(len(common)/4, 1)
+		if rises {
+			way = "rose"
+		}
+		change := math.Exp(mean(common[len(common)-n:])-mean(common[:n])) - 1
+		out = append(out, Caution{
+			Kind: Drift, See: SeeRounds,
+			What: fmt.Sprintf("%s of all contenders %s over the run, by %s from the first quarter of the rounds to the last", Label(figure), way, units.Share(math.Abs(change))),
+			Try:  "rounds are interleaved, so ratios stand; see values by themselves as those of a machine that changed, and warm it up longer",
+		})
+	}
+	for i := range v.Faces {
+		for _, state := range f.r.States() {
+			d, _ := f.differences(figure, side{v.Baseline, state}, side{v.Faces[i].Contender, state})
+			p, rises := stats.Trend(d)
+			if p >= rate {
+				continue
+			}
+			n, way := max(len(d)/4, 1), "loses"
+			if rises {
+				way = "gains"
+			}
+			change := math.Exp(math.Abs(mean(d[len(d)-n:])-mean(d[:n]))) - 1
+			out = append(out, Caution{
+				Kind: Drift, See: SeeRounds, Contender: v.Faces[i].Contender,
+				What: fmt.Sprintf("%s %s on %s from round to round, %s by the end: the ratio depends on how long one runs", v.Faces[i].Contender, way, v.Baseline, units.Share(change)),
+				Try:  "find what it fills or wears out; start each heat from the same state (footing:)",
+			})
+		}
+	}
+	return out
+}
+
+func mean(x []float64) float64 {
+	sum := 0.0
+	for _, v := range x {
+		sum += v
+	}
+	return sum / float64(len(x))
+}
+
+// firstHeats looks for first heats unlike the rest, as of a service that is still warming up.
+func (f *field) firstHeats(figure plan.Figure) (out []Caution) {
+	for _, s := range f.sides() {
+		x, heats := f.logs(figure, s)
+		if len(heats) == 0 || heats[0].Round != 1 || stats.FirstUnlike(x) >= alarm/float64(len(f.sides())) {
+			continue
+		}
+		factor, than := math.Exp(x[0]-mean(x[1:])), "longer than"
+		if moreIsBetter(figure) {
+			than = "the throughput of"
+		} else if factor < 1 {
+			factor, than = 1/factor, "shorter than"
+		}
+		out = append(out, Caution{
+			Kind: FirstHeat, See: SeeRounds, Contender: s.name, Round: 1,
+			What: fmt.Sprintf("the first heat of %s is unlike its others: %s %s %s", title(s), Label(figure), units.Times(factor), than+" the rest"),
+			Try:  "raise warmup:, so that what is judged is what lasts; the typical round is hardly moved by it",
+		})
+	}
+	return out
+}
+
+// title names a side for people.
+func title(s side) string {
+	if s.state == "" {
+		return s.name
+	}
+	return s.name + " " + s.state
+}
+
+// Outliers are told of heats that lie further from the side's middle heat than outlierReach robust standard deviations,
+// and by at least a tenth; no more than outliersTold of them.
+const (
+	outlierReach = 6
+	outlierLeast = 0.1
+	outliersTold = 3
+)
+
+// outliers finds single heats far from the others of their side, with when they were and what the machine was doing. What
+// all had in common in a round is taken out first.
+func (f *field) outliers(figure plan.Figure) (out []Caution) {
+	type outlier struct {
+		s    side
+		h    *heat
+		away float64
+	}
+	var found []outlier
+	for _, s := range f.sides() {
+		x, heats := f.logs(figure, s)
+		middle := slices.Sorted(slices.Values(x))
+		for _, i := range stats.Outliers(x, outlierReach) {
+			if away := x[i] - middle[len(middle)/2]; math.Abs(away) > math.Log1p(outlierLeast) {
+				found = append(found, outlier{s, heats[i], away})
+			}
+		}
+	}
+	slices.SortStableFunc(found, func(a, b outlier) int {
+		if math.Abs(a.away) > math.Abs(b.away) {
+			return -1
+		}
+		return 1
+	})
+	for i, o := range found {
+		if i == outliersTold {
+			out[len(out)-1].What += fmt.Sprintf("; %d more heats lie far out", len(found)-outliersTold)
+			break
+		}
+		out = append(out, Caution{
+			Kind: Outlier, See: SeeRounds, Contender: o.s.name, Round: o.h.Round,
+			What: fmt.Sprintf("round %d of %s lies far out: %s %s its usual one, %s into the run (%s); %s", o.h.Round, title(o.s), Label(figure), units.Times(math.Exp(o.away)),
+				units.Duration(o.h.At), f.r.Started.Add(o.h.At).Format("15:04:05"), hostThen(o.h)),
+			Try: "look what else ran then; one round moves the typical one little",
+		})
+	}
+	return out
+}
+
+// hostThen says what the machine was doing during a heat.
+func hostThen(h *heat) string {
+	c := &h.Conditions
+	text := fmt.Sprintf("other programs then used %s of the machine", units.Share(c.OthersFrac))
+	if c.StealFrac > 0 {
+		text += ", its host took " + units.Share(c.StealFrac)
+	}
+	if c.DiskPressure > 0 {
+		text += ", the disk was waited for in " + units.Share(c.DiskPressure)
+	}
+	if c.MemoryPressure > 0 {
+		text += ", memory in " + units.Share(c.MemoryPressure)
+	}
+	if c.Pauses > time.Millisecond {
+		text += ", we paused for " + units.Duration(c.Pauses)
+	}
+	return text
+}
+
+// Humps are looked for in at most humpsOf shots, since more find dents that matter to nobody, of heats with at least
+// humpsHeat, since fewer do not show their own middle.
+const (
+	humpsOf   = 2000
+	humpsHeat = 20
+	humpsMost = 8 // heats of a side that are looked at where they are long, spread over the run
+)
+
+// humps looks for latencies with more than one hump: two kinds of answers, of which an average tells little.
+func (f *field) humps() (out []Caution) {
+	if f.r.Plan.Pace.Climb != nil || f.r.Ending == result.Running {
+		return nil // of all loads together, or not worth what it costs yet
+	}
+	for _, s := range f.sides() {
+		var x []float64
+		rng := rand.New(rand.NewPCG(f.r.Seed, 500))
+		heats := slices.DeleteFunc(slices.Clone(f.inOrder[s]), func(h *heat) bool { return h.OK < humpsHeat })
+		n := len(heats)
+		if n > humpsMost && heats[0].OK >= humpsOf/humpsMost {
+			n = humpsMost
+		}
+		for i := range n {
+			x = append(x, heats[i*len(heats)/n].centred(rng, humpsOf/n+1)...)
+		}
+		slices.Sort(x)
+		if stats.TwoHumps(x) {
+			out = append(out, Caution{
+				Kind: Humps, See: SeeShape, Contender: s.name,
+				What: fmt.Sprintf("the latencies of %s have more than one hump: it answers in more than one way", title(s)),
+				Try:  "see which shots are the slow ones (rows, connections, caches); a percentile that falls between two humps has a true but very wide interval",
+			})
+		}
+	}
+	return out
+}
+
+// centred draws up to n of the heat's latencies at random, as logarithms about their mean, so that heats of a faster and a
+// slower moment of the machine lie on each other.
+func (h *heat) centred(rng *rand.Rand, n int) (x []float64) {
+	if h.sorted != nil {
+		if n >= len(h.sorted) {
+			x = slices.Clone(h.sorted)
+		} else {
+			for range n {
+				x = append(x, h.sorted[rng.IntN(len(h.sorted))])
+			}
+		}
+	} else {
+		x = drawn(h.histogram, rng, n)
+	}
+	for i := range x {
+		x[i] = math.Log(max(x[i], 1e-12))
+	}
+	centre := mean(x)
+	for i := range x {
+		x[i] -= centre
+	}
+	return x
+}
+
+// drawn takes values from a histogram at random, each anywhere in its bucket.
+func drawn(h *hdrhistogram.Histogram, rng *rand.Rand, n int) (x []float64) {
+	total := h.TotalCount()
+	if total == 0 {
+		return nil
+	}
+	ranks := make([]int64, 0, n)
+	if total <= int64(n) {
+		for i := range total {
+			ranks = append(ranks, i)
+		}
+	} else {
+		for range n {
+			ranks = append(ranks, rng.Int64N(total))
+		}
+		slices.Sort(ranks)
+	}
+	var before int64
+	for _, bar := range h.Distribution() {
+		for len(ranks) > 0 && ranks[0] < before+bar.Count {
+			x = append(x, (float64(bar.From)+rng.Float64()*float64(bar.To-bar.From+1))/1e9)
+			ranks = ranks[1:]
+		}
+		before += bar.Count
+		if len(ranks) == 0 {
+			break
+		}
+	}
+	return x
+}
+
+// shotCautions tell which percentiles the shots are too few for.
+func shotCautions(v *Verdict) (out []Caution) {
+	var names []string
+	need := int64(0)
+	for _, face := range v.Faces {
+		for _, a := range face.Figures {
+			if a.Main && a.Word == TooFew && !isLoad(a.Figure) {
+				if !slices.Contains(names, Label(a.Figure)) {
+					names = append(names, Label(a.Figure))
+				}
+				need = max(need, a.NeedShots)
+			}
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return []Caution{{
+		Kind: FewShots, See: SeeLadder, What: fmt.Sprintf("heats have too few shots for %s", units.List(names)),
+		Try: fmt.Sprintf("that takes %s shots a heat: raise repeat: or for:", units.Count(need)),
+	}}
+}
+
+// noiseCautions tell of differences that are no larger than that of the baseline from itself.
+func noiseCautions(v *Verdict) (out []Caution) {
+	if v.Mirror == nil {
+		return nil
+	}
+	for _, a := range v.Mirror.Figures {
+		if a.Main && (a.Word == Better || a.Word == Worse) {
+			out = append(out, Caution{
+				Kind: Noise, See: SeeLadder, Contender: v.Mirror.Contender,
+				What: fmt.Sprintf("the baseline differs from itself at %s: %s (%s)", a.Title(), a.Factor(), a.Interval()),
+				Try:  "something treats heats unlike; do not trust differences of that size here",
+			})
+		}
+	}
+	for _, face := range v.Faces {
+		for _, a := range face.Figures {
+			if factor := max(a.Ratio, 1/a.Ratio); a.Main && (a.Word == Better || a.Word == Worse) && factor <= a.Noise {
+				out = append(out, Caution{
+					Kind: Noise, See: SeeLadder, Contender: face.Contender,
+					What: fmt.Sprintf("%s is %s %s at %s, and this machine differs from itself by up to %s", face.Contender, a.Factor(), comparative(a.Figure, a.Word), a.Title(), units.Times(a.Noise)),
+					Try:  "take more rounds, or a quieter machine",
+				})
+			}
+		}
+	}
+	return out
+}
+
+// reflect enters into every figure how far the baseline is from itself.
+func (f *field) reflect(v *Verdict) {
+	v.each(func(a *Assessment) {
+		a.Noise = math.NaN()
+		if v.Mirror == nil {
+			return
+		}
+		for _, m := range v.Mirror.Figures {
+			if m.Figure == a.Figure && m.State == a.State && !math.IsNaN(m.Low) {
+				a.Noise = max(m.High, 1/m.Low)
+			}
+		}
+	})
+}
+
+// Heats shorter than briefHeat last a few slices of the scheduler only.
+const briefHeat = 0.050 // seconds
+
+// briefCaution tells of heats that are short against what a machine gives a program at a time.
+func briefCaution(r *result.Result) (out []Caution) {
+	for _, e := range r.Entrants {
+		var walls []float64
+		for _, h := range r.Of(e.Name, result.AnyState) {
+			if h.Wall > 0 {
+				walls = append(walls, h.Wall.Seconds())
+			}
+		}
+		if slices.Sort(walls); len(walls) > 0 && walls[len(walls)/2] < briefHeat {
+			out = append(out, Caution{
+				Kind: Brief, See: SeeRounds, Contender: e.Name,
+				What: fmt.Sprintf("heats of %s last %s: a slice of the scheduler (some ms) is a good part of that", e.Name, units.Seconds(walls[len(walls)/2])),
+				Try:  "raise repeat: or for:, so that chance evens out within a heat",
+			})
+		}
+	}
+	return out
+}
+
+// A stall is a shot that takes stallTimes the median and stallLeast seconds.
+const (
+	stallTimes = 20
+	stallLeast = 0.050
+)
+
+// closedModel tells what clients that wait for answers hide, and the longest that they waited.
+func (f *field) closedModel() []Caution {
+	if f.r.Plan.Pace.Clients == 0 {
+		return nil
+	}
+	c := Caution{
+		Kind: ClosedModel, See: SeeRounds, What: "closed model: a server that stalls also stalls the asking, so stalls are under-counted",
+		Try: "see p99 as what a client waits that asks again only when answered; a rate: counts from when shots were due",
+	}
+	longest := 0.0
+	for _, s := range f.sides() {
+		p50 := Quantile(f.pooled[s], 0.5)
+		for _, h := range f.inOrder[s] {
+			if x := h.figure(plan.Longest); x > stallTimes*p50 && x > stallLeast && x > longest {
+				longest = x
+				c.Contender, c.Round = s.name, h.Round
+				c.What = fmt.Sprintf("closed model, with stalls: a shot of %s took %s in round %d, %s the median, and its clients asked nothing meanwhile", title(s), units.Seconds(x), h.Round, units.Times(x/p50))
+			}
+		}
+	}
+	return []Caution{c}
+}

@@ -1,0 +1,128 @@
+package stats
+
+import (
+	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/stat/distuv"
+)
+
+// kendallExactUpTo is the length up to which the distribution of Kendall's statistic is computed exactly.
+const kendallExactUpTo = 60
+
+// Trend is the two-sided probability that values without any trend fall or rise as clearly as x does, by the test of Mann
+// (Econometrica 13, 1945) and Kendall: exact up to 60 values without ties, normal with correction for ties otherwise. rises
+// says which way. With fewer than four values it is 1.
+func Trend(x []float64) (p float64, rises bool) {
+	n := len(x)
+	if n < 4 {
+		return 1, false
+	}
+	s, ties := 0, false
+	for i := range x {
+		for j := i + 1; j < n; j++ {
+			switch {
+			case x[j] > x[i]:
+				s++
+			case x[j] < x[i]:
+				s--
+			default:
+				ties = true
+			}
+		}
+	}
+	rises = s > 0
+	pairs := n * (n - 1) / 2
+	if n <= kendallExactUpTo && !ties {
+		inversions := (pairs - abs(s)) / 2 // of the rarer direction
+		return min(2*inversionTail(n, inversions), 1), rises
+	}
+	variance := float64(n * (n - 1) * (2*n + 5))
+	sorted := slices.Sorted(slices.Values(x))
+	for i := 0; i < n; {
+		j := i
+		for j < n && sorted[j] == sorted[i] {
+			j++
+		}
+		t := j - i
+		variance -= float64(t * (t - 1) * (2*t + 5))
+		i = j
+	}
+	if variance <= 0 {
+		return 1, rises
+	}
+	z := float64(max(abs(s)-1, 0)) / math.Sqrt(variance/18)
+	return min(2*distuv.UnitNormal.Survival(z), 1), rises
+}
+
+func abs(n int) int {
+	if n < 0 {
+		return -n
+	}
+	return n
+}
+
+// inversionTail is the share of all orders of n values that have at most k inversions.
+func inversionTail(n, k int) float64 {
+	share := make([]float64, k+1) // with exactly so many, of the orders of the first i values
+	share[0] = 1
+	for i := 2; i <= n; i++ {
+		for c := k; c >= 0; c-- {
+			sum := 0.0
+			for j := max(c-i+1, 0); j <= c; j++ {
+				sum += share[j]
+			}
+			share[c] = sum / float64(i)
+		}
+	}
+	total := 0.0
+	for _, p := range share {
+		total += p
+	}
+	return total
+}
+
+// FirstUnlike is the two-sided probability that the first of x, if it came from the normal distribution of the others,
+// lies as far from them: Student's t of a prediction. With fewer than five values, or others that do not vary, it is 1.
+func FirstUnlike(x []float64) float64 {
+	n := len(x) - 1
+	if n < 4 {
+		return 1
+	}
+	mean, sd := moments(x[1:])
+	if !(sd > 0) {
+		return 1
+	}
+	t := math.Abs(x[0]-mean) / (sd * math.Sqrt(1+1/float64(n)))
+	return 2 * distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(n - 1)}.Survival(t)
+}
+
+// Outliers are the places of values that lie further from the median than reach times the median absolute deviation,
+// which is scaled to the standard deviation of a normal distribution. None with fewer than six.
+func Outliers(x []float64, reach float64) (at []int) {
+	if len(x) < 6 {
+		return nil
+	}
+	centre := median(x)
+	away := make([]float64, len(x))
+	for i, v := range x {
+		away[i] = math.Abs(v - centre)
+	}
+	const toNormal = 1.4826
+	edge := reach * toNormal * median(away)
+	for i := range x {
+		if away[i] > edge && edge > 0 {
+			at = append(at, i)
+		}
+	}
+	return at
+}
+
+func median(x []float64) float64 {
+	sorted := slices.Sorted(slices.Values(x))
+	n := len(sorted)
+	if n%2 == 1 {
+		return sorted[n/2]
+	}
+	return (sorted[n/2-1] + sorted[n/2]) / 2
+}
