@@ -37,7 +37,7 @@ sure that is. Without a command it opens the full-screen application.`,
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
-		s.logCommand(), s.showCommand(), s.exportCommand(), newCommand(), schemaCommand(), harbourCommand())
+		s.logCommand(), s.showCommand(), s.exportCommand(), judgeCommand(), newCommand(), schemaCommand(), harbourCommand())
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}

@@ -114,11 +114,38 @@ func mean(x []float64) float64 {
 	return sum / float64(len(x))
 }
 
+// What it takes to call a first heat unlike the others, besides the test, whose distribution is the normal one: it has to
+// lie beyond all of them by a share of their range, since heats of few shots are as skewed or two-humped as shots are; and
+// with under firstFewShots of them there have to be so many heats that one hump alone is not all that was seen.
+const (
+	firstMedianFrom = 100 // shots a heat, from which the median is looked at, else the mean
+	firstFewShots   = 20
+	firstFewRounds  = 16
+)
+
 // firstHeats looks for first heats unlike the rest, as of a service that is still warming up.
 func (f *field) firstHeats(figure plan.Figure) (out []Caution) {
 	for _, s := range f.sides() {
+		fewest := f.fewest(s)
+		if _, ok := quantileOf(figure); ok && fewest < firstMedianFrom {
+			figure = plan.Mean
+		}
 		x, heats := f.logs(figure, s)
 		if len(heats) == 0 || heats[0].Round != 1 || stats.FirstUnlike(x) >= alarm/float64(len(f.sides())) {
+			continue
+		}
+		low, high := slices.Min(x[1:]), slices.Max(x[1:])
+		beyond := 0.5 * (high - low)
+		switch {
+		case isLoad(figure):
+		case fewest < firstFewShots && len(x) < firstFewRounds:
+			continue
+		case fewest < firstFewShots:
+			beyond *= 2
+		case fewest < firstMedianFrom:
+			beyond *= 1.5
+		}
+		if x[0] <= high+beyond && x[0] >= low-beyond {
 			continue
 		}
 		factor, than := math.Exp(x[0]-mean(x[1:])), "longer than"
@@ -181,10 +208,12 @@ func (f *field) outliers(figure plan.Figure) (out []Caution) {
 			out[len(out)-1].What += fmt.Sprintf("; %d more heats lie far out", len(found)-outliersTold)
 			break
 		}
+		what := fmt.Sprintf("round %d of %s lies far out: %s %s its usual one", o.h.Round, title(o.s), Label(figure), units.Times(math.Exp(o.away)))
+		if !f.measured {
+			what += fmt.Sprintf(", %s into the run (%s); %s", units.Duration(o.h.At), f.r.Started.Add(o.h.At).Format("15:04:05"), hostThen(o.h))
+		}
 		out = append(out, Caution{
-			Kind: Outlier, See: SeeRounds, Contender: o.s.name, Round: o.h.Round,
-			What: fmt.Sprintf("round %d of %s lies far out: %s %s its usual one, %s into the run (%s); %s", o.h.Round, title(o.s), Label(figure), units.Times(math.Exp(o.away)),
-				units.Duration(o.h.At), f.r.Started.Add(o.h.At).Format("15:04:05"), hostThen(o.h)),
+			Kind: Outlier, See: SeeRounds, Contender: o.s.name, Round: o.h.Round, What: what,
 			Try: "look what else ran then; one round moves the typical one little",
 		})
 	}

@@ -33,6 +33,8 @@ type field struct {
 	heats   map[side]map[int]*heat // by round
 	inOrder map[side][]*heat       // the same in the order of the rounds, so that sums are the same each time
 	pooled  map[side]*hdrhistogram.Histogram
+	// measured says that somebody else did, and that there are samples in place of histograms.
+	measured bool
 }
 
 func newField(r *result.Result) *field {

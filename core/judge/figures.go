@@ -168,7 +168,9 @@ func ownFigures(r *result.Result) []plan.Figure {
 
 // figures are all that the run is judged by: those that carry the verdict, and the others that it has.
 func (f *field) figures() (own, others []plan.Figure) {
-	own = ownFigures(f.r)
+	if own = ownFigures(f.r); f.measured && !f.timed() {
+		own = own[:len(own)-1] // no throughput
+	}
 	if f.r.Plan.Pace.Climb != nil {
 		return own, nil
 	}
@@ -201,8 +203,16 @@ func (f *field) figures() (own, others []plan.Figure) {
 
 // sameShots reports whether the plan gives all heats the same number of shots, of several.
 func (f *field) sameShots() bool {
+	if f.measured {
+		return f.timed() && !slices.ContainsFunc(f.r.Heats, func(h result.Heat) bool { return h.Shots() != f.r.Heats[0].Shots() })
+	}
 	p := &f.r.Plan.Pace
 	return p.Repeat > 1 || p.Shots > 1 && !p.Open()
+}
+
+// timed reports whether all heats of somebody else's duel say how long they took.
+func (f *field) timed() bool {
+	return !slices.ContainsFunc(f.r.Heats, func(h result.Heat) bool { return h.Wall == 0 })
 }
 
 // partNames lists the parts of latencies: our own in the order in which they follow one another, then those that were told.

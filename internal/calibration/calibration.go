@@ -1,0 +1,270 @@
+// Package calibration holds verdicts to what they promise, by simulation: duels are drawn whose truth is known, and judged as
+// any others are. How often an interval covers the truth, how often a word is wrong, what is found and how often a caution
+// cries for nothing is counted.
+//
+// It is no part of the program. make calibrate runs it in full and writes the tables of docs/statistics.md; a short version is
+// among the tests.
+package calibration
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"runtime"
+	"slices"
+	"sync"
+
+	"paceduel/core/judge"
+	"paceduel/core/plan"
+)
+
+// Shape is how latencies fall: of shots within a heat, and of heats as wholes.
+type Shape struct {
+	Name string
+	// shots fills x with latencies about 1.
+	shots func(rng *rand.Rand, x []float64)
+	// heat is the factor of a whole heat, in a round of so many, counted from 0; nil: noise of 5 % alone.
+	heat func(rng *rand.Rand, round, rounds int) float64
+	// Drifts, Humped and Disturbed say which cautions are right.
+	Drifts, Humped, Disturbed bool
+}
+
+// heatNoise is the spread of heats as wholes: that of a machine that is shared.
+const heatNoise = 0.05
+
+func noise(rng *rand.Rand) float64 { return math.Exp(heatNoise * rng.NormFloat64()) }
+
+func each(draw func(*rand.Rand) float64) func(*rand.Rand, []float64) {
+	return func(rng *rand.Rand, x []float64) {
+		for i := range x {
+			x[i] = draw(rng)
+		}
+	}
+}
+
+func normal(rng *rand.Rand) float64    { return max(1+0.2*rng.NormFloat64(), 0.01) }
+func lognormal(rng *rand.Rand) float64 { return math.Exp(0.5 * rng.NormFloat64()) }
+func humped(rng *rand.Rand) float64 {
+	x := max(1+0.1*rng.NormFloat64(), 0.01)
+	if rng.IntN(10) < 3 {
+		x *= 3
+	}
+	return x
+}
+func pareto(rng *rand.Rand) float64 { return math.Pow(1-rng.Float64(), -1/2.5) }
+
+// autocorrelated shots keep nine tenths of what the one before was off.
+func autocorrelated(rng *rand.Rand, x []float64) {
+	const kept = 0.9
+	at := rng.NormFloat64()
+	for i := range x {
+		x[i] = math.Exp(0.3 * at)
+		at = kept*at + math.Sqrt(1-kept*kept)*rng.NormFloat64()
+	}
+}
+
+// Shapes are those that verdicts are held to.
+var Shapes = []Shape{
+	{Name: "normal", shots: each(normal)},
+	{Name: "lognormal", shots: each(lognormal)},
+	{Name: "two-humped", shots: each(humped), Humped: true},
+	{Name: "Pareto (2.5)", shots: each(pareto)},
+	{Name: "autocorrelated", shots: autocorrelated},
+	{Name: "drifting", shots: each(lognormal), Drifts: true, heat: func(rng *rand.Rand, round, rounds int) float64 {
+		return noise(rng) * (1 + 0.3*float64(round)/float64(rounds))
+	}},
+	{Name: "disturbed", shots: each(lognormal), Disturbed: true, heat: func(rng *rand.Rand, _, _ int) float64 {
+		if rng.IntN(10) == 0 {
+			return noise(rng) * (1.3 + 1.7*rng.Float64())
+		}
+		return noise(rng)
+	}},
+}
+
+// draw makes a heat of a shape.
+func (s *Shape) draw(rng *rand.Rand, round, rounds, shots int, scale float64) []float64 {
+	x := make([]float64, shots)
+	s.shots(rng, x)
+	factor := 0.004 * scale
+	if s.heat != nil {
+		factor *= s.heat(rng, round, rounds)
+	} else {
+		factor *= noise(rng)
+	}
+	for i := range x {
+		x[i] *= factor
+	}
+	return x
+}
+
+// Cell is one kind of duel.
+type Cell struct {
+	Base, Own     *Shape
+	Rounds, Shots int
+	Times         float64 // the contender is so many times as fast as the shape of its own has it
+	Interest      float64
+	Duels         int
+	Seed          uint64
+}
+
+// Count is what came of a cell's duels.
+type Count struct {
+	Duels    int
+	Covered  map[plan.Figure]int // the interval holds the truth
+	Known    map[plan.Figure]int // there is an interval
+	Found    map[plan.Figure]int // faster, alone
+	Wrong    map[plan.Figure]int // a word of the figure alone that is not so
+	AnyWrong int                 // duels with any wrong word that holds together
+	Alarms   map[judge.CautionKind]int
+}
+
+// truths are the logarithms of the ratios that intervals are to cover, by figure: of the typical round, the pseudo-median of
+// what rounds give, found by drawing very many.
+func (c *Cell) truths() map[plan.Figure]float64 {
+	const draws, stretch = 8000, 20 // rounds of a run, for shapes that change in its course
+	rng := rand.New(rand.NewPCG(c.Seed, 1))
+	d := map[plan.Figure][]float64{}
+	for i := range draws {
+		base := c.Base.draw(rng, i%stretch, stretch, c.Shots, 1)
+		own := c.Own.draw(rng, i%stretch, stretch, c.Shots, 1/c.Times)
+		slices.Sort(own)
+		for f, b := range figures(base) {
+			d[f] = append(d[f], math.Log(b/figureOf(own, f)))
+		}
+	}
+	out := map[plan.Figure]float64{}
+	for f, x := range d {
+		pairs := make([]float64, 4*len(x))
+		for i := range pairs {
+			pairs[i] = (x[rng.IntN(len(x))] + x[rng.IntN(len(x))]) / 2
+		}
+		slices.Sort(pairs)
+		out[f] = pairs[len(pairs)/2]
+	}
+	return out
+}
+
+// known keeps truths, which are the same for any number of rounds.
+var known sync.Map
+
+func (c *Cell) truth() map[plan.Figure]float64 {
+	if c.Base == c.Own {
+		return nil // that of the contender's speed, whatever the figure
+	}
+	key := [3]string{c.Base.Name, c.Own.Name, fmt.Sprint(c.Shots, c.Times)}
+	if t, ok := known.Load(key); ok {
+		return t.(map[plan.Figure]float64)
+	}
+	t := c.truths()
+	known.Store(key, t)
+	return t
+}
+
+// quantiles are the percentiles that are held to the truth.
+var quantiles = map[plan.Figure]float64{plan.P50: 0.5, plan.P75: 0.75, plan.P90: 0.9, plan.P95: 0.95, plan.P99: 0.99, plan.P999: 0.999}
+
+// figures are those of a heat, whose samples it sorts.
+func figures(x []float64) map[plan.Figure]float64 {
+	slices.Sort(x)
+	out := map[plan.Figure]float64{plan.Mean: figureOf(x, plan.Mean)}
+	for f, q := range quantiles {
+		if float64(len(x))*(1-q) >= 5-1e-9 {
+			out[f] = figureOf(x, f)
+		}
+	}
+	return out
+}
+
+// figureOf reads a figure off sorted samples.
+func figureOf(x []float64, f plan.Figure) float64 {
+	if q, ok := quantiles[f]; ok {
+		return x[int(math.Ceil(q*float64(len(x))-1e-9))-1]
+	}
+	sum := 0.0
+	for _, v := range x {
+		sum += v
+	}
+	return sum / float64(len(x))
+}
+
+// Run draws and judges a cell's duels, on all processors. The same cell always gives the same count.
+func (c Cell) Run() *Count {
+	truths := c.truth()
+	truth := func(f plan.Figure) (float64, bool) {
+		if c.Base == c.Own {
+			return math.Log(c.Times), true
+		}
+		t, ok := truths[f]
+		return t, ok
+	}
+	total := &Count{Covered: map[plan.Figure]int{}, Known: map[plan.Figure]int{}, Found: map[plan.Figure]int{}, Wrong: map[plan.Figure]int{}, Alarms: map[judge.CautionKind]int{}}
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			for i := range next {
+				v := c.duel(rand.New(rand.NewPCG(c.Seed, uint64(i)+2)))
+				mu.Lock()
+				total.enter(v, truth, c.Interest)
+				mu.Unlock()
+			}
+		})
+	}
+	for i := range c.Duels {
+		next <- i
+	}
+	close(next)
+	group.Wait()
+	return total
+}
+
+func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {
+	m := judge.Measured{Baseline: "a", Interest: c.Interest, Seed: rng.Uint64()}
+	for round := range c.Rounds {
+		m.Heats = append(m.Heats,
+			judge.MeasuredHeat{Round: round + 1, Contender: "a", Samples: c.Base.draw(rng, round, c.Rounds, c.Shots, 1)},
+			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: c.Own.draw(rng, round, c.Rounds, c.Shots, 1/c.Times)})
+	}
+	return judge.MeasuredVerdict(&m)
+}
+
+func (n *Count) enter(v *judge.Verdict, truth func(plan.Figure) (float64, bool), interest float64) {
+	n.Duels++
+	edge := math.Log1p(interest)
+	wrongAtAll := false
+	for _, a := range v.Faces[0].Figures {
+		t, ok := truth(a.Figure)
+		if !ok || math.IsNaN(a.Low) {
+			continue
+		}
+		wrong := func(w judge.Word) bool {
+			return w == judge.Better && t <= edge || w == judge.Worse && t >= -edge || w == judge.Alike && math.Abs(t) > edge
+		}
+		n.Known[a.Figure]++
+		if math.Log(a.Low) <= t && t <= math.Log(a.High) {
+			n.Covered[a.Figure]++
+		}
+		alone := a.Alone
+		if alone == "" {
+			alone = a.Word
+		}
+		if alone == judge.Better {
+			n.Found[a.Figure]++
+		}
+		if wrong(alone) {
+			n.Wrong[a.Figure]++
+		}
+		wrongAtAll = wrongAtAll || wrong(a.Word)
+	}
+	if wrongAtAll {
+		n.AnyWrong++
+	}
+	seen := map[judge.CautionKind]bool{}
+	for _, c := range v.Cautions {
+		seen[c.Kind] = true
+	}
+	for k := range seen {
+		n.Alarms[k]++
+	}
+}
