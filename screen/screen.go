@@ -14,6 +14,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"paceduel/core/chart/paper"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
@@ -112,6 +113,8 @@ type Run struct {
 	Result  *result.Result // without heats while it is under way
 	Heats   []result.Heat  // finished
 	Verdict *judge.Verdict // of the finished heats; nil before the first round is complete
+	// Turned are verdicts with other contenders in the baseline's place, by their names, as far as they were asked for.
+	Turned  map[string]*judge.Verdict
 	Live    bool
 	Paused  bool // between two heats, on request
 	Now     *Now // the heat under way
@@ -150,11 +153,10 @@ type (
 	OpenMsg struct{ ID string }
 	// GoMsg asks for another stop.
 	GoMsg struct{ Stop Stop }
-	// SaveMsg asks for the picture at hand to be saved.
-	SaveMsg struct {
-		Face int  // of the verdict
-		Log  bool // scale
-	}
+	// SaveMsg asks for pictures to be saved.
+	SaveMsg struct{ Pictures []paper.Named }
+	// TurnMsg asks for the run in view to be judged with another contender in the baseline's place.
+	TurnMsg struct{ Base string }
 	// SaveAnswersMsg asks for what the contenders answered at the weigh-in to be saved, as far as it is kept.
 	SaveAnswersMsg struct{}
 	// KeepPlanMsg asks for the plan of the run in view to be written to a file.

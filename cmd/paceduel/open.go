@@ -11,10 +11,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/chart"
-	"paceduel/core/chart/paper"
 	"paceduel/core/contender/all"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
+	"paceduel/core/report"
 	"paceduel/core/result"
 	"paceduel/screen/app"
 )
@@ -106,48 +106,33 @@ func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
 
 func (s *settings) exportCommand() *cobra.Command {
 	var dir string
-	var log bool
+	var look chart.Look
 	c := &cobra.Command{
 		Use:   "export ID|FILE",
-		Short: "write an earlier run's ladders as SVG and PDF and its result as JSON",
+		Short: "write an earlier run's pictures as SVG and PDF, its report, figures and result",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			r, err := s.find(args[0])
 			if err != nil {
 				return err
 			}
-			return export(r, dir, log)
+			return export(r, dir, look)
 		},
 	}
 	c.Flags().StringVar(&dir, "to", ".", "the `DIR` to write to; created when there is none")
-	c.Flags().BoolVar(&log, "log-scale", false, "draw the ladders to a logarithmic scale")
+	c.Flags().BoolVar(&look.Log, "log-scale", false, "draw ladders and lanes to a logarithmic scale")
+	c.Flags().BoolVar(&look.All, "every-rung", false, "draw every figure that was judged, not only those that carry the verdict")
 	return c
 }
 
-func export(r *result.Result, dir string, log bool) error {
+func export(r *result.Result, dir string, look chart.Look) error {
 	v, err := judge.Judge(r)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("export to %s: %w", dir, err)
-	}
-	var files []string
-	if v.Rounds > 0 {
-		for i := range v.Faces {
-			saved, err := paper.Save(chart.NewLadder(r, v, i, chart.Look{Log: log}), dir, paper.Name(r, v, i))
-			if err != nil {
-				return err
-			}
-			files = append(files, saved...)
-		}
-	}
-	path := filepath.Join(dir, plan.Slug(r.Plan.Name)+"-"+r.ID+".json")
-	if err := r.WriteFile(path); err != nil {
-		return err
-	}
-	for _, f := range append(files, path) {
+	files, err := report.Export(r, v, dir, look)
+	for _, f := range files {
 		fmt.Println(f)
 	}
-	return nil
+	return err
 }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"paceduel/core/contender"
+	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -208,6 +210,17 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		m.scene.Run = msg.run
 		m.at = screen.Verdict
 		return m, nil
+	case turnedMsg:
+		if run := m.scene.Run; run != nil && run.Result == msg.of {
+			next := *run
+			next.Turned = maps.Clone(run.Turned)
+			if next.Turned == nil {
+				next.Turned = map[string]*judge.Verdict{}
+			}
+			next.Turned[msg.base] = msg.verdict
+			m.scene.Run = &next
+		}
+		return m, nil
 	case saidMsg:
 		return m.say(msg.text, msg.err)
 	case noticeOverMsg:
@@ -272,7 +285,9 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	case screen.SayMsg:
 		return m.say(msg.Text, msg.Trouble)
 	case screen.SaveMsg:
-		return m, saveLadder(m.cfg.SaveDir, *m.scene.Run, msg)
+		return m, savePictures(m.cfg.SaveDir, msg.Pictures)
+	case screen.TurnMsg:
+		return m, turn(m.scene.Run, msg.Base)
 	case screen.SaveAnswersMsg:
 		var whole *answers
 		if m.session != nil && m.scene.Run != nil && m.scene.Run.Result.ID == m.session.run {
@@ -388,9 +403,13 @@ func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
 		return m, nil
 	case key.Matches(msg, m.keys.stops):
 		for s := range screen.Stops {
-			if s.String()[:1] == msg.String() {
-				m.at, m.help = s, false
+			if s.String()[:1] != msg.String() {
+				continue
 			}
+			if s == m.at && !m.help { // whoever is there already turns to what else there is to see
+				return m.toView(msg)
+			}
+			m.at, m.help = s, false
 		}
 		return m, nil
 	case key.Matches(msg, m.keys.next):

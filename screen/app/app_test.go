@@ -439,7 +439,7 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 					t.Errorf("%s: a key without help: %v", stop, b.Keys())
 				}
 				for _, k := range b.Keys() {
-					if frame[k] {
+					if frame[k] && k != stop.String()[:1] { // who is there already may turn to more
 						t.Errorf("%s: %q is the frame's", stop, k)
 					}
 					if len(k) == 1 && k != "k" {

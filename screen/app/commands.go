@@ -15,7 +15,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/google/shlex"
 
-	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
 	"paceduel/core/footing"
@@ -151,6 +150,26 @@ func opened(r *result.Result) *screen.Run {
 	return &screen.Run{Result: r, Heats: r.Heats, Verdict: v, Err: err}
 }
 
+// turnedMsg carries a verdict with another contender in the baseline's place.
+type turnedMsg struct {
+	of      *result.Result
+	base    string
+	verdict *judge.Verdict
+}
+
+// turn judges a run with another contender in the baseline's place.
+func turn(run *screen.Run, base string) tea.Cmd {
+	return func() tea.Msg {
+		r := *run.Result
+		r.Heats = run.Heats
+		v, err := judge.Facing(&r, base)
+		if err != nil {
+			return saidMsg{err.Error(), true}
+		}
+		return turnedMsg{run.Result, base, v}
+	}
+}
+
 func openRun(book *logbook.Book, id string) tea.Cmd {
 	return func() tea.Msg {
 		r, err := book.Load(id)
@@ -161,12 +180,16 @@ func openRun(book *logbook.Book, id string) tea.Cmd {
 	}
 }
 
-// saveLadder writes the ladder at hand as SVG and PDF.
-func saveLadder(dir string, run screen.Run, msg screen.SaveMsg) tea.Cmd {
+// savePictures writes pictures as SVG and PDF.
+func savePictures(dir string, pictures []paper.Named) tea.Cmd {
 	return func() tea.Msg {
-		files, err := paper.Save(chart.NewLadder(run.Result, run.Verdict, msg.Face, chart.Look{Log: msg.Log}), dir, paper.Name(run.Result, run.Verdict, msg.Face))
-		if err != nil {
-			return saidMsg{err.Error(), true}
+		var files []string
+		for _, p := range pictures {
+			saved, err := paper.Save(p, dir, p.Name)
+			if err != nil {
+				return saidMsg{err.Error(), true}
+			}
+			files = append(files, saved...)
 		}
 		return saidMsg{"saved " + strings.Join(files, " and "), false}
 	}

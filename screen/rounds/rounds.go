@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"paceduel/core/chart"
+	"paceduel/core/chart/paper"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -19,7 +20,7 @@ import (
 	"paceduel/screen/parts"
 )
 
-type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right key.Binding }
+type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right, save key.Binding }
 
 // View has which lane is chosen and which are hidden, and the stretch of time in view.
 type View struct {
@@ -41,6 +42,7 @@ func New() screen.View {
 		wide:    key.NewBinding(key.WithKeys("backspace"), key.WithHelp("backspace", "zoom out")),
 		left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("← →", "read off")),
 		right:   key.NewBinding(key.WithKeys("right"), key.WithHelp("→", "later")),
+		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
 	}}
 }
 
@@ -66,6 +68,9 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		out = append(out, v.keys.without)
 	}
 	out = append(out, v.keys.hide)
+	if !s.Run.Live && len(s.Run.Heats) > 0 && s.Run.Verdict != nil {
+		out = append(out, v.keys.save)
+	}
 	if s.Run.Live {
 		out = append(out, v.keys.more)
 	}
@@ -124,6 +129,8 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.keys.hide):
 		v.toggle(s)
 	case len(s.Run.Heats) == 0:
+	case !live && s.Run.Verdict != nil && key.Matches(press, v.keys.save):
+		return v, screen.Send(screen.SaveMsg{Pictures: []paper.Named{v.onPaper(s)}})
 	case key.Matches(press, v.keys.zoom) && !v.clock():
 		v.window = chart.Whole(s.Run.Heats)
 	case key.Matches(press, v.keys.zoom):
@@ -139,6 +146,15 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		v.window = v.window.Move(step, s.Run.Heats)
 	}
 	return v, nil
+}
+
+// onPaper is the run by the clock as far as it is in view, to be saved.
+func (v View) onPaper(s screen.Scene) paper.Named {
+	r := s.Run.Result
+	line := chart.NewTimeline(r, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
+	return paper.Named{
+		Picture: paper.Timeline(line, r.Plan.Name, s.Run.Verdict.Sentence, chart.Conditions(r, s.Run.Verdict)), Name: paper.Name(r, "timeline"),
+	}
 }
 
 // toggle hides the chosen lane, or shows it again; one lane always stays.

@@ -1,5 +1,6 @@
-// Package verdict is the stop where the figures are weighed: the sentence, the ladder mirrored about its spine, the
-// scorecard with a lean towards the better side, the cautions.
+// Package verdict is the stop where the figures are weighed. It has several pictures: the ladder, mirrored about its spine,
+// with the scorecard; lanes for more than two contenders; the distribution and its tail; and the reasons to trust it or not:
+// claims, stakes, cautions.
 package verdict
 
 import (
@@ -7,51 +8,111 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
-	"charm.land/lipgloss/v2"
 
 	"paceduel/core/chart"
+	"paceduel/core/chart/paper"
 	"paceduel/core/judge"
-	"paceduel/core/units"
 	"paceduel/screen"
 	"paceduel/screen/parts"
 )
 
-type keys struct{ face, magnitudes, save, keep, up, down key.Binding }
+// picture is one of the pictures of this stop.
+type picture int
 
-// View has which pair is face to face, the kind of scale, and how far it is scrolled.
+const (
+	ladder picture = iota
+	lanes
+	distribution
+	tail
+	reasons
+	pictures // how many
+)
+
+var pictureNames = [pictures]string{"ladder", "lanes", "distribution", "tail", "reasons"}
+
+func (p picture) String() string { return pictureNames[p] }
+
+type keys struct{ next, pair, magnitudes, rungs, save, keep, up, down, left, right, zoom, wide, show key.Binding }
+
+// View has which picture and which pair are in view, and how.
 type View struct {
-	turn int // faces on from the one to look at first
-	log  bool
-	from int
-	keys keys
+	picture picture
+	turn    int // pairs on from the one to look at first
+	look    chart.Look
+	linear  bool // of the latencies' scale
+	from    int  // lines scrolled
+	part    chart.Stretched
+	line    float64 // where values are read off, 0 to 1
+	reason  parts.Cursor
+	keys    keys
 }
 
 // New returns the view of the first pair on a linear scale.
 func New() screen.View {
-	return View{keys: keys{
-		face:       key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "other pair")),
-		magnitudes: key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "magnitudes (log scale)")),
-		save:       key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
-		keep:       key.NewBinding(key.WithKeys("p"), key.WithHelp("p", "plan to a file")),
-		up:         key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
-		down:       key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
+	bind := func(help, what string, names ...string) key.Binding {
+		return key.NewBinding(key.WithKeys(names...), key.WithHelp(help, what))
+	}
+	return View{reason: parts.NewCursor(), line: 0.5, keys: keys{
+		next:       bind("v", "view another picture", "v"),
+		pair:       bind("o", "other pair", "o"),
+		magnitudes: bind("m", "magnitudes (log scale)", "m"),
+		rungs:      bind("E", "every rung", "E"),
+		save:       bind("s", "save to files", "s"),
+		keep:       bind("p", "plan to a file", "p"),
+		up:         bind("↑ ↓", "scroll", "up", "k"),
+		down:       bind("↓", "scroll down", "down", "j"),
+		left:       bind("← →", "read off", "left"),
+		right:      bind("→", "further", "right"),
+		zoom:       bind("z", "zoom in", "z"),
+		wide:       bind("backspace", "zoom out", "backspace"),
+		show:       bind("enter", "see where it shows", "enter"),
 	}}
 }
 
 func judged(s screen.Scene) bool {
-	return s.Run != nil && s.Run.Verdict != nil && s.Run.Verdict.Rounds > 0
+	return s.Run != nil && s.Run.Verdict != nil && s.Run.Verdict.Rounds > 0 && len(s.Run.Verdict.Faces) > 0
+}
+
+// has reports whether a picture has anything to show.
+func has(p picture, s screen.Scene) bool { return p != lanes || len(s.Run.Verdict.Faces) > 1 }
+
+// current is the picture in view.
+func (v View) current(s screen.Scene) picture {
+	if !has(v.picture, s) {
+		return ladder
+	}
+	return v.picture
 }
 
 // Keys implements screen.View.
-func (v View) Keys(s screen.Scene) []key.Binding {
+func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	if !judged(s) {
 		return nil
 	}
-	out := []key.Binding{v.keys.save, v.keys.magnitudes}
-	if len(s.Run.Verdict.Faces) > 1 {
-		out = append(out, v.keys.face)
+	out = append(out, v.keys.next)
+	if p := v.current(s); p != reasons {
+		out = append(out, v.keys.save, v.keys.magnitudes)
 	}
-	return append(out, v.keys.up, v.keys.keep)
+	paired := len(s.Run.Verdict.Faces) > 1
+	switch v.current(s) {
+	case ladder:
+		if paired {
+			out = append(out, v.keys.pair)
+		}
+		out = append(out, v.keys.rungs, v.keys.up)
+	case lanes:
+		out = append(out, v.keys.rungs, v.keys.up)
+	case distribution:
+		if paired {
+			out = append(out, v.keys.pair)
+		}
+		out = append(out, v.keys.left, v.keys.zoom, v.keys.wide)
+	case tail:
+		out = append(out, v.keys.left, v.keys.zoom, v.keys.wide)
+	case reasons:
+		out = append(out, v.reason.Key(), v.keys.show)
+	}
+	return append(out, v.keys.keep)
 }
 
 // Update implements screen.View.
@@ -60,15 +121,38 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if !ok || !judged(s) {
 		return v, nil
 	}
+	p := v.current(s)
+	if p == reasons {
+		if next, moved := v.reason.Press(press, len(reasonsOf(s))); moved {
+			v.reason = next
+			return v, nil
+		}
+	}
+	shaped := p == distribution || p == tail
 	switch {
-	case key.Matches(press, v.keys.face):
+	case key.Matches(press, v.keys.next):
+		v.picture = (p + 1) % pictures
+		for !has(v.picture, s) {
+			v.picture = (v.picture + 1) % pictures
+		}
+		v.from = 0
+	case key.Matches(press, v.keys.pair):
 		v.turn++
+		return v, v.wanted(s)
+	case key.Matches(press, v.keys.magnitudes) && shaped:
+		v.linear, v.part = !v.linear, chart.Stretched{}
 	case key.Matches(press, v.keys.magnitudes):
-		v.log = !v.log
+		v.look.Log = !v.look.Log
+	case key.Matches(press, v.keys.rungs):
+		v.look.All = !v.look.All
 	case key.Matches(press, v.keys.save):
-		return v, screen.Send(screen.SaveMsg{Face: v.at(s), Log: v.log})
+		return v, screen.Send(screen.SaveMsg{Pictures: v.onPaper(s)})
 	case key.Matches(press, v.keys.keep):
 		return v, screen.Send(screen.KeepPlanMsg{})
+	case p == reasons && key.Matches(press, v.keys.show):
+		return v.follow(s)
+	case shaped:
+		v.inspect(press)
 	case key.Matches(press, v.keys.up):
 		v.from = max(v.from-1, 0)
 	case key.Matches(press, v.keys.down):
@@ -77,9 +161,125 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	return v, nil
 }
 
-// at is the pair in view.
-func (v View) at(s screen.Scene) int {
-	return (s.Run.Verdict.Best + v.turn) % len(s.Run.Verdict.Faces)
+// lineStep is the share of the scale by which a key moves the line.
+const lineStep = 0.02
+
+// inspect moves the line at which values are read off, and zooms about it.
+func (v *View) inspect(press tea.KeyPressMsg) {
+	switch {
+	case key.Matches(press, v.keys.left), key.Matches(press, v.keys.down):
+		v.line = max(v.line-lineStep, 0)
+	case key.Matches(press, v.keys.right), key.Matches(press, v.keys.up):
+		v.line = min(v.line+lineStep, 1)
+	case key.Matches(press, v.keys.zoom):
+		v.part = v.part.Zoom(0.5, v.line)
+	case key.Matches(press, v.keys.wide):
+		v.part = v.part.Zoom(2, v.line)
+	}
+}
+
+// pair is two contenders face to face.
+type pair struct{ base, contender string }
+
+// pairs lists the pairs, in the order in which they can be turned to: the baseline's, the best first, then all others.
+func pairs(s screen.Scene) (out []pair) {
+	v := s.Run.Verdict
+	for i := range v.Faces {
+		out = append(out, pair{v.Baseline, v.Faces[(v.Best+i)%len(v.Faces)].Contender})
+	}
+	if s.Run.Live {
+		return out // the others are not worth judging yet
+	}
+	for i := range v.Faces {
+		for j := i + 1; j < len(v.Faces); j++ {
+			out = append(out, pair{v.Faces[i].Contender, v.Faces[j].Contender})
+		}
+	}
+	return out
+}
+
+// pair is the pair in view.
+func (v View) pair(s screen.Scene) pair {
+	all := pairs(s)
+	return all[v.turn%len(all)]
+}
+
+// wanted asks for the pair's verdict where it is not that of the run.
+func (v View) wanted(s screen.Scene) tea.Cmd {
+	if p := v.pair(s); p.base != s.Run.Verdict.Baseline && s.Run.Turned[p.base] == nil {
+		return screen.Send(screen.TurnMsg{Base: p.base})
+	}
+	return nil
+}
+
+// facing is the verdict in which the pair stands, and its face there; ok is false while it is being judged.
+func (v View) facing(s screen.Scene) (verdict *judge.Verdict, face int, ok bool) {
+	p := v.pair(s)
+	verdict = s.Run.Verdict
+	if p.base != verdict.Baseline {
+		verdict = s.Run.Turned[p.base]
+	}
+	if verdict == nil {
+		return nil, 0, false
+	}
+	for i := range verdict.Faces {
+		if verdict.Faces[i].Contender == p.contender {
+			return verdict, i, true
+		}
+	}
+	return nil, 0, false
+}
+
+// shape is the distribution of the pair in view, or of all.
+func (v View) shape(s screen.Scene) *chart.Shape {
+	keys := paper.Keys(s.Run.Result)
+	if p := v.pair(s); v.current(s) == distribution {
+		var own []judge.Key
+		for _, name := range []string{p.base, p.contender} {
+			for _, k := range keys {
+				if k.Contender == name {
+					own = append(own, k)
+				}
+			}
+		}
+		keys = inTurn(own, len(s.Run.Result.States()))
+	}
+	return chart.NewShape(s.Run.Result, s.Run.Verdict, keys, !v.linear, v.part)
+}
+
+// inTurn puts two contenders' states beside each other: both cold, then both warm.
+func inTurn(keys []judge.Key, states int) (out []judge.Key) {
+	for i := range states {
+		for j := i; j < len(keys); j += states {
+			out = append(out, keys[j])
+		}
+	}
+	return out
+}
+
+// onPaper is the picture in view, to be saved.
+func (v View) onPaper(s screen.Scene) (out []paper.Named) {
+	r := s.Run.Result
+	add := func(pic paper.Picture, what ...string) {
+		out = append(out, paper.Named{Picture: pic, Name: paper.Name(r, what...)})
+	}
+	switch v.current(s) {
+	case ladder:
+		if verdict, face, ok := v.facing(s); ok {
+			what := []string{verdict.Faces[face].Contender}
+			if verdict.Baseline != r.Plan.Baseline {
+				what = []string{verdict.Baseline, verdict.Faces[face].Contender}
+			}
+			add(paper.Ladder(chart.NewLadder(r, verdict, face, v.look)), what...)
+		}
+	case lanes:
+		add(paper.Tracks(chart.NewTracks(r, s.Run.Verdict, v.look)), "lanes")
+	case distribution:
+		add(paper.Distribution(v.shape(s)), "distribution", v.pair(s).base, v.pair(s).contender)
+	case tail:
+		add(paper.Tail(v.shape(s)), "tail")
+	}
+	return out
 }
 
 // Sentence implements screen.View.
@@ -93,10 +293,29 @@ func (v View) Sentence(s screen.Scene) string {
 		return "There is nothing to weigh before the first round is complete."
 	case !judged(s):
 		return "No round was finished, so there is nothing to compare."
-	case s.Run.Live:
-		return "So far: " + s.Run.Verdict.Sentence
 	}
-	return s.Run.Verdict.Sentence
+	said := s.Run.Verdict.Sentence
+	switch v.current(s) {
+	case ladder:
+		if p := v.pair(s); p.base != s.Run.Verdict.Baseline {
+			if verdict, face, ok := v.facing(s); ok {
+				return verdict.Faces[face].Sentence
+			}
+			return "Setting " + p.base + " and " + p.contender + " face to face …"
+		}
+	case lanes:
+		if r := s.Run.Verdict.Ranking; len(r) > 0 {
+			said = r[0].Sentence()
+		}
+	case distribution, tail:
+		said = v.shape(s).Sentence
+	case reasons:
+		said = reasonsSentence(s)
+	}
+	if s.Run.Live {
+		return "So far: " + said
+	}
+	return said
 }
 
 // Body implements screen.View.
@@ -104,200 +323,39 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if !judged(s) {
 		return ""
 	}
-	verdict := s.Run.Verdict
-	first := v.at(s)
-	card := v.scorecard(s, w)
-	notes := append(claims(s, verdict.Claims, w), cautions(s, verdict.Cautions, w)...)
-	draw := func(face int, airy bool) []string {
-		return v.ladder(s, chart.NewLadder(s.Run.Result, verdict, face, chart.Look{Log: v.log}), w, airy)
+	head := v.head(s, w)
+	var lines []string
+	switch v.current(s) {
+	case ladder:
+		lines = v.ladderBody(s, w, h-2)
+	case lanes:
+		lines = v.lanesBody(s, w, h-2)
+	case distribution:
+		lines = v.distributionBody(s, w, h-2)
+	case tail:
+		lines = v.tailBody(s, w, h-2)
+	case reasons:
+		lines = v.reasonsBody(s, w, h-2)
 	}
-	lines, others := draw(first, false), []string(nil)
-	room := h - len(lines) - len(card) - len(notes) - 1
-	// The other pairs follow where the window has room for them; what is left then gives the first one air.
-	for i := 1; i < len(verdict.Faces); i++ {
-		next := append([]string{""}, draw((first+i)%len(verdict.Faces), false)...)
-		if len(next) > room {
-			break
-		}
-		others, room = append(others, next...), room-len(next)
+	if p := v.current(s); p == ladder || p == lanes {
+		lines = lines[min(v.from, max(len(lines)-(h-2), 0)):]
 	}
-	if room >= len(verdict.Faces[first].Figures) {
-		lines = draw(first, true)
-	}
-	lines = append(lines, others...)
-	lines = append(lines, "")
-	lines = append(append(lines, card...), notes...)
-	from := min(v.from, max(len(lines)-h, 0))
-	return strings.Join(lines[from:], "\n")
+	return strings.Join(append([]string{head, ""}, lines...), "\n")
 }
 
-// claims are the plan's statements with what came of them.
-func claims(s screen.Scene, list []judge.Claim, w int) (lines []string) {
-	if len(list) == 0 {
-		return nil
-	}
-	lines = append(lines, "", s.Theme.Faint.Render(units.Plural(len(list), "claim")))
-	for _, c := range list {
-		style := s.Theme.Lead
-		switch c.Finding {
-		case judge.Refuted:
-			style = s.Theme.Trouble
-		case judge.Undecided:
-			style = s.Theme.Caution
+// head names the pictures of this stop, the one in view set off.
+func (v View) head(s screen.Scene, w int) string {
+	var names []string
+	for p := range pictures {
+		if !has(p, s) {
+			continue
 		}
-		finding := parts.Cell(string(c.Finding), len(judge.Undecided)+1)
-		lines = append(lines, parts.Cell("  "+style.Render(finding)+c.Text+s.Theme.Faint.Render("  "+c.Why), w))
-	}
-	return lines
-}
-
-// columns are the widths of the ladder: value and bar on each side of the spine, and what is said at the right.
-type columns struct{ value, bar, spine, said int }
-
-func layout(s screen.Scene, w int) columns {
-	c := columns{value: 10, spine: 14, said: 40}
-	if len(s.Run.Result.States()) > 1 {
-		c.spine += 2 // room for the state
-	}
-	switch {
-	case w < 84:
-		c.said, c.spine, c.value = 22, c.spine-2, 9
-	case w < 120:
-		c.said = 30
-	}
-	c.bar = max((w-c.said-c.spine-2*c.value-2)/2, 4)
-	return c
-}
-
-// ladder draws the rungs of one face, with a gap between them when airy.
-func (v View) ladder(s screen.Scene, l *chart.Ladder, w int, airy bool) (lines []string) {
-	c := layout(s, w)
-	left, right := s.Theme.Sign(l.Left.Sign), s.Theme.Sign(l.Right.Sign)
-	side := c.bar + c.value
-	head := parts.Right(left.Bold(true).Render(l.Left.Name+" "+l.Left.Sign.Glyph), side) + parts.Center("", c.spine) +
-		parts.Cell(right.Bold(true).Render(l.Right.Sign.Glyph+" "+l.Right.Name), side) + "  " + s.Theme.Faint.Render(l.Right.Name+" is"+scaleNote(l))
-	lines = append(lines, head)
-	scale := -1
-	for i, r := range l.Rungs {
-		if r.Scale != scale {
-			if scale >= 0 {
-				lines = append(lines, v.axis(s, l, scale, c))
-			}
-			scale = r.Scale
-		} else if airy {
-			lines = append(lines, strings.Repeat(" ", side)+s.Theme.Faint.Render("│"+strings.Repeat(" ", c.spine-2)+"│"))
+		style := s.Theme.Faint
+		name := p.String()
+		if p == v.current(s) {
+			style, name = s.Theme.Strong.Underline(true), p.String()
 		}
-		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Strong.Render(r.Label), c.spine-2) + s.Theme.Faint.Render("│")
-		line := parts.OutwardLeft(r.Left, c.bar, left) + parts.Right(r.Left.Text+" ", c.value) + spine +
-			parts.Cell(" "+r.Right.Text, c.value) + parts.OutwardRight(r.Right, c.bar, right) + "  " + said(s, r, c.said)
-		lines = append(lines, line)
-		if i == len(l.Rungs)-1 {
-			lines = append(lines, v.axis(s, l, scale, c))
-		}
+		names = append(names, style.Render(name))
 	}
-	return lines
-}
-
-func scaleNote(l *chart.Ladder) string {
-	if l.Log {
-		return "     bars: log scale"
-	}
-	return ""
-}
-
-// axis draws the scale below its rungs, mirrored about the spine.
-func (v View) axis(s screen.Scene, l *chart.Ladder, scale int, c columns) string {
-	ticks := l.Scales[scale].Ticks
-	gap := strings.Repeat(" ", c.value)
-	return s.Theme.Faint.Render(parts.Axis(ticks, c.bar, true) + gap + "│" + strings.Repeat(" ", c.spine-2) + "│" + gap + parts.Axis(ticks, c.bar, false))
-}
-
-// briefBelow is the width under which a rung is commented with its word alone.
-const briefBelow = 30
-
-// said is what stands at the end of a rung.
-func said(s screen.Scene, r chart.Rung, w int) string {
-	style := s.Theme.Ink
-	switch r.Word {
-	case judge.Better:
-		style = s.Theme.Lead
-	case judge.Open, judge.TooFew, judge.NoWord:
-		style = s.Theme.Faint
-	}
-	say := r.Say
-	if w < briefBelow {
-		say = strings.TrimRight(say[:max(strings.IndexAny(say+":", ":,("), 0)], " ")
-	}
-	text := style.Render(say)
-	if r.Ratio != "" {
-		text = parts.Right(style.Render(r.Ratio), 5) + " " + text
-		settled := r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike
-		if interval := s.Theme.Faint.Render("  " + r.Interval); settled && lipgloss.Width(text)+lipgloss.Width(interval) <= w {
-			text += interval
-		}
-	}
-	return parts.Cell(text, w)
-}
-
-// scorecard draws what is counted, face to face, with an arrow at the better side.
-func (v View) scorecard(s screen.Scene, w int) (lines []string) {
-	c := layout(s, w)
-	verdict := s.Run.Verdict
-	li, ri := indexOf(s, verdict.Baseline), indexOf(s, verdict.Faces[v.at(s)].Contender)
-	side := c.bar + c.value
-	middle := max(c.spine, 24)
-	side -= (middle - c.spine) / 2
-	for _, row := range verdict.Scorecard {
-		left, right := row.Values[li], row.Values[ri]
-		l, r := " ", " "
-		switch lean := row.Lean(li, ri); {
-		case lean < 0:
-			l, left = s.Theme.Lead.Render("◂"), s.Theme.Lead.Render(left)
-		case lean > 0:
-			r, right = s.Theme.Lead.Render("▸"), s.Theme.Lead.Render(right)
-		}
-		lines = append(lines, parts.Right(left+" "+l, side)+parts.Center(s.Theme.Faint.Render(row.Name), middle)+parts.Cell(r+" "+right, side)+"  "+others(s, row, li, ri))
-	}
-	return lines
-}
-
-// others lists the values of contenders that are not face to face just now.
-func others(s screen.Scene, row judge.Row, li, ri int) string {
-	var out []string
-	for i, value := range row.Values {
-		if i != li && i != ri {
-			sign := chart.SignOf(i)
-			out = append(out, s.Theme.Sign(sign).Render(sign.Glyph)+s.Theme.Faint.Render(" "+value))
-		}
-	}
-	return strings.Join(out, "  ")
-}
-
-func indexOf(s screen.Scene, name string) int {
-	for i, e := range s.Run.Result.Entrants {
-		if e.Name == name {
-			return i
-		}
-	}
-	return 0
-}
-
-func cautions(s screen.Scene, list []judge.Caution, w int) (lines []string) {
-	if len(list) == 0 {
-		return nil
-	}
-	lines = append(lines, "", s.Theme.Caution.Render(units.Plural(len(list), "caution")))
-	for _, c := range list {
-		for i, l := range parts.Wrap(c.What, w-4) {
-			lead := "    "
-			if i == 0 {
-				lead = s.Theme.Caution.Render("  ! ")
-			}
-			lines = append(lines, lead+l)
-		}
-		for _, l := range parts.Wrap(c.Try, w-4) {
-			lines = append(lines, "    "+s.Theme.Faint.Render(l))
-		}
-	}
-	return lines
+	return parts.Cell(" "+strings.Join(names, s.Theme.Faint.Render("  ")), w)
 }

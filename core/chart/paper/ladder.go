@@ -20,31 +20,82 @@ const (
 	noteSize     = 8
 )
 
+// Ladder is the picture of a pair, face to face.
+func Ladder(l *chart.Ladder) Picture { return ladder{l} }
+
+type ladder struct{ *chart.Ladder }
+
+func (l ladder) sheet() sheet { return sheet{l.Title, l.Sentence, l.Note, l.Conditions} }
+
+func (l ladder) size() (w, h vg.Length) {
+	return width, l.sheet().room() + vg.Length(40+len(l.Rungs)*rungStep+len(l.Scales)*axisStep)
+}
+
 // draw draws the ladder from the top down.
-func (p *pen) draw(l *chart.Ladder, w, h vg.Length) {
-	p.fill(rectangle(0, 0, w, h), color.NRGBA{0xff, 0xff, 0xff, 0xff})
-	y := h - edge - titleSize
-	p.text(l.Title, edge, y, titleSize, bold, ink)
-	y -= 8
-	for _, line := range wrap(l.Sentence, sentenceSize, w-2*edge) {
-		y -= 16
-		p.text(line, edge, y, sentenceSize, regular, ink)
-	}
-	y -= 34
-	p.names(l, y)
+func (l ladder) draw(p *pen, w, h vg.Length) {
+	y := l.sheet().above(p, w, h) - 18
+	p.names(l.Ladder, y)
 	y -= 10
 	for i, r := range l.Rungs {
 		y -= rungStep
-		p.rung(r, l, y)
+		p.rung(r, l.Ladder, y)
 		if i == len(l.Rungs)-1 || l.Rungs[i+1].Scale != r.Scale {
 			p.axis(l.Scales[r.Scale], y)
+			if i == len(l.Rungs)-1 {
+				p.leanAxis(l.Leans, y)
+			}
 			y -= axisStep
 		}
 	}
-	y -= 10
-	for _, line := range append(wrap(l.Note, noteSize, w-2*edge), l.Conditions...) {
-		y -= 12
-		p.text(line, edge, y, noteSize, regular, faint)
+	l.sheet().below(p, w)
+}
+
+// Where the leans stand: behind the bars and what is said of them.
+const (
+	leanFrom  = spine + spineHalf + valueRoom + barWidth + 132
+	leanWidth = width - edge - leanFrom
+)
+
+// lean draws a ratio with its interval about 1, and the machine's own noise as a band.
+func (p *pen) lean(l chart.Lean, y vg.Length, c color.NRGBA) {
+	at := func(x float64) vg.Length { return leanFrom + vg.Length(x*leanWidth) }
+	middle := y + barHeight/2
+	if !math.IsNaN(l.NoiseLow) {
+		p.fill(rectangle(at(l.NoiseLow), y-4, at(l.NoiseHigh)-at(l.NoiseLow), rungStep-2), band)
+	}
+	p.line(at(0.5), y-6, at(0.5), y+rungStep-7, rule)
+	if math.IsNaN(l.At) {
+		return
+	}
+	if !math.IsNaN(l.Low) {
+		p.stroke(segment(at(l.Low), middle, at(l.High), middle), c, 2)
+		for _, x := range []float64{l.Low, l.High} {
+			p.stroke(segment(at(x), middle-3, at(x), middle+3), c, 1)
+		}
+	}
+	p.fill(rectangle(at(l.At)-2, middle-4, 4, 8), c)
+}
+
+func segment(x0, y0, x1, y1 vg.Length) (path vg.Path) {
+	path.Move(vg.Point{X: x0, Y: y0})
+	path.Line(vg.Point{X: x1, Y: y1})
+	return path
+}
+
+func (p *pen) leanAxis(s chart.Scale, y vg.Length) {
+	y -= 7
+	p.line(leanFrom, y, leanFrom+leanWidth, y, rule)
+	for _, t := range s.Ticks {
+		x := leanFrom + vg.Length(t.At*leanWidth)
+		p.line(x, y, x, y-3, faint)
+		switch {
+		case t.At < 0.1:
+			p.text(t.Label, x, y-12, noteSize, regular, faint)
+		case t.At > 0.9:
+			p.textRight(t.Label, x, y-12, noteSize, regular, faint)
+		default:
+			p.textCentre(t.Label, x, y-12, noteSize, regular, faint)
+		}
 	}
 }
 
@@ -60,7 +111,8 @@ func (p *pen) names(l *chart.Ladder, y vg.Length) {
 	p.textRight(p.cut(label, at-18-edge, nameSize, bold), at-18, y, nameSize, bold, left)
 	at = spine + spineHalf
 	p.sign(l.Right.Sign, at+6, y+4, right)
-	p.text(p.cut(l.Right.Name, width-edge-at-18, nameSize, bold), at+18, y, nameSize, bold, right)
+	p.text(p.cut(l.Right.Name, leanFrom-at-30, nameSize, bold), at+18, y, nameSize, bold, right)
+	p.textCentre("baseline better · it is better", leanFrom+leanWidth/2, y, noteSize, regular, faint)
 }
 
 func (p *pen) rung(r chart.Rung, l *chart.Ladder, y vg.Length) {
@@ -69,6 +121,7 @@ func (p *pen) rung(r chart.Rung, l *chart.Ladder, y vg.Length) {
 	p.text(r.Right.Text, spine+spineHalf+4, y+3, figureSize, regular, ink)
 	p.bar(r.Left, colorOf(l.Left.Sign), y, -1)
 	p.bar(r.Right, colorOf(l.Right.Sign), y, 1)
+	p.lean(r.Lean, y, colorOf(l.Right.Sign))
 	at := vg.Length(spine + spineHalf + valueRoom + barWidth + 10)
 	style := faint
 	if r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike {
@@ -77,7 +130,7 @@ func (p *pen) rung(r chart.Rung, l *chart.Ladder, y vg.Length) {
 	if r.Ratio != "" {
 		p.textRight(r.Ratio, at+22, y+6, figureSize, bold, style)
 	}
-	p.text(short(r), at+28, y+6, figureSize, regular, style)
+	p.text(p.cut(short(r), leanFrom-at-34, figureSize, regular), at+28, y+6, figureSize, regular, style)
 	if r.Interval != "" {
 		p.text(r.Interval, at+28, y-4, noteSize, regular, faint)
 	}

@@ -10,31 +10,41 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
-	"paceduel/core/chart"
-	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 )
 
-// Name is the file name, without its ending, of a verdict's i-th ladder.
-func Name(r *result.Result, v *judge.Verdict, i int) string {
-	return fmt.Sprintf("%s-%s-%s", plan.Slug(r.Plan.Name), plan.Slug(v.Faces[i].Contender), r.ID)
+// Picture is a chart that can be drawn on a page.
+type Picture interface {
+	// size is that of the page, in points.
+	size() (w, h vg.Length)
+	draw(p *pen, w, h vg.Length)
 }
 
-// Save writes a ladder to dir as name.svg and name.pdf, replacing what is there, and returns the two paths.
-func Save(l *chart.Ladder, dir, name string) (files []string, err error) {
+// Name is the file name, without its ending, of a picture of a run: of what it shows, and of whom.
+func Name(r *result.Result, what ...string) string {
+	parts := []string{plan.Slug(r.Plan.Name)}
+	for _, w := range what {
+		parts = append(parts, plan.Slug(w))
+	}
+	return strings.Join(append(parts, r.ID), "-")
+}
+
+// Save writes a picture to dir as name.svg and name.pdf, replacing what is there, and returns the two paths.
+func Save(pic Picture, dir, name string) (files []string, err error) {
 	for _, format := range []struct {
 		ending string
-		write  func(*chart.Ladder, io.Writer) error
+		write  func(Picture, io.Writer) error
 	}{{".svg", SVG}, {".pdf", PDF}} {
 		path := filepath.Join(dir, name+format.ending)
-		if err := writeFile(path, func(out io.Writer) error { return format.write(l, out) }); err != nil {
-			return files, fmt.Errorf("save the ladder: %w", err)
+		if err := writeFile(path, func(out io.Writer) error { return format.write(pic, out) }); err != nil {
+			return files, fmt.Errorf("save the picture: %w", err)
 		}
 		files = append(files, path)
 	}
@@ -53,14 +63,14 @@ func writeFile(path string, write func(io.Writer) error) error {
 	return f.Close()
 }
 
-// SVG writes a ladder as SVG.
-func SVG(l *chart.Ladder, out io.Writer) error {
-	return write(l, out, func(w, h vg.Length) page { return vgsvg.New(w, h) })
+// SVG writes a picture as SVG.
+func SVG(pic Picture, out io.Writer) error {
+	return write(pic, out, func(w, h vg.Length) page { return vgsvg.New(w, h) })
 }
 
-// PDF writes a ladder as PDF.
-func PDF(l *chart.Ladder, out io.Writer) error {
-	return write(l, out, func(w, h vg.Length) page { return vgpdf.New(w, h) })
+// PDF writes a picture as PDF.
+func PDF(pic Picture, out io.Writer) error {
+	return write(pic, out, func(w, h vg.Length) page { return vgpdf.New(w, h) })
 }
 
 // page is a canvas that can be written out once.
@@ -69,27 +79,28 @@ type page interface {
 	io.WriterTo
 }
 
-func write(l *chart.Ladder, out io.Writer, open func(w, h vg.Length) page) error {
-	w, h := size(l)
+func write(pic Picture, out io.Writer, open func(w, h vg.Length) page) error {
+	w, h := pic.size()
 	canvas := open(w, h)
 	p, err := newPen(canvas)
 	if err != nil {
 		return err
 	}
-	p.draw(l, w, h)
+	p.fill(rectangle(0, 0, w, h), color.NRGBA{0xff, 0xff, 0xff, 0xff})
+	pic.draw(p, w, h)
 	_, err = canvas.WriteTo(out)
 	return err
 }
 
 // The page.
 const (
-	width     = 760
+	width     = 840
 	edge      = 28
-	barWidth  = 180
+	barWidth  = 150
 	barHeight = 13
 	rungStep  = 24
 	axisStep  = 26
-	spine     = width/2 - 70
+	spine     = width/2 - 120
 	spineHalf = 34 // room for the rungs' labels
 	valueRoom = 58
 )
@@ -98,10 +109,50 @@ var (
 	ink   = color.NRGBA{0x1b, 0x22, 0x28, 0xff}
 	faint = color.NRGBA{0x6b, 0x76, 0x80, 0xff}
 	rule  = color.NRGBA{0xc9, 0xd0, 0xd6, 0xff}
+	band  = color.NRGBA{0xe9, 0xec, 0xef, 0xff}
 )
 
-func size(l *chart.Ladder) (w, h vg.Length) {
-	lines := len(wrap(l.Sentence, sentenceSize, width-2*edge))
-	notes := len(wrap(l.Note, noteSize, width-2*edge)) + len(l.Conditions)
-	return width, vg.Length(150 + lines*16 + len(l.Rungs)*rungStep + len(l.Scales)*axisStep + notes*12)
+// sheet is what every picture has around it: a title and a sentence above, notes and conditions below.
+type sheet struct {
+	title, sentence, note string
+	conditions            []string
+}
+
+// sheetRoom is the height that the sheet itself takes.
+func (s sheet) room() vg.Length {
+	lines := len(wrap(s.sentence, sentenceSize, width-2*edge))
+	notes := len(wrap(s.note, noteSize, width-2*edge)) + s.conditionLines()
+	return vg.Length(2*edge + titleSize + 24 + lines*16 + 20 + notes*12)
+}
+
+func (s sheet) conditionLines() (n int) {
+	for _, c := range s.conditions {
+		n += len(wrap(c, noteSize, width-2*edge))
+	}
+	return n
+}
+
+// above draws title and sentence and returns where they end.
+func (s sheet) above(p *pen, w, h vg.Length) (y vg.Length) {
+	y = h - edge - titleSize
+	p.text(p.cut(s.title, w-2*edge, titleSize, bold), edge, y, titleSize, bold, ink)
+	y -= 8
+	for _, line := range wrap(s.sentence, sentenceSize, w-2*edge) {
+		y -= 16
+		p.text(line, edge, y, sentenceSize, regular, ink)
+	}
+	return y - 16
+}
+
+// below draws notes and conditions at the foot of the page.
+func (s sheet) below(p *pen, w vg.Length) {
+	lines := wrap(s.note, noteSize, w-2*edge)
+	for _, c := range s.conditions {
+		lines = append(lines, wrap(c, noteSize, w-2*edge)...)
+	}
+	y := vg.Length(edge + 12*(len(lines)-1))
+	for _, line := range lines {
+		p.text(line, edge, y, noteSize, regular, faint)
+		y -= 12
+	}
 }

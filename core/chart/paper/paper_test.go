@@ -16,14 +16,15 @@ import (
 	"paceduel/core/chart"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
+	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
 
-func ladder(t *testing.T, names []string, shots int, log bool) *chart.Ladder {
+func made(t *testing.T, names []string, shots int) (*result.Result, *judge.Verdict) {
 	t.Helper()
 	d := sample.Duel{Rounds: 8, Shots: shots, Clients: 4, Seed: 2}
 	for i, n := range names {
-		d.Entrants = append(d.Entrants, sample.Entrant{Name: n, Latency: sample.Times(0.012/float64(1+20*i), 0.4), Bytes: 100})
+		d.Entrants = append(d.Entrants, sample.Entrant{Name: n, Latency: sample.Times(0.012/float64(1+20*i), 0.4), Bytes: 100, FailFrac: 0.01})
 	}
 	r := sample.Make(d)
 	r.Plan.Name = "Bërth — board ≤ 40 µs"
@@ -31,34 +32,58 @@ func ladder(t *testing.T, names []string, shots int, log bool) *chart.Ladder {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return chart.NewLadder(r, v, len(names)-2, chart.Look{Log: log})
+	return r, v
+}
+
+// pictures are all that a run gives.
+func pictures(t *testing.T, names []string, shots int, log bool) map[string]Picture {
+	t.Helper()
+	r, v := made(t, names, shots)
+	var keys []judge.Key
+	for _, e := range r.Entrants {
+		keys = append(keys, judge.Key{Contender: e.Name})
+	}
+	shape := chart.NewShape(r, v, keys, log, chart.Stretched{})
+	return map[string]Picture{
+		"ladder":       Ladder(chart.NewLadder(r, v, len(names)-2, chart.Look{Log: log})),
+		"every rung":   Ladder(chart.NewLadder(r, v, 0, chart.Look{Log: log, All: true})),
+		"tracks":       Tracks(chart.NewTracks(r, v, chart.Look{Log: log})),
+		"distribution": Distribution(shape),
+		"pair":         Distribution(chart.NewShape(r, v, keys[:2], log, chart.Stretched{From: 0.2, To: 0.7})),
+		"tail":         Tail(shape),
+		"timeline":     Timeline(chart.NewTimeline(r, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v)),
+	}
 }
 
 func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {
 	long := strings.Repeat("x", 40)
-	for name, l := range map[string]*chart.Ladder{
-		"linear":     ladder(t, []string{"per-vessel", "joined"}, 700, false),
-		"log":        ladder(t, []string{"per-vessel", "joined"}, 700, true),
-		"long names": ladder(t, []string{long, long + "y"}, 700, false),
-		"too few":    ladder(t, []string{"per-vessel", "joined"}, 4, false),
-		"three":      ladder(t, []string{"per-vessel", "joined", "snapshot"}, 30, true),
+	eight := []string{"per-vessel", "joined", "snapshot", "paged", long, long + "y", "w", "every berth of the quay"}
+	for name, all := range map[string]map[string]Picture{
+		"linear":     pictures(t, eight[:2], 700, false),
+		"log":        pictures(t, eight[:2], 700, true),
+		"long names": pictures(t, []string{long, long + "y"}, 700, false),
+		"too few":    pictures(t, eight[:2], 4, false),
+		"three":      pictures(t, eight[:3], 30, true),
+		"eight":      pictures(t, eight, 120, true),
 	} {
-		w, h := size(l)
-		p, err := newPen(sized{&recorder.Canvas{}, w, h})
-		if err != nil {
-			t.Fatal(err)
-		}
-		p.draw(l, w, h)
-		if len(p.boxes) < 20 {
-			t.Fatalf("%s: only %d texts", name, len(p.boxes))
-		}
-		for i, a := range p.boxes {
-			if a.x0 < 0 || a.x1 > w || a.y0 < 0 || a.y1 > h {
-				t.Errorf("%s: %q leaves the page: %+v of %gx%g", name, a.text, a, w, h)
+		for kind, pic := range all {
+			w, h := pic.size()
+			p, err := newPen(sized{&recorder.Canvas{}, w, h})
+			if err != nil {
+				t.Fatal(err)
 			}
-			for _, b := range p.boxes[i+1:] {
-				if a.x0 < b.x1 && b.x0 < a.x1 && a.y0 < b.y1 && b.y0 < a.y1 {
-					t.Errorf("%s: %q and %q overlap", name, a.text, b.text)
+			pic.draw(p, w, h)
+			if len(p.boxes) < 8 {
+				t.Errorf("%s, %s: only %d texts", kind, name, len(p.boxes))
+			}
+			for i, a := range p.boxes {
+				if a.x0 < 0 || a.x1 > w || a.y0 < 0 || a.y1 > h {
+					t.Errorf("%s, %s: %q leaves the page: %+v of %gx%g", kind, name, a.text, a, w, h)
+				}
+				for _, b := range p.boxes[i+1:] {
+					if a.x0 < b.x1 && b.x0 < a.x1 && a.y0 < b.y1 && b.y0 < a.y1 {
+						t.Errorf("%s, %s: %q and %q overlap", kind, name, a.text, b.text)
+					}
 				}
 			}
 		}
@@ -75,7 +100,8 @@ func (s sized) Size() (vg.Length, vg.Length) { return s.w, s.h }
 
 func TestSaveWritesBothFormats(t *testing.T) {
 	dir := t.TempDir()
-	files, err := Save(ladder(t, []string{"per-vessel", "joined"}, 700, false), dir, "berth")
+	pic := pictures(t, []string{"per-vessel", "joined"}, 700, false)["ladder"]
+	files, err := Save(pic, dir, "berth")
 	if err != nil || len(files) != 2 {
 		t.Fatalf("Save = %v, %v", files, err)
 	}
@@ -104,7 +130,7 @@ func TestSaveWritesBothFormats(t *testing.T) {
 	if err != nil || !bytes.HasPrefix(pdf, []byte("%PDF-")) || !bytes.Contains(pdf, []byte("%%EOF")) {
 		t.Errorf("the PDF is none (%d bytes, %v)", len(pdf), err)
 	}
-	if _, err := Save(ladder(t, []string{"a", "b"}, 20, false), filepath.Join(dir, "none"), "x"); err == nil || !strings.Contains(err.Error(), "save the ladder") {
+	if _, err := Save(pic, filepath.Join(dir, "none"), "x"); err == nil || !strings.Contains(err.Error(), "save the picture") {
 		t.Errorf("saving into no folder says %v", err)
 	}
 }

@@ -1,0 +1,49 @@
+package paper
+
+import (
+	"paceduel/core/chart"
+	"paceduel/core/judge"
+	"paceduel/core/result"
+)
+
+// Named is a picture with the name of its files, without an ending, and what it shows.
+type Named struct {
+	Picture
+	Name, Title string
+}
+
+// All are the pictures of a finished run: the ladder of each face, the lanes of all where there are more than two, the
+// distribution and the tail of all, and the whole run by the clock. A run without a complete round has the last alone.
+func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
+	add := func(pic Picture, title string, name ...string) { out = append(out, Named{pic, Name(r, name...), title}) }
+	if v.Rounds > 0 {
+		for i := range v.Faces {
+			add(Ladder(chart.NewLadder(r, v, i, look)), v.Baseline+" and "+v.Faces[i].Contender+", face to face", v.Faces[i].Contender)
+		}
+		if len(v.Faces) > 1 {
+			add(Tracks(chart.NewTracks(r, v, look)), "all contenders, figure by figure", "lanes")
+		}
+		shape := chart.NewShape(r, v, Keys(r), true, chart.Stretched{})
+		add(Distribution(shape), "how latencies are distributed", "distribution")
+		add(Tail(shape), "how many shots take longer", "tail")
+	}
+	if len(r.Heats) > 0 {
+		add(OfRun(r, v), "the run by the clock", "timeline")
+	}
+	return out
+}
+
+// OfRun is the picture of the whole run by the clock.
+func OfRun(r *result.Result, v *judge.Verdict) Picture {
+	return Timeline(chart.NewTimeline(r, r.Heats, 0, 0, nil), r.Plan.Name, v.Sentence, chart.Conditions(r, v))
+}
+
+// Keys are all contenders in all states, in the order of the plan; the baseline's twin comes last.
+func Keys(r *result.Result) (keys []judge.Key) {
+	for _, e := range r.Entrants {
+		for _, state := range r.States() {
+			keys = append(keys, judge.Key{Contender: e.Name, State: state})
+		}
+	}
+	return keys
+}

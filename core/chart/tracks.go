@@ -1,0 +1,70 @@
+package chart
+
+import (
+	"paceduel/core/judge"
+	"paceduel/core/result"
+)
+
+// Tracks is the picture of a verdict over more than two: for each figure a lane for every contender, from a common start.
+type Tracks struct {
+	Title, Sentence string
+	Log             bool
+	Figures         []Track
+	Note            string
+	Conditions      []string
+}
+
+// Track is one figure.
+type Track struct {
+	Label string
+	Scale Scale
+	Lanes []TrackLane
+}
+
+// TrackLane is a contender's figure.
+type TrackLane struct {
+	Side
+	Bar
+	Ratio, Interval, Say string // as against the baseline; empty for itself
+	Word                 judge.Word
+}
+
+// NewTracks arranges all faces of a verdict, figure by figure.
+func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
+	t := &Tracks{Title: r.Plan.Name, Sentence: v.Sentence, Log: look.Log, Conditions: Conditions(r, v)}
+	t.Note = "bars: all shots; shaded: the middle half of the heats; ratios: against " + v.Baseline + ", typical round. " + capital(v.Note) + "."
+	if len(v.Faces) == 0 {
+		return t
+	}
+	var all []judge.Assessment
+	for _, f := range v.Faces {
+		for _, a := range f.Figures {
+			if a.Main || look.All {
+				all = append(all, a)
+			}
+		}
+	}
+	seen := map[string]int{}
+	for _, f := range v.Faces {
+		for _, a := range f.Figures {
+			if !a.Main && !look.All {
+				continue
+			}
+			at, ok := seen[a.Title()]
+			if !ok {
+				at = len(t.Figures)
+				seen[a.Title()] = at
+				scale := scaleFor(all, scaleKind(a.Figure), look.Log)
+				t.Figures = append(t.Figures, Track{Label: a.Title(), Scale: scale, Lanes: []TrackLane{{
+					Side: Side{v.Baseline, SignFor(r, v.Baseline), true}, Bar: bar(a.Figure, a.Baseline, scale),
+				}}})
+			}
+			lane := TrackLane{Side: Side{f.Contender, SignFor(r, f.Contender), false}, Bar: bar(a.Figure, a.Contender, t.Figures[at].Scale), Say: a.Say(), Word: a.Word}
+			if a.Rounds > 0 {
+				lane.Ratio, lane.Interval = a.Factor(), a.Interval()
+			}
+			t.Figures[at].Lanes = append(t.Figures[at].Lanes, lane)
+		}
+	}
+	return t
+}

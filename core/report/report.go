@@ -1,0 +1,294 @@
+// Package report writes a finished run down for others: a report in Markdown, the figures as CSV, the pictures, the result.
+//
+// What it says was computed elsewhere; it chooses, orders and formats.
+package report
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"paceduel/core/chart"
+	"paceduel/core/chart/paper"
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// Export writes everything about a run to dir, which it creates when there is none: pictures as SVG and PDF, figures as CSV,
+// the result as JSON and the report that shows them. It returns the files in the order in which they were written; on an
+// error those that were.
+func Export(r *result.Result, v *judge.Verdict, dir string, look chart.Look) (files []string, err error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("export to %s: %w", dir, err)
+	}
+	pictures := paper.All(r, v, look)
+	for _, p := range pictures {
+		saved, err := paper.Save(p, dir, p.Name)
+		files = append(files, saved...)
+		if err != nil {
+			return files, err
+		}
+	}
+	name := filepath.Join(dir, paper.Name(r))
+	for _, f := range []struct {
+		path  string
+		write func(io.Writer) error
+	}{
+		{name + ".csv", func(out io.Writer) error { return Figures(out, r, v) }},
+		{name + ".md", func(out io.Writer) error { return Markdown(out, r, v, pictures) }},
+	} {
+		if err := write(f.path, f.write); err != nil {
+			return files, err
+		}
+		files = append(files, f.path)
+	}
+	if err := r.WriteFile(name + ".json"); err != nil {
+		return files, err
+	}
+	return append(files, name+".json"), nil
+}
+
+func write(path string, content func(io.Writer) error) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return fmt.Errorf("export: %w", err)
+	}
+	if err := content(f); err != nil {
+		f.Close()
+		return fmt.Errorf("export %s: %w", path, err)
+	}
+	return f.Close()
+}
+
+// Figures writes every figure of every comparison as CSV, in units of seconds, bytes and shots a second.
+func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
+	w := csv.NewWriter(out)
+	w.Write([]string{"baseline", "contender", "state", "figure", "on_ladder", "baseline_value", "contender_value", "ratio", "ratio_low", "ratio_high",
+		"difference", "difference_low", "difference_high", "level", "rounds", "word", "word_alone", "baseline_against_itself"})
+	number := func(x float64) string {
+		if math.IsNaN(x) || math.IsInf(x, 0) {
+			return ""
+		}
+		return strconv.FormatFloat(x, 'g', 8, 64)
+	}
+	for _, f := range v.Faces {
+		for _, a := range f.Figures {
+			w.Write([]string{v.Baseline, f.Contender, a.State, string(a.Figure), strconv.FormatBool(a.Main), number(a.Baseline.V), number(a.Contender.V),
+				number(a.Ratio), number(a.Low), number(a.High), number(a.Difference), number(a.DifferenceLow), number(a.DifferenceHigh),
+				number(a.Level), strconv.Itoa(a.Rounds), string(a.Word), string(a.Alone), number(a.Noise)})
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// Markdown writes the report: question, sentence, figures, claims, stakes, cautions, footing, how to run it again, pictures.
+func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []paper.Named) error {
+	d := &document{r: r, v: v}
+	d.heading()
+	d.figures()
+	d.claims()
+	d.stakes()
+	d.cautions()
+	d.footing()
+	d.again()
+	d.pictures(pictures)
+	_, err := io.WriteString(out, d.text.String())
+	return err
+}
+
+// document is a report as far as it is written.
+type document struct {
+	r    *result.Result
+	v    *judge.Verdict
+	text strings.Builder
+}
+
+func (d *document) line(format string, args ...any) {
+	fmt.Fprintf(&d.text, format+"\n", args...)
+}
+
+func (d *document) section(title string) { d.line("\n## %s\n", title) }
+
+// cell is a text within a table.
+func cell(text string) string {
+	return strings.NewReplacer("|", `\|`, "\n", " ").Replace(text)
+}
+
+func (d *document) row(cells ...string) {
+	for i := range cells {
+		cells[i] = cell(cells[i])
+	}
+	d.line("| %s |", strings.Join(cells, " | "))
+}
+
+func (d *document) head(cells ...string) {
+	d.row(cells...)
+	d.line("|%s", strings.Repeat("---|", len(cells)))
+}
+
+func (d *document) heading() {
+	d.line("# %s", d.r.Plan.Name)
+	if d.r.Plan.Question != "" {
+		d.line("\n%s", d.r.Plan.Question)
+	}
+	d.line("\n**%s**", d.v.Sentence)
+	for i := range d.v.Ranking {
+		d.line("\n%s", d.v.Ranking[i].Sentence())
+	}
+}
+
+func (d *document) figures() {
+	if d.v.Rounds == 0 {
+		return
+	}
+	d.section("Figures")
+	d.line("%s%s; %s. A ratio over 1x says that the contender is better, as its word does.", strings.ToUpper(d.v.Note[:1]), d.v.Note[1:], units.Plural(d.v.Rounds, "round"))
+	for _, f := range d.v.Faces {
+		d.line("")
+		d.head("", d.v.Baseline, f.Contender, "ratio", "between", "difference", "")
+		for _, a := range f.Figures {
+			ratio, between := units.None, units.None
+			if a.Rounds > 0 {
+				ratio, between = a.Factor(), a.Interval()
+			}
+			title := a.Title()
+			if a.Main {
+				title = "**" + title + "**"
+			}
+			d.row(title, judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, a.Apart(), a.Say())
+		}
+	}
+	if m := d.v.Mirror; m != nil {
+		d.line("\n%s against itself, to know how much this machine differs from itself:\n", d.v.Baseline)
+		d.head("", "ratio", "between")
+		for _, a := range m.Figures {
+			if a.Main && a.Rounds > 0 {
+				d.row(a.Title(), a.Factor(), a.Interval())
+			}
+		}
+	}
+	d.line("")
+	names := []string{""}
+	for _, e := range d.r.Entrants {
+		names = append(names, e.Name)
+	}
+	d.head(names...)
+	for _, row := range d.v.Scorecard {
+		d.row(append([]string{row.Name}, row.Values...)...)
+	}
+}
+
+func (d *document) claims() {
+	if len(d.v.Claims) == 0 {
+		return
+	}
+	d.section("Claims")
+	d.head("claim", "", "")
+	for _, c := range d.v.Claims {
+		d.row(c.Text, "**"+string(c.Finding)+"**", c.Why)
+	}
+}
+
+func (d *document) stakes() {
+	if len(d.v.Stakes) == 0 {
+		return
+	}
+	d.section("Stakes")
+	for i := range d.v.Stakes {
+		s := &d.v.Stakes[i]
+		d.line("- %s (%s)", s.Sentence(d.v.Baseline), s.Formula)
+	}
+}
+
+func (d *document) cautions() {
+	if len(d.v.Cautions) == 0 {
+		return
+	}
+	d.section("Cautions")
+	for _, c := range d.v.Cautions {
+		text := "- " + c.What + "."
+		if c.Try != "" {
+			text += " " + strings.ToUpper(c.Try[:1]) + c.Try[1:] + "."
+		}
+		if c.See != "" {
+			text += " See: " + string(c.See) + "."
+		}
+		d.line("%s", text)
+	}
+}
+
+func (d *document) footing() {
+	d.section("Contenders and footing")
+	for _, e := range d.r.Entrants {
+		text := fmt.Sprintf("- **%s** (%s): `%s`", e.Name, e.Kind, strings.ReplaceAll(e.Does, "`", "'"))
+		for _, more := range []string{e.Version, e.Note} {
+			if more != "" {
+				text += "; " + more
+			}
+		}
+		if e.Avoid != "" {
+			text += "; not for when " + e.Avoid
+		}
+		d.line("%s", text)
+	}
+	d.line("\nEach heat: %s. Rounds interleave the contenders in an order shuffled from the seed.", d.r.Plan.Pace.Words)
+	for _, c := range d.r.Spent(d.r.Heats) {
+		if c.Times == 0 {
+			continue
+		}
+		who := strings.TrimSpace(c.Contender + " " + c.State)
+		if who == "" {
+			who = "all"
+		}
+		d.line("- %s, %s: %s (%s, %s each)", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))
+	}
+	for _, text := range d.r.Footing.Cannot {
+		d.line("- this machine cannot: %s", text)
+	}
+}
+
+func (d *document) again() {
+	r := d.r
+	d.section("To run it again")
+	command := "paceduel run " + filepath.Base(r.Plan.File) + " --seed " + strconv.FormatUint(r.Seed, 10)
+	for _, s := range r.Plan.Sets {
+		command += " --set '" + s + "'"
+	}
+	for _, e := range r.Entrants {
+		if e.Mirror {
+			command += " --mirror"
+		}
+	}
+	d.line("```\n%s\n```\n", command)
+	d.line("- run %s, %s to %s, ended: %s", r.ID, r.Started.Format(time.RFC3339), r.Ended.Format(time.RFC3339), r.Ending)
+	d.line("- %s, %s, %s, Pace Duel %s", r.Host.CPU, units.Plural(r.Host.Cores, "core"), r.Host.OS, r.Program)
+	if r.Plan.SHA256 != "" {
+		d.line("- plan with SHA-256 %s", r.Plan.SHA256)
+	}
+	if len(r.Plan.Vars) > 0 {
+		d.line("- taken from the environment: %s", units.List(r.Plan.Vars))
+	}
+	fence := "```"
+	for strings.Contains(r.Plan.Source, fence) {
+		fence += "`"
+	}
+	d.line("\n%syaml\n%s\n%s", fence, strings.TrimRight(r.Plan.Source, "\n"), fence)
+}
+
+func (d *document) pictures(pictures []paper.Named) {
+	if len(pictures) == 0 {
+		return
+	}
+	d.section("Pictures")
+	for _, p := range pictures {
+		d.line("![%s](%s.svg)\n", strings.ReplaceAll(p.Title, "]", ")"), p.Name)
+	}
+}
