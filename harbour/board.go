@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"sync"
+	"time"
 )
 
 // Board is what lies at the berths in one tide.
@@ -37,7 +39,18 @@ var errNoTide = errors.New("no such tide")
 type boards struct {
 	tide, calls, vessel, berth, pilot, joined *sql.Stmt
 	snapshot                                  map[string]*Board
+	copies                                    copies
 }
+
+// copies are the boards that were asked for, all made anew at once when they have become old.
+type copies struct {
+	mu   sync.Mutex
+	made time.Time
+	of   map[string]*Board
+}
+
+// copyAge is how old copies may become.
+const copyAge = 500 * time.Millisecond
 
 func newBoards(ctx context.Context, db *sql.DB) (*boards, error) {
 	b := &boards{}
@@ -74,7 +87,7 @@ func newBoards(ctx context.Context, db *sql.DB) (*boards, error) {
 // ways maps the names that plans use to the implementations.
 func (b *boards) ways() map[string]func(context.Context, string) (*Board, error) {
 	return map[string]func(context.Context, string) (*Board, error){
-		"per-vessel": b.queryPerVessel, "joined": b.oneQuery, "snapshot": b.fromMemory,
+		"per-vessel": b.queryPerVessel, "joined": b.oneQuery, "snapshot": b.fromMemory, "copied": b.fromCopies,
 	}
 }
 
@@ -153,5 +166,33 @@ func (b *boards) fromMemory(_ context.Context, tide string) (*Board, error) {
 	if !ok {
 		return nil, errNoTide
 	}
+	return board, nil
+}
+
+// fromCopies answers from copies that are at most copyAge old. Whoever finds them older makes all of them anew; who asks
+// meanwhile waits.
+func (b *boards) fromCopies(ctx context.Context, tide string) (*Board, error) {
+	c := &b.copies
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.of == nil || time.Since(c.made) > copyAge {
+		fresh := make(map[string]*Board, len(c.of))
+		for held := range c.of {
+			board, err := b.oneQuery(ctx, held)
+			if err != nil {
+				return nil, err
+			}
+			fresh[held] = board
+		}
+		c.of, c.made = fresh, time.Now()
+	}
+	if board, ok := c.of[tide]; ok {
+		return board, nil
+	}
+	board, err := b.oneQuery(ctx, tide)
+	if err != nil {
+		return nil, err
+	}
+	c.of[tide] = board
 	return board, nil
 }

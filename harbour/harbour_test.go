@@ -68,7 +68,7 @@ func TestAllWaysAnswerTheSame(t *testing.T) {
 		if err := json.Unmarshal([]byte(want), &board); err != nil || status != 200 || board.Tide != tide || len(board.Berths) < 20 {
 			t.Fatalf("tide %s: status %d, %d berths, %v", tide, status, len(board.Berths), err)
 		}
-		for _, way := range []string{"joined", "snapshot", ""} {
+		for _, way := range []string{"joined", "snapshot", "copied", ""} {
 			if status, got := ask(t, url+"/berths?tide="+tide, way); status != 200 || got != want {
 				t.Errorf("tide %s: %q answers %d with other bytes than per-vessel", tide, way, status)
 			}
@@ -82,7 +82,7 @@ func TestWrongQuestionsAreRefused(t *testing.T) {
 		path, way string
 		want      int
 	}{
-		{"/berths?tide=999-high", "joined", 404}, {"/berths?tide=999-high", "per-vessel", 404}, {"/berths?tide=999-high", "snapshot", 404},
+		{"/berths?tide=999-high", "joined", 404}, {"/berths?tide=999-high", "per-vessel", 404}, {"/berths?tide=999-high", "snapshot", 404}, {"/berths?tide=999-high", "copied", 404},
 		{"/berths?tide=" + harbour.TideName(0), "guess", 400}, {"/quay", "", 404},
 	}
 	for _, tt := range tests {

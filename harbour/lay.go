@@ -40,7 +40,10 @@ func Lay(dir string) error {
 			return err
 		}
 	}
-	if err := put(filepath.Join(dir, "tides.csv"), tidesCSV()); err != nil {
+	if err := put(filepath.Join(dir, "tides.csv"), tidesCSV(tideCount)); err != nil {
+		return err
+	}
+	if err := put(filepath.Join(dir, "fortnight.csv"), tidesCSV(fortnight)); err != nil {
 		return err
 	}
 	var untidy bytes.Buffer
@@ -61,11 +64,14 @@ func Lay(dir string) error {
 	return put(path, manifest.Bytes())
 }
 
-// tidesCSV lists every tide in an order that is no calendar's, as requests come.
-func tidesCSV() []byte {
+// fortnight is how many tides there are in one.
+const fortnight = 28
+
+// tidesCSV lists the first n tides in an order that is no calendar's, as requests come.
+func tidesCSV(n int) []byte {
 	var out strings.Builder
 	out.WriteString("tide\n")
-	for _, i := range rand.New(rand.NewPCG(seed, 3)).Perm(tideCount) {
+	for _, i := range rand.New(rand.NewPCG(seed, 3)).Perm(n) {
 		out.WriteString(TideName(i) + "\n")
 	}
 	return []byte(out.String())

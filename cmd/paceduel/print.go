@@ -22,8 +22,15 @@ func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
 		fmt.Fprintln(out, wrap(r.Plan.Question, "  "))
 	}
 	fmt.Fprintf(out, "\n%s\n", wrap(v.Sentence, "  "))
+	for i := range v.Ranking {
+		fmt.Fprintf(out, "\n%s\n", wrap(v.Ranking[i].Sentence(), "  "))
+	}
 	for i := range v.Faces {
 		printFace(out, v, &v.Faces[i])
+	}
+	if v.Mirror != nil && v.Rounds > 0 {
+		fmt.Fprintln(out, "\n  the baseline against itself: how much this machine differs from itself")
+		printFace(out, v, v.Mirror)
 	}
 	if v.Rounds > 0 {
 		fmt.Fprintf(out, "\n  %s; %s.\n", v.Note, units.Plural(v.Rounds, "round"))
@@ -34,6 +41,13 @@ func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
 	}
 	for _, c := range v.Claims {
 		fmt.Fprintln(out, wrap(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why), "  "))
+	}
+	if len(v.Stakes) > 0 {
+		fmt.Fprintln(out, "\n  stakes")
+	}
+	for i := range v.Stakes {
+		fmt.Fprintln(out, wrap("- "+v.Stakes[i].Sentence(v.Baseline), "  "))
+		fmt.Fprintln(out, wrap("  = "+v.Stakes[i].Formula, "  "))
 	}
 	if len(v.Cautions) > 0 {
 		fmt.Fprintln(out, "\n  cautions")

@@ -3,6 +3,7 @@ package chart
 import (
 	"fmt"
 	"math"
+	"strconv"
 
 	"paceduel/core/judge"
 	"paceduel/core/result"
@@ -96,7 +97,7 @@ func NewShape(r *result.Result, v *judge.Verdict, keys []judge.Key, log bool, pa
 		s.Shares.Min = 0.1
 	}
 	for x := s.Shares.Min; x <= 1.0001; x *= 10 {
-		s.Shares.Ticks = append(s.Shares.Ticks, Tick{s.Shares.At(x), units.Share(x)})
+		s.Shares.Ticks = append(s.Shares.Ticks, Tick{s.Shares.At(x), strconv.FormatFloat(x*100, 'g', 3, 64) + " %"})
 	}
 	for i := range s.Sides {
 		side := &s.Sides[i]
@@ -112,25 +113,35 @@ func NewShape(r *result.Result, v *judge.Verdict, keys []judge.Key, log bool, pa
 	return s
 }
 
-// sentence says where the middle and the tail of each side lie.
+// sentence says where the middle and the tail of all sides lie, as far out as all have shots for.
 func (s *Shape) sentence() string {
-	var parts []string
-	for i := range s.Sides {
-		side := &s.Sides[i]
-		if len(side.Marks) == 0 {
-			continue
-		}
-		text := fmt.Sprintf("half of the shots of %s take up to %s", side.Title(), side.Marks[0].Text)
-		if n := len(side.Marks); n > 1 {
-			text += fmt.Sprintf(", %s of them up to %s", units.Share(side.Marks[n-1].Q), side.Marks[n-1].Text)
-		}
-		parts = append(parts, text)
+	if len(s.Sides) == 0 {
+		return "There is nothing to show how it is distributed."
 	}
-	if len(parts) == 0 {
+	marks := len(s.Sides[0].Marks)
+	for i := range s.Sides {
+		marks = min(marks, len(s.Sides[i].Marks))
+	}
+	if marks == 0 {
 		return "There are too few shots to show how they are distributed."
 	}
-	text := units.List(parts)
-	return string(text[0]-'a'+'A') + text[1:] + "."
+	at := func(m int) string {
+		var each []string
+		for i := range s.Sides {
+			text := s.Sides[i].Marks[m].Text
+			if m == 0 {
+				text += " with " + s.Sides[i].Title()
+			}
+			each = append(each, text)
+		}
+		return units.List(each)
+	}
+	text := "Half of the shots take up to " + at(0)
+	if marks > 1 {
+		last := marks - 1
+		text += fmt.Sprintf("; %s of them up to %s", units.Share(s.Sides[0].Marks[last].Q), at(last))
+	}
+	return text + "."
 }
 
 // Title names a side for people.
@@ -223,16 +234,19 @@ func (s *Shape) Bins(n int) [][]float64 {
 }
 
 // Curve is a side's cumulative share at n places along the scale in view, and the place of the share beyond on the scale of
-// the tail; below 0 where nothing lies beyond.
+// the tail; both are below 0 where nothing has come yet, the latter also where nothing lies beyond.
 func (s *Shape) Curve(side, n int) (upTo, beyond []float64) {
 	l := s.Sides[side].Latencies
 	for i := range n {
 		x := l.UpTo(s.Scale.Value((float64(i) + 0.5) / float64(n)))
-		upTo = append(upTo, x)
 		place := -1.0
-		if x < 1 {
+		if x > 0 && x < 1 {
 			place = clamp(s.Shares.Place(1 - x))
 		}
+		if x == 0 {
+			x = -1
+		}
+		upTo = append(upTo, x)
 		beyond = append(beyond, place)
 	}
 	return upTo, beyond

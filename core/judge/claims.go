@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
@@ -90,11 +91,15 @@ func (f *field) against(c *plan.Claim, own, than side) Claim {
 	case c.How == plan.AtMost:
 		more = false
 	}
-	return decide(d, edge, more, faster, func(x float64) string {
+	what := "as much"
+	if faster {
+		what = "as fast"
+	}
+	return decide(d, edge, more, faster, what, func(x float64) string {
 		if faster {
-			return units.Times(math.Exp(-x)) + " as fast"
+			x = -x
 		}
-		return units.Times(math.Exp(x)) + " as much"
+		return times(math.Exp(x))
 	})
 }
 
@@ -109,12 +114,12 @@ func (f *field) limited(c *plan.Claim, own side) Claim {
 			d = append(d, x)
 		}
 	}
-	return decide(d, math.Log(c.Limit), c.How == plan.Over, false, func(x float64) string { return Show(c.Figure, math.Exp(x)) })
+	return decide(d, math.Log(c.Limit), c.How == plan.Over, false, "", func(x float64) string { return Show(c.Figure, math.Exp(x)) })
 }
 
-// decide holds the centre of d to an edge that it has to lie above, or below. show writes a value; falls says that what it
-// writes gets less as the value grows.
-func decide(d []float64, edge float64, above, falls bool, show func(float64) string) Claim {
+// decide holds the centre of d to an edge that it has to lie above, or below. show writes a value, what says
+// of what; falls says that what it writes gets less as the value grows.
+func decide(d []float64, edge float64, above, falls bool, what string, show func(float64) string) Claim {
 	if len(d) < stats.MinRounds {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds)}
 	}
@@ -126,7 +131,7 @@ func decide(d []float64, edge float64, above, falls bool, show func(float64) str
 	if falls {
 		from, to = high, low
 	}
-	c := Claim{Finding: Undecided, Why: fmt.Sprintf("%s (%s to %s)", show(stats.NewSample(d).Centre()), show(from), show(to))}
+	c := Claim{Finding: Undecided, Why: fmt.Sprintf("%s (%s to %s)", strings.TrimSpace(show(stats.NewSample(d).Centre())+" "+what), show(from), show(to))}
 	inside, outside := low > edge, high < edge
 	if !above {
 		inside, outside = high < edge, low > edge
@@ -138,6 +143,14 @@ func decide(d []float64, edge float64, above, falls bool, show func(float64) str
 		c.Finding = Refuted
 	}
 	return c
+}
+
+// times writes a factor, which may be less than one.
+func times(x float64) string {
+	if x < 1 {
+		return units.Significant(x) + "x"
+	}
+	return units.Times(x)
 }
 
 // errorRate weighs a claim about the share of shots that fail, by the exact binomial interval (Clopper and Pearson 1934) over

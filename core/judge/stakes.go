@@ -58,7 +58,16 @@ func (s *Stake) Show(b Bound) string {
 	if math.IsNaN(b.Low) || b.Low == b.High {
 		return text
 	}
-	return fmt.Sprintf("%s (%s to %s)", text, s.show(b.Low), s.show(b.High))
+	return fmt.Sprintf("%s (%s to %s)", text, s.bare(b.Low), s.bare(b.High))
+}
+
+// bare is what show writes without a unit that was just said.
+func (s *Stake) bare(x float64) string {
+	if s.unit == seconds {
+		return s.show(x)
+	}
+	unit := map[stakeUnit]string{minutes: "min", servers: "servers", money: s.currency}[s.unit]
+	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(s.show(x), unit), " server"))
 }
 
 // Sentence is the stake in words.

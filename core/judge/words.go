@@ -310,9 +310,12 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 			}
 			list = append(list, phrase(a, i == 0, than))
 		}
-		lead := "is "
+		lead := ""
+		if len(parts) == 0 {
+			lead = "is "
+		}
 		if w == Alike || w == Open {
-			lead = "is " + string(w) + " "
+			lead += string(w) + " "
 		}
 		parts = append(parts, lead+units.List(list))
 	}

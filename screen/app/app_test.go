@@ -388,7 +388,8 @@ func TestUnequalWorkIsRefusedUntilItIsAccepted(t *testing.T) {
 	m = toEnd(t, press(t, m, "enter"))
 	shows(t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "waited │", "line 1", "│ guessed", "fast ships 1.17x the bytes of slow", "t time them all the same", "!weigh-in")
 	m = toEnd(t, press(t, m, "t"))
-	shows(t, m, "in the mean", "unequal work was accepted: fast broke the plan's rules at the weigh-in")
+	shows(t, m, "in the mean", "unequal work")
+	shows(t, press(t, m, "v", "v", "v"), "unequal work was accepted: fast broke the plan's rules at the weigh-in")
 	shows(t, press(t, m, "w"), "and that was accepted")
 
 	// Without rules the difference is told, and nothing is refused.

@@ -27,7 +27,7 @@ func layout(s screen.Scene, w int) columns {
 	case w < 120:
 		c.said = 30
 	default:
-		c.lean = 19
+		c.lean, c.said = 19, 37
 	}
 	c.bar = max((w-c.said-c.spine-2*c.value-2-c.lean-min(c.lean, 2))/2, 4)
 	return c

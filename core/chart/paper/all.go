@@ -15,7 +15,9 @@ type Named struct {
 // All are the pictures of a finished run: the ladder of each face, the lanes of all where there are more than two, the
 // distribution and the tail of all, and the whole run by the clock. A run without a complete round has the last alone.
 func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
-	add := func(pic Picture, title string, name ...string) { out = append(out, Named{pic, Name(r, name...), title}) }
+	add := func(pic Picture, title string, name ...string) {
+		out = append(out, Named{pic, Name(r, name...), title})
+	}
 	if v.Rounds > 0 {
 		for i := range v.Faces {
 			add(Ladder(chart.NewLadder(r, v, i, look)), v.Baseline+" and "+v.Faces[i].Contender+", face to face", v.Faces[i].Contender)

@@ -23,6 +23,7 @@ type tail struct{ *chart.Shape }
 const (
 	shapeHeight = 380
 	shapeBins   = 76
+	markRoom    = 64 // beside the bars, for percentiles
 	curveHeight = 210
 	curveFrom   = edge + 52
 	curveWidth  = width - edge - curveFrom
@@ -73,7 +74,7 @@ func (p *pen) histogram(s *chart.ShapeSide, bins []float64, x, foot, half, side 
 		if share <= 0 {
 			continue
 		}
-		length := max(vg.Length(share)*half*0.8, 0.6)
+		length := max(vg.Length(share)*max(half-markRoom, half/3), 0.6)
 		from := x
 		if side < 0 {
 			from = x - length
@@ -162,7 +163,10 @@ func (p *pen) curve(heights []float64, foot vg.Length, c color.NRGBA, s *chart.S
 	begun := false
 	for i, v := range heights {
 		if v < 0 || math.IsNaN(v) {
-			break
+			if begun {
+				break
+			}
+			continue
 		}
 		pt := vg.Point{X: curveFrom + curveWidth*(vg.Length(i)+0.5)/vg.Length(len(heights)), Y: foot + vg.Length(v)*curveHeight}
 		if !begun {

@@ -1,0 +1,377 @@
+package judge_test
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/tally"
+	"paceduel/internal/sample"
+)
+
+// extra gives every heat what a run of commands and a service has besides its latencies: memory, a start, a part.
+func extra(t *testing.T, r *result.Result, of map[string]float64) {
+	t.Helper()
+	rng := rand.New(rand.NewPCG(8, 8))
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		about := func(x float64) float64 { return x * of[h.Contender] * (1 + 0.01*rng.NormFloat64()) }
+		h.Peak = int64(about(100 << 20))
+		h.Costs = append(h.Costs, result.Cost{When: "heat", What: "start the board", Start: true, Times: 1, Took: time.Duration(about(2e9))})
+		lengths := tally.NewHistogram()
+		sum := time.Duration(0)
+		for range h.OK {
+			d := time.Duration(about(3e6))
+			sum += d
+			lengths.RecordValue(int64(d))
+		}
+		text, err := result.EncodeHistogram(lengths)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.Splits = []result.Split{{Name: "wait", Sum: sum, Lengths: text}, {Name: "render", Told: true, Sum: sum, Lengths: text}}
+	}
+}
+
+// Every figure finds the ratio that was put in, and the difference in its unit.
+func TestEveryFigureIsJudged(t *testing.T) {
+	d := duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 12, 6000)
+	d.Entrants[1].Bytes /= 2
+	r := sample.Make(d)
+	extra(t, r, map[string]float64{"per-vessel": 1, "joined": 0.5})
+	v := weigh(t, r)
+	differences := map[plan.Figure]float64{
+		plan.P50: -0.005, plan.Mean: -0.005, plan.Throughput: 800, plan.PeakBytes: -50 << 20, plan.SentBack: -4222, plan.Start: -1, "part wait": -1.5e-3, "told render": -1.5e-3,
+	}
+	for _, f := range []plan.Figure{plan.P50, plan.P75, plan.P90, plan.P95, plan.P99, plan.P999, plan.Longest, plan.Mean, plan.Throughput, plan.Total, plan.PeakBytes, plan.SentBack, plan.Start, "part wait", "told render"} {
+		a := figure(t, v, f)
+		if a.Ratio < 1.9 || a.Ratio > 2.1 || a.Word != judge.Better || a.Rounds != 12 {
+			t.Errorf("%s: %s, ratio %g of %d rounds (alone %s)", f, a.Word, a.Ratio, a.Rounds, a.Alone)
+		}
+		if want, ok := differences[f]; ok && (math.Abs(a.Difference/want-1) > 0.03 || !(a.DifferenceLow <= a.Difference && a.Difference <= a.DifferenceHigh)) {
+			t.Errorf("%s: the difference is %g (%g to %g); want about %g", f, a.Difference, a.DifferenceLow, a.DifferenceHigh, want)
+		}
+		if a.Main != (f == plan.P50 || f == plan.P90 || f == plan.P99 || f == plan.Mean || f == plan.Throughput || f == plan.PeakBytes) {
+			t.Errorf("%s: on the ladder %v", f, a.Main)
+		}
+	}
+	if a := figure(t, v, plan.SentBack); !a.Counted || !strings.Contains(a.Say(), "counted") {
+		t.Errorf("bytes that never vary are %q, counted %v", a.Say(), a.Counted)
+	}
+	if got := figure(t, v, plan.P50).Apart(); !strings.HasPrefix(got, "-5.0") || !strings.Contains(got, " to -") {
+		t.Errorf("the difference is written as %q", got)
+	}
+}
+
+// A plan's own rungs carry the verdict, and differences of interest are each figure's own.
+func TestRungsAndInterests(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.0100, 0.02), sample.Times(0.0095, 0.02), 12, 3000))
+	r.Plan.Rungs = []plan.Figure{plan.P95, plan.Mean}
+	r.Plan.Interests = map[plan.Figure]plan.Fraction{plan.P95: 0.10}
+	v := weigh(t, r)
+	if a := figure(t, v, plan.P95); !a.Main || a.Word != judge.Alike {
+		t.Errorf("p95 is %s, on the ladder %v; 5 %% are of no interest", a.Word, a.Main)
+	}
+	if a := figure(t, v, plan.Mean); !a.Main || a.Word != judge.Better {
+		t.Errorf("the mean is %s, on the ladder %v", a.Word, a.Main)
+	}
+	if a := figure(t, v, plan.P50); a.Main {
+		t.Error("p50 is on a ladder that does not name it")
+	}
+	if !strings.Contains(v.Sentence, "p95") || strings.Contains(v.Sentence, "p50") {
+		t.Errorf("sentence %q", v.Sentence)
+	}
+}
+
+// mixed answers mostly in one time, and every hundredth and fiftieth or so in another.
+func mixed(middle, tail float64) func(*rand.Rand, int) float64 {
+	return func(rng *rand.Rand, round int) float64 {
+		if rng.IntN(20) == 0 {
+			return sample.Times(tail, 0.05)(rng, round)
+		}
+		return sample.Times(middle, 0.05)(rng, round)
+	}
+}
+
+func TestTradeOffsAreNamed(t *testing.T) {
+	r := sample.Make(duel(mixed(0.010, 0.020), mixed(0.005, 0.080), 12, 2000))
+	v := weigh(t, r)
+	if !strings.HasPrefix(v.Sentence, "joined is faster in the middle, slower in the tail: it is 2.0x faster than per-vessel at p50") || v.Faces[0].Holds {
+		t.Errorf("%q, holds %v", v.Sentence, v.Faces[0].Holds)
+	}
+
+	r = sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 12, 2000))
+	extra(t, r, map[string]float64{"per-vessel": 1, "joined": 2.4})
+	if v = weigh(t, r); !strings.Contains(v.Sentence, ". It holds 2.4x the memory (2.3") {
+		t.Errorf("%q", v.Sentence)
+	}
+	r = sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 12, 2000))
+	extra(t, r, map[string]float64{"per-vessel": 1, "joined": 0.6})
+	if v = weigh(t, r); !strings.Contains(v.Sentence, "It holds 40") || !strings.Contains(v.Sentence, " % less memory") {
+		t.Errorf("%q", v.Sentence)
+	}
+
+	v = weigh(t, sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 20, 4000)))
+	if !strings.HasPrefix(v.Sentence, "They are alike: the choice may rest on other grounds.") {
+		t.Errorf("%q", v.Sentence)
+	}
+
+	v = weigh(t, coldAndWarm(12, [4]float64{0.08, 0.02, 0.08, 0.01}))
+	if !strings.HasPrefix(v.Sentence, "remembering is faster warm, alike cold. Cold, ") {
+		t.Errorf("%q", v.Sentence)
+	}
+}
+
+func TestRankingTellsWhoCannotBeToldApart(t *testing.T) {
+	d := sample.Duel{Rounds: 12, Shots: 400, Seed: 5, Entrants: []sample.Entrant{
+		{Name: "slow", Latency: sample.Times(0.020, 0.1)}, {Name: "twin", Latency: sample.Times(0.010, 0.1)},
+		{Name: "fast", Latency: sample.Times(0.004, 0.1)}, {Name: "other twin", Latency: sample.Times(0.010, 0.1)},
+	}}
+	v := weigh(t, sample.Make(d))
+	if len(v.Ranking) != 1 {
+		t.Fatalf("%d rankings", len(v.Ranking))
+	}
+	got := map[string]string{}
+	for _, p := range v.Ranking[0].Places {
+		got[p.Contender] = p.String()
+	}
+	if fmt.Sprint(got) != "map[fast:1 other twin:2 to 3 slow:4 twin:2 to 3]" || v.Ranking[0].Places[0].Contender != "fast" {
+		t.Errorf("places %v", got)
+	}
+	if said := v.Ranking[0].Sentence(); !strings.HasPrefix(said, "By p50: 1 fast (4.0") || !strings.Contains(said, "2 to 3 ") {
+		t.Errorf("%q", said)
+	}
+	d.Rounds = 4
+	if v = weigh(t, sample.Make(d)); len(v.Ranking) != 0 {
+		t.Error("four rounds give a ranking")
+	}
+}
+
+func TestFacingTurnsThePairRound(t *testing.T) {
+	d := sample.Duel{Rounds: 10, Shots: 400, Seed: 5, Entrants: []sample.Entrant{
+		{Name: "slow", Latency: sample.Times(0.020, 0.1)}, {Name: "twin", Latency: sample.Times(0.010, 0.1)}, {Name: "fast", Latency: sample.Times(0.004, 0.1)}}}
+	r := sample.Make(d)
+	v, err := judge.Facing(r, "twin")
+	if err != nil || v.Baseline != "twin" || len(v.Faces) != 2 || r.Plan.Baseline != "slow" {
+		t.Fatalf("%v, %+v", err, v)
+	}
+	if a := v.Faces[1].Figures[0]; v.Faces[1].Contender != "fast" || a.Ratio < 2.4 || a.Ratio > 2.6 {
+		t.Errorf("%s against twin: %g", v.Faces[1].Contender, a.Ratio)
+	}
+	if _, err := judge.Facing(r, "nobody"); err == nil {
+		t.Error("nobody is faced")
+	}
+}
+
+// Speed 2 at 800 shots a second and 8 clients of 10 ms: 1 000 000 items take 1 250 s and half of it.
+func TestStakes(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.02), sample.Times(0.005, 0.02), 10, 2000))
+	r.Plan.Stakes = &plan.Stakes{Items: 1e6, RunsPerDay: 600_000, MinutePrice: 0.01, PeakRate: 5000, Spare: 0.2, ServerPrice: 30, Currency: "crowns"}
+	v := weigh(t, r)
+	got := map[string]judge.Stake{}
+	for _, s := range v.Stakes {
+		got[s.What] = s
+	}
+	for what, want := range map[string][3]float64{
+		"time for 1 000 000 items":              {1250, 625, 625},
+		"minutes in a month of 30 days":         {3000, 1500, 1500}, // 600 000 x 30 x 10 ms
+		"price of a month's minutes":            {30, 15, 15},
+		"servers like this machine for 5 000/s": {8, 4, 4}, // 6 250 of 800, of 1 600
+		"price of these servers in a month":     {240, 120, 120},
+	} {
+		s, ok := got[what]
+		if !ok {
+			t.Errorf("no stake %q", what)
+			continue
+		}
+		for i, b := range []judge.Bound{s.Baseline, s.Own, s.Saved} {
+			if math.Abs(b.V/want[i]-1) > 0.01 || b.Low > b.V || b.High < b.V {
+				t.Errorf("%s: %+v; want %g", what, b, want[i])
+			}
+		}
+	}
+	s := got["servers like this machine for 5 000/s"]
+	if text := s.Sentence("per-vessel"); text != "servers like this machine for 5 000/s: per-vessel 8 servers, joined 4 servers; it saves 4 servers." {
+		t.Errorf("%q", text)
+	}
+	if s.Formula != "peak-rate / (1 - spare) / throughput, rounded up" {
+		t.Errorf("formula %q", s.Formula)
+	}
+	r.Plan.Baseline = "joined"
+	for _, s := range weigh(t, r).Stakes {
+		if s.What == "time for 1 000 000 items" && !strings.Contains(s.Sentence("joined"), "it costs 10 min") {
+			t.Errorf("the other way round: %q", s.Sentence("joined"))
+		}
+	}
+}
+
+// mirrored is a duel in which the baseline's twin is a little slower than itself.
+func mirrored(own, twin float64) *result.Result {
+	r := sample.Make(sample.Duel{Rounds: 12, Shots: 1000, Seed: 5, Entrants: []sample.Entrant{
+		{Name: "per-vessel", Latency: sample.Times(0.010, 0.02)}, {Name: "joined", Latency: sample.Times(0.010/own, 0.02)},
+		{Name: "per-vessel again", Latency: sample.Times(0.010*twin, 0.02)}}})
+	r.Entrants[2].Mirror = true
+	return r
+}
+
+func TestTheBaselineAgainstItself(t *testing.T) {
+	v := weigh(t, mirrored(1.05, 1.08))
+	if len(v.Faces) != 1 || v.Mirror == nil || v.Mirror.Contender != "per-vessel again" {
+		t.Fatalf("%d faces, mirror %v", len(v.Faces), v.Mirror)
+	}
+	a := figure(t, v, plan.P50)
+	if a.Noise < 1.07 || a.Noise > 1.1 || a.Word != judge.Better {
+		t.Errorf("noise %g, p50 %s", a.Noise, a.Word)
+	}
+	if !hasCaution(v, "the baseline differs from itself at p50: 1.08x") || !hasCaution(v, "joined is 1.05x faster at p50, and this machine differs from itself by up to 1.0") {
+		t.Errorf("cautions %+v", v.Cautions)
+	}
+	if len(v.Ranking) != 0 {
+		t.Error("the twin is ranked")
+	}
+	v = weigh(t, mirrored(2, 1))
+	if hasCaution(v, "differs from itself") || !strings.Contains(v.Note, "all 8 figures") {
+		t.Errorf("a quiet machine: note %q, cautions %+v", v.Note, v.Cautions)
+	}
+	if a = figure(t, weigh(t, sample.Make(duel(sample.Times(0.01, 0.1), sample.Times(0.01, 0.1), 8, 100))), plan.P50); !math.IsNaN(a.Noise) {
+		t.Errorf("noise %g where it was not tried", a.Noise)
+	}
+}
+
+// A run that is looked at on the way has wider intervals, and is settled when all that carry the verdict are.
+func TestLooks(t *testing.T) {
+	clear := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.002, 0.05), 10, 600))
+	narrow := figure(t, weigh(t, clear), plan.P50)
+	clear.Plan.Looks = plan.Looks
+	wide := figure(t, weigh(t, clear), plan.P50)
+	if wide.Level != 0.985 || narrow.Level != 0.95 || wide.Width() <= narrow.Width() {
+		t.Errorf("levels %g and %g, widths %g and %g", wide.Level, narrow.Level, wide.Width(), narrow.Width())
+	}
+	if ok, err := judge.Settled(clear); err != nil || !ok {
+		t.Errorf("ten clear rounds are settled: %v, %v", ok, err)
+	}
+	open := sample.Make(duel(heatNoise(0.1), heatNoise(0.1), 10, 600))
+	open.Plan.Looks = plan.Looks
+	if ok, err := judge.Settled(open); err != nil || ok {
+		t.Errorf("ten noisy rounds of likes are settled: %v, %v", ok, err)
+	}
+	few := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.002, 0.05), 5, 600))
+	few.Plan.Looks = plan.Looks
+	if ok, _ := judge.Settled(few); ok {
+		t.Error("five rounds settle five figures together")
+	}
+	few.Plan.Decides = plan.P50
+	if ok, _ := judge.Settled(few); !ok {
+		t.Error("five clear rounds do not settle the one figure that was named beforehand")
+	}
+}
+
+func TestDisturbancesAreTold(t *testing.T) {
+	find := func(v *judge.Verdict, kind judge.CautionKind) *judge.Caution {
+		for i := range v.Cautions {
+			if v.Cautions[i].Kind == kind {
+				return &v.Cautions[i]
+			}
+		}
+		return nil
+	}
+	plainly := sample.Times(0.010, 0.05)
+	quiet := weigh(t, sample.Make(duel(plainly, plainly, 16, 400)))
+	for _, kind := range []judge.CautionKind{judge.Drift, judge.FirstHeat, judge.Humps, judge.Outlier} {
+		if c := find(quiet, kind); c != nil {
+			t.Errorf("a quiet duel has %+v", c)
+		}
+	}
+	shaped := func(base, own func(*rand.Rand, int) float64) *judge.Verdict {
+		return weigh(t, sample.Make(duel(base, own, 16, 400)))
+	}
+	by := func(factor func(round int) float64) func(*rand.Rand, int) float64 {
+		return func(rng *rand.Rand, round int) float64 { return plainly(rng, round) * factor(round) }
+	}
+	rising := by(func(round int) float64 { return 1 + 0.02*float64(round) })
+	if c := find(shaped(rising, rising), judge.Drift); c == nil || !strings.Contains(c.What, "p50 of all contenders rose over the run, by 2") || c.See != judge.SeeRounds {
+		t.Errorf("drift of all: %+v", c)
+	}
+	if v := shaped(plainly, rising); find(v, judge.Drift) == nil || !hasCaution(v, "joined loses on per-vessel from round to round") {
+		t.Errorf("drift of one: %+v", v.Cautions)
+	}
+	first := by(func(round int) float64 {
+		if round == 0 {
+			return 2
+		}
+		return 1
+	})
+	if c := find(shaped(plainly, first), judge.FirstHeat); c == nil || c.Contender != "joined" || c.Round != 1 || !strings.Contains(c.What, "p50 2.0x longer than the rest") {
+		t.Errorf("first heat: %+v", c)
+	}
+	far := by(func(round int) float64 {
+		if round == 9 {
+			return 3
+		}
+		return 1
+	})
+	if c := find(shaped(plainly, far), judge.Outlier); c == nil || c.Round != 10 || !strings.Contains(c.What, "round 10 of joined lies far out: p50 3.0x its usual one, ") || !strings.Contains(c.What, "other programs then used") {
+		t.Errorf("outlier: %+v", c)
+	}
+	two := func(rng *rand.Rand, round int) float64 {
+		if rng.IntN(3) == 0 {
+			return 3 * plainly(rng, round)
+		}
+		return plainly(rng, round)
+	}
+	if c := find(shaped(plainly, two), judge.Humps); c == nil || c.Contender != "joined" || c.See != judge.SeeShape {
+		t.Errorf("humps: %+v", c)
+	}
+	stalled := func(rng *rand.Rand, round int) float64 {
+		if round == 3 && rng.IntN(200) == 0 {
+			return 0.9
+		}
+		return plainly(rng, round)
+	}
+	if c := find(shaped(plainly, stalled), judge.ClosedModel); c == nil || c.Round != 4 || !strings.Contains(c.What, "a shot of joined took 9") {
+		t.Errorf("stalls: %+v", c)
+	}
+}
+
+func TestLatencies(t *testing.T) {
+	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 6, 1000)))
+	l := v.Latencies[judge.Key{Contender: "joined"}]
+	if l.Shots() != 6000 {
+		t.Fatalf("%d shots", l.Shots())
+	}
+	for q := 0.05; q < 1; q += 0.05 {
+		x := l.Quantile(q)
+		if got := l.UpTo(x); math.Abs(got-q) > 0.006 {
+			t.Errorf("%g lie up to the %g quantile", got, q)
+		}
+	}
+	low, high := l.Ends()
+	if l.UpTo(low*0.99) != 0 || l.UpTo(high) != 1 || l.Quantile(1) != high || l.Quantile(0) != low {
+		t.Errorf("ends %g and %g: %g below, %g up to", low, high, l.UpTo(low*0.99), l.UpTo(high))
+	}
+	var none *judge.Latencies
+	if none.Shots() != 0 || !math.IsNaN(none.Quantile(0.5)) || !math.IsNaN(none.UpTo(1)) {
+		t.Error("no latencies have figures")
+	}
+}
+
+// Ten million shots in 20 heats, with what their latencies are made of.
+func BenchmarkTenMillionShots(b *testing.B) {
+	r := sample.Make(duel(sample.Times(0.010, 0.3), sample.Times(0.005, 0.3), 10, 500_000))
+	for i := range r.Heats {
+		for _, name := range []string{"late", "send", "wait", "read"} {
+			r.Heats[i].Splits = append(r.Heats[i].Splits, result.Split{Name: name, Sum: r.Heats[i].LatencySum, Lengths: r.Heats[i].Latencies})
+		}
+	}
+	for b.Loop() {
+		if _, err := judge.Judge(r); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
