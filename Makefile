@@ -1,7 +1,7 @@
 # make test runs everything that a change has to pass; make bench prints what things cost.
 GO ?= go
 
-.PHONY: build test bench golden schema
+.PHONY: build test bench golden calibrate mirrors
 
 build:
 	$(GO) build -o bin/paceduel ./cmd/paceduel
@@ -24,6 +24,14 @@ bench:
 	$(GO) test -run '^$$' -bench . ./core/... ./screen/app
 	$(GO) test -run '^$$' -bench . -benchtime 2x ./e2e
 
+# Holds verdicts to their promises by simulation, in full: about an hour of two processors. It writes the tables of
+# docs/statistics.md. The mirrors are duels of a baseline against itself on this machine, for real: about half an hour.
+calibrate:
+	$(GO) test -count=1 -timeout 6h -run TestFull ./internal/calibration -full $(CURDIR)/docs/statistics.md
+
+mirrors:
+	$(GO) test -count=1 -timeout 3h -v -run TestMirrors ./internal/calibration -mirrors 200
+
 # After a wanted change of output: write the golden files anew, then read the difference.
 golden:
-	$(GO) test ./core/plan ./core/judge ./core/result ./core/chart ./screen/app -update
+	$(GO) test ./core/plan ./core/judge ./core/result ./core/chart ./core/measured ./core/report ./screen/app -update

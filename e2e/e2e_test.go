@@ -135,7 +135,13 @@ func TestRunJudgesKeepsAndExports(t *testing.T) {
 	h.run(t, "log").says(t, 0, r.ID, "Count", "in the mean")
 	h.run(t, "show", r.ID).says(t, 0, "in the mean")
 	h.run(t, "show", "out.json").says(t, 0, "in the mean")
-	h.run(t, "export", r.ID, "--to", "pictures").says(t, 0, "count-long-"+r.ID+".svg", ".pdf", ".json")
+	h.run(t, "export", r.ID, "--to", "pictures").says(t, 0, "count-long-"+r.ID+".svg", ".pdf", ".json", "count-distribution-"+r.ID+".svg", "count-tail-"+r.ID+".pdf", "count-timeline-"+r.ID+".svg", "count-"+r.ID+".md", ".csv")
+	report, err := os.ReadFile(filepath.Join(h.dir, "pictures", "count-"+r.ID+".md"))
+	for _, part := range []string{"# Count", "**long is ", "## Figures", "| **mean** |", "## Cautions", "paceduel run count.duel.yaml --seed 7", "![", "pace: { repeat: 2 }"} {
+		if err != nil || !strings.Contains(string(report), part) {
+			t.Errorf("the report lacks %q (%v):\n%s", part, err, report)
+		}
+	}
 	for _, ending := range []string{".svg", ".pdf"} {
 		if info, err := os.Stat(filepath.Join(h.dir, "pictures", "count-long-"+r.ID+ending)); err != nil || info.Size() < 5000 {
 			t.Errorf("the exported %s: %v", ending, err)
@@ -146,6 +152,51 @@ func TestRunJudgesKeepsAndExports(t *testing.T) {
 	if err := json.Unmarshal([]byte(o.out), &doc); err != nil || o.status != 0 {
 		t.Errorf("--json - does not print the result alone: %v", err)
 	}
+}
+
+// The baseline against itself, and a run that ends when it is settled.
+func TestMirrorAndAuto(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick+"decides: mean\nstakes: { runs-per-day: 1000, minute-price: 2, currency: crowns }\n")
+	o := h.run(t, "run", "count.duel.yaml", "--mirror", "--rounds", "auto up to 10", "--json", "out.json", "--seed", "7")
+	o.says(t, 0, "short again", "the baseline against itself", "stakes", "minutes in a month of 30 days: short ", "runs-per-day x 30 x mean / 60 s", " crowns")
+	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
+	if err != nil || len(r.Entrants) != 3 || !r.Entrants[2].Mirror {
+		t.Fatalf("%v: %+v", err, r)
+	}
+	if n := len(r.Order); n != 5 && n != 10 { // it is some hundred times as slow; but who knows what else goes on
+		t.Errorf("it ended after %d rounds", n)
+	}
+	h.run(t, "run", "count.duel.yaml", "--mirror", "--only", "short", "--rounds", "6").says(t, 0, "short again is ")
+	h.run(t, "run", "count.duel.yaml", "--rounds", "many").says(t, 2, "--set rounds=many", "is no number of rounds")
+}
+
+func TestJudgingWhatWasMeasuredElsewhere(t *testing.T) {
+	h := newHome(t)
+	var heats []string
+	for round := 1; round <= 8; round++ {
+		for order, name := range []string{"a", "b"} {
+			var samples []string
+			for i := range 20 {
+				samples = append(samples, fmt.Sprintf("%g", (0.004-0.002*float64(order))*(1+0.001*float64((i*7+round*3)%20))))
+			}
+			heats = append(heats, fmt.Sprintf(`{"round":%d,"order":%d,"contender":%q,"samples_s":[%s]}`, round, order+1, name, strings.Join(samples, ",")))
+		}
+	}
+	duel := `{"id":"x","baseline":"a","heats":[` + strings.Join(heats, ",") + "]}\n"
+	h.write(t, "good.jsonl", duel+duel)
+	o := h.run(t, "judge", "good.jsonl")
+	o.says(t, 0, `{"id":"x","rounds":8,"figures":[{"contender":"b","figure":"p50","ratio":2`, `"verdict":"faster","together":"faster"`)
+	if lines := strings.Count(o.out, "\n"); lines != 2 {
+		t.Errorf("%d judgements of two duels", lines)
+	}
+	h.write(t, "bad.jsonl", duel+"nonsense\n"+duel)
+	o = h.run(t, "judge", "bad.jsonl")
+	o.says(t, 2, "line 2: this is no duel")
+	if lines := strings.Count(o.out, "\n"); lines != 3 {
+		t.Errorf("%d answers to three lines", lines)
+	}
+	h.run(t, "judge", "none.jsonl").says(t, 2, "none.jsonl")
 }
 
 func TestExitStatuses(t *testing.T) {

@@ -271,15 +271,35 @@ func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 			show = units.Rate
 		case judge.HoldsClients:
 			show = units.Significant
-		case plan.PeakBytes, plan.SentBack:
-			show = units.Bytes
 		}
 		values = append(values, a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High)
 		if log {
 			values = append(values, a.Baseline.Low, a.Contender.Low)
 		}
 	}
+	if kind == string(plan.PeakBytes) || kind == string(plan.SentBack) {
+		return bytesScale(values, log)
+	}
 	return NewScale(values, log, show)
+}
+
+// bytesScale has round numbers of the binary unit that suits its largest value.
+func bytesScale(values []float64, log bool) Scale {
+	unit, most := 1.0, 1.0
+	for _, v := range values {
+		if v > most {
+			most = v
+		}
+	}
+	for most >= 1024*unit {
+		unit *= 1024
+	}
+	for i := range values {
+		values[i] /= unit
+	}
+	s := NewScale(values, log, func(v float64) string { return units.Bytes(v * unit) })
+	s.Min, s.Max = s.Min*unit, s.Max*unit
+	return s
 }
 
 // Lanes is the picture of the rounds: a lane for each contender, time across in rounds, latency up on a log scale that

@@ -141,3 +141,24 @@ func TestUntil(t *testing.T) {
 		})
 	}
 }
+
+// A run with looks is asked after these rounds alone, and the last of them ends it.
+func TestLooks(t *testing.T) {
+	for at, want := range map[int]int{5: 5, 6: 10, 99: 20} {
+		synctest.Test(t, func(t *testing.T) {
+			var asked []int
+			r, err := steered(t, "rounds: auto up to 20\n", func(r *result.Result) bool {
+				asked = append(asked, len(r.Heats)/3)
+				return len(r.Heats)/3 >= at
+			}, nil)
+			if err != nil || len(r.Order) != want || len(r.Heats) != 3*want || !slices.Equal(r.Plan.Looks, []int{5, 10, 20}) {
+				t.Errorf("enough from %d: %d rounds, %v; want %d", at, len(r.Order), err, want)
+			}
+			for _, n := range asked {
+				if n != 5 && n != 10 {
+					t.Errorf("asked after %d rounds", n)
+				}
+			}
+		})
+	}
+}

@@ -58,9 +58,9 @@ func (v View) ladderBody(s screen.Scene, w, h int) []string {
 	if room >= len(lines) {
 		lines = draw(face, true)
 	}
-	lines = append(lines, others...)
+	lines = append(append(lines, others...), notes...)
 	lines = append(lines, "")
-	return append(append(lines, card...), notes...)
+	return append(lines, card...)
 }
 
 // notes sum up the reasons in a line or two.

@@ -148,7 +148,10 @@ func (v View) readOff(s screen.Scene, shape *chart.Shape, w int) []string {
 		side := &shape.Sides[i]
 		text = append(text, s.Theme.Sign(side.Sign).Render(side.Sign.Glyph+" "+side.Title())+" "+said)
 	}
-	lines := []string{}
+	if v.part != (chart.Stretched{}) {
+		text = append(text, s.Theme.Faint.Render(fmt.Sprintf("(%.0f %% of the scale in view)", 100*(v.part.To-v.part.From))))
+	}
+	var lines []string
 	line := " " + s.Theme.Strong.Render(latency) + ": "
 	for i, t := range text {
 		if i > 0 && lipgloss.Width(line)+lipgloss.Width(t)+3 > w {
@@ -160,8 +163,5 @@ func (v View) readOff(s screen.Scene, shape *chart.Shape, w int) []string {
 		line += t
 	}
 	lines = append(lines, parts.Cell(line, w))
-	if v.part != (chart.Stretched{}) {
-		lines[len(lines)-1] = parts.Cell(lines[len(lines)-1]+s.Theme.Faint.Render(fmt.Sprintf("   (%.0f %% of the scale in view)", 100*(v.part.To-v.part.From))), w)
-	}
 	return lines
 }
