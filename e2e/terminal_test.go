@@ -114,7 +114,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.press("v", "BSpace")
 	term.wait("share that takes longer, log scale", "100 %")
 	term.press("v", "Down")
-	term.wait("claim", "cautions", "interrupted: ", "closed model", "enter see where it shows")
+	term.wait("stakes", "cautions", "interrupted: ", "closed model", "enter see where it shows")
 	term.tmux("resize-window", "-x", "80", "-y", "24")
 	term.wait("stakes", "servers like this machine for 9 000/s")
 	term.press("v")

@@ -284,6 +284,7 @@ type View struct {
 	Type     string   `json:"type,omitempty"`     // content type as announced
 	Encoding string   `json:"encoding,omitempty"` // content encoding as announced
 	Version  string   `json:"version,omitempty"`  // of the contender, as it says itself, in one line
+	Terminal bool     `json:"terminal,omitempty"` // whether the output went to a pseudo-terminal
 }
 
 // MaxViewBytes bounds what a View keeps of a body unless it says otherwise.

@@ -380,6 +380,13 @@ func workCautions(r *result.Result) (out []Caution) {
 		if e.Touch == nil {
 			continue
 		}
+		if e.Touch.Terminal {
+			out = append(out, Caution{
+				Kind: OnTerminal, See: SeeWeighIn, Contender: e.Name,
+				What: fmt.Sprintf("%s writes to a terminal: drawing %s for it is part of what was measured", e.Name, units.Bytes(float64(e.Touch.Bytes))),
+				Try:  "see that this is what you compare; stdout: pipe or discard leaves the terminal out",
+			})
+		}
 		for _, note := range e.Touch.Notes {
 			out = append(out, Caution{Kind: UnequalWork, See: SeeWeighIn, What: e.Name + " at the weigh-in: " + note, Try: "see what it answered under weigh-in"})
 		}

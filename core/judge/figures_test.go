@@ -339,6 +339,15 @@ func TestDisturbancesAreTold(t *testing.T) {
 	}
 }
 
+func TestOutputToATerminalIsTold(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 6, 50))
+	r.Entrants[1].Touch.Terminal = true
+	v := weigh(t, r)
+	if !hasCaution(v, "joined writes to a terminal: drawing 8.25 KiB") || hasCaution(v, "per-vessel writes to a terminal") {
+		t.Errorf("cautions %+v", v.Cautions)
+	}
+}
+
 func TestLatencies(t *testing.T) {
 	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 6, 1000)))
 	l := v.Latencies[judge.Key{Contender: "joined"}]

@@ -81,7 +81,11 @@ func (s *Stake) Sentence(base string) string {
 	if saved.V < 0 {
 		verb, saved = "costs", Bound{-saved.V, -saved.High, -saved.Low}
 	}
-	return fmt.Sprintf("%s: %s %s, %s %s; it %s %s.", s.What, base, s.Show(s.Baseline), who, s.Show(s.Own), verb, s.Show(saved))
+	open := ""
+	if math.IsNaN(s.Own.Low) {
+		open = ", for which there is no interval yet"
+	}
+	return fmt.Sprintf("%s: %s %s, %s %s; it %s %s%s.", s.What, base, s.Show(s.Baseline), who, s.Show(s.Own), verb, s.Show(saved), open)
 }
 
 // monthDays is how many days a month has here.

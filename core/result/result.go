@@ -155,6 +155,7 @@ type Touch struct {
 	Stderr   string        `json:"stderr,omitempty"`
 	Version  string        `json:"-"`                           // kept with the contender
 	Peak     int64         `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once
+	Terminal bool          `json:"terminal,omitempty"`          // whether its output went to a pseudo-terminal
 	Notes    []string      `json:"notes,omitempty"`             // what is odd about an answer that passed
 	Parts    []Part        `json:"parts,omitempty"`             // what a JSON answer is made of, the heaviest first
 	Heads    []Part        `json:"header_parts,omitempty"`      // its headers by name, the heaviest first

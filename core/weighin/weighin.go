@@ -160,6 +160,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot)
 		t.Headers = append(t.Headers, mask(h))
 	}
 	t.Notes, t.Parts, t.Heads = oddities(t, view.Done), Weigh(body), weighHeaders(view.Headers)
+	t.Terminal = view.Terminal
 	if note != "" {
 		t.Notes = append(t.Notes, note)
 	}

@@ -94,7 +94,44 @@ func (s *Shape) draw(rng *rand.Rand, round, rounds, shots int, scale float64) []
 	for i := range x {
 		x[i] *= factor
 	}
+	sortTimes(x)
 	return x
+}
+
+// sortTimes sorts latencies and rounds them to nanoseconds, as recorders do. It sorts by digits, since very many heats are
+// drawn here.
+func sortTimes(x []float64) {
+	const digit, few = 11, 64
+	if len(x) < few {
+		for i := range x {
+			x[i] = math.Round(x[i]*1e9) / 1e9
+		}
+		slices.Sort(x)
+		return
+	}
+	keys, other := make([]uint32, len(x)), make([]uint32, len(x))
+	for i, v := range x {
+		keys[i] = uint32(min(math.Round(v*1e9), math.MaxUint32))
+	}
+	for shift := 0; shift < 32; shift += digit {
+		var from [1 << digit]int
+		for _, k := range keys {
+			from[k>>shift&(1<<digit-1)]++
+		}
+		sum := 0
+		for i, n := range from {
+			from[i], sum = sum, sum+n
+		}
+		for _, k := range keys {
+			at := &from[k>>shift&(1<<digit-1)]
+			other[*at] = k
+			*at++
+		}
+		keys, other = other, keys
+	}
+	for i, k := range keys {
+		x[i] = float64(k) / 1e9
+	}
 }
 
 // Cell is one kind of duel.
@@ -127,7 +164,6 @@ func (c *Cell) truths() map[plan.Figure]float64 {
 	for i := range draws {
 		base := c.Base.draw(rng, i%stretch, stretch, c.Shots, 1)
 		own := c.Own.draw(rng, i%stretch, stretch, c.Shots, 1/c.Times)
-		slices.Sort(own)
 		for f, b := range figures(base) {
 			d[f] = append(d[f], math.Log(b/figureOf(own, f)))
 		}
@@ -163,9 +199,8 @@ func (c *Cell) truth() map[plan.Figure]float64 {
 // quantiles are the percentiles that are held to the truth.
 var quantiles = map[plan.Figure]float64{plan.P50: 0.5, plan.P75: 0.75, plan.P90: 0.9, plan.P95: 0.95, plan.P99: 0.99, plan.P999: 0.999}
 
-// figures are those of a heat, whose samples it sorts.
+// figures are those of a heat, by its sorted samples.
 func figures(x []float64) map[plan.Figure]float64 {
-	slices.Sort(x)
 	out := map[plan.Figure]float64{plan.Mean: figureOf(x, plan.Mean)}
 	for f, q := range quantiles {
 		if float64(len(x))*(1-q) >= 5-1e-9 {

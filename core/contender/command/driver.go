@@ -288,6 +288,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	c.judge(ctx, ended, shot, fail)
 	if shot.View != nil {
 		c.describe(ended, out, shot)
+		shot.View.Terminal = out.terminal != nil
 		if !shot.View.Sample {
 			shot.View.Version = c.version(ctx)
 		}

@@ -1,0 +1,126 @@
+package report_test
+
+import (
+	"encoding/csv"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"paceduel/core/chart"
+	"paceduel/core/judge"
+	"paceduel/core/plan"
+	"paceduel/core/report"
+	"paceduel/core/result"
+	"paceduel/internal/golden"
+	"paceduel/internal/sample"
+)
+
+func made(t *testing.T) (*result.Result, *judge.Verdict) {
+	t.Helper()
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 600, Clients: 4, Seed: 12, Entrants: []sample.Entrant{
+		{Name: "per-vessel", Latency: sample.Times(0.012, 0.1), Bytes: 8443}, {Name: "joined | twice", Latency: sample.Times(0.004, 0.1), Bytes: 8443},
+		{Name: "snapshot", Latency: sample.Times(0.001, 0.1), Bytes: 8443}, {Name: "per-vessel again", Latency: sample.Times(0.012, 0.1), Bytes: 8443}}})
+	r.Entrants[3].Mirror = true
+	r.Entrants[2].Avoid = "a change must be seen at once"
+	r.Plan.Claims = []string{"snapshot at least 5x faster than per-vessel"}
+	r.Plan.Stakes = &plan.Stakes{Items: 1e6}
+	r.Plan.Sets = []string{"rounds=10"}
+	r.Plan.Source = "duel: Berth board\nquestion: \"```?\"\n"
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, v
+}
+
+func TestMarkdown(t *testing.T) {
+	r, v := made(t)
+	var out strings.Builder
+	if err := report.Markdown(&out, r, v, nil); err != nil {
+		t.Fatal(err)
+	}
+	golden.Check(t, "report", out.String())
+}
+
+func TestFiguresAsCSV(t *testing.T) {
+	r, v := made(t)
+	var out strings.Builder
+	if err := report.Figures(&out, r, v); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
+	if err != nil || len(rows) < 10 {
+		t.Fatalf("%d rows, %v", len(rows), err)
+	}
+	at := map[string]int{}
+	for i, name := range rows[0] {
+		at[name] = i
+	}
+	seen := false
+	for _, row := range rows[1:] {
+		if row[at["contender"]] != "snapshot" || row[at["figure"]] != "p50" {
+			continue
+		}
+		seen = true
+		ratio, err := strconv.ParseFloat(row[at["ratio"]], 64)
+		if err != nil || ratio < 11.5 || ratio > 12.5 || row[at["word"]] != "better" || row[at["on_ladder"]] != "true" || row[at["baseline_against_itself"]] == "" {
+			t.Errorf("%v", row)
+		}
+	}
+	if !seen {
+		t.Error("p50 of snapshot is missing")
+	}
+}
+
+func TestExportWritesEverything(t *testing.T) {
+	r, v := made(t)
+	dir := filepath.Join(t.TempDir(), "new", "folder")
+	files, err := report.Export(r, v, dir, chart.Look{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ends := map[string]int{}
+	for _, f := range files {
+		info, err := os.Stat(f)
+		if err != nil || info.Size() == 0 {
+			t.Errorf("%s: %v", f, err)
+		}
+		ends[filepath.Ext(f)]++
+	}
+	// Two ladders, lanes, distribution, tail and time line.
+	if ends[".svg"] != 6 || ends[".pdf"] != 6 || ends[".csv"] != 1 || ends[".md"] != 1 || ends[".json"] != 1 {
+		t.Errorf("files %v", ends)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "berth-board-"+r.ID+".md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		if _, rest, ok := strings.Cut(line, "]("); ok && strings.HasPrefix(line, "![") {
+			if _, err := os.Stat(filepath.Join(dir, strings.TrimSuffix(strings.TrimSpace(rest), ")"))); err != nil {
+				t.Errorf("the report shows a picture that is not there: %v", err)
+			}
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "file"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := report.Export(r, v, filepath.Join(dir, "file"), chart.Look{}); err == nil || !strings.Contains(err.Error(), "export to ") {
+		t.Errorf("exporting into a file: %v", err)
+	}
+}
+
+// What was never measured can still be told.
+func TestARunWithoutRounds(t *testing.T) {
+	r, _ := made(t)
+	r.Heats, r.Ending = nil, result.Interrupted
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := report.Export(r, v, t.TempDir(), chart.Look{All: true}); err != nil {
+		t.Error(err)
+	}
+}
