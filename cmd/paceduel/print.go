@@ -64,13 +64,17 @@ func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
 
 func printFace(out io.Writer, v *judge.Verdict, f *judge.Face) {
 	w := tabwriter.NewWriter(out, 0, 0, 3, ' ', 0)
-	fmt.Fprintf(w, "\n  \t%s\t%s\tratio\tbetween\t\n", v.Baseline, f.Contender)
+	fmt.Fprintf(w, "\n  \t%s\t%s\tratio\tbetween\tdifference\t\n", v.Baseline, f.Contender)
 	for _, a := range f.Figures {
 		ratio, between := units.None, units.None
 		if a.Rounds > 0 {
 			ratio, between = a.Factor(), a.Interval()
 		}
-		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\t%s\t%s\n", a.Title(), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, a.Say())
+		apart, _, _ := strings.Cut(a.Apart(), " (")
+		if apart == "" {
+			apart = units.None
+		}
+		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\t%s\t%s\t%s\n", a.Title(), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, apart, a.Say())
 	}
 	w.Flush()
 }

@@ -29,6 +29,19 @@ type TrackLane struct {
 	Word                 judge.Word
 }
 
+// TooFew is what is said of a figure that no contender has; ok is false where one has.
+func (t *Track) TooFew() (say string, ok bool) {
+	for _, l := range t.Lanes {
+		if l.Ratio != "" || l.Length > 0 {
+			return "", false
+		}
+		if !l.Baseline {
+			say = l.Say
+		}
+	}
+	return say, true
+}
+
 // NewTracks arranges all faces of a verdict, figure by figure.
 func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 	t := &Tracks{Title: r.Plan.Name, Sentence: v.Sentence, Log: look.Log, Conditions: Conditions(r, v)}

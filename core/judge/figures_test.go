@@ -147,6 +147,17 @@ func TestRankingTellsWhoCannotBeToldApart(t *testing.T) {
 	if said := v.Ranking[0].Sentence(); !strings.HasPrefix(said, "By p50: 1 fast (4.0") || !strings.Contains(said, "2 to 3 ") {
 		t.Errorf("%q", said)
 	}
+	all := []sample.Entrant{}
+	for _, name := range []string{"a", "b", "c", "d"} {
+		all = append(all, sample.Entrant{Name: name, Latency: heatNoise(0.1)})
+	}
+	v = weigh(t, sample.Make(sample.Duel{Rounds: 10, Shots: 100, Seed: 5, Entrants: all}))
+	if said := v.Ranking[0].Sentence(); said != "By p50 no two of the 4 can be told apart yet." {
+		t.Errorf("%q", said)
+	}
+	if v.Sentence != "All 3 are still open at p50 and at p90 (heats of 100 shots) against a." {
+		t.Errorf("%q", v.Sentence)
+	}
 	d.Rounds = 4
 	if v = weigh(t, sample.Make(d)); len(v.Ranking) != 0 {
 		t.Error("four rounds give a ranking")

@@ -110,12 +110,17 @@ func (f *field) ranking(decides plan.Figure) (out []Ranking) {
 // Sentence is the ranking in words.
 func (r *Ranking) Sentence() string {
 	var places []string
+	apart := false
 	for _, p := range r.Places {
+		apart = apart || p.First > 1 || p.Last < len(r.Places)
 		places = append(places, fmt.Sprintf("%s %s (%s)", p, p.Contender, Show(r.Figure, p.Value)))
 	}
 	text := "By " + Label(r.Figure)
 	if r.State != "" {
 		text += ", " + r.State
+	}
+	if !apart {
+		return text + fmt.Sprintf(" no two of the %d can be told apart yet.", len(r.Places))
 	}
 	return text + ": " + units.List(places) + "."
 }

@@ -422,6 +422,9 @@ func overall(r *result.Result, v *Verdict) string {
 		text = append(text, v.Faces[i].Sentence)
 	}
 	text[0], text[v.Best] = text[v.Best], text[0]
+	if open := allOpen(r, v); open != "" {
+		text = []string{open}
+	}
 	if alike := allAlike(r, v); alike != "" {
 		text = append([]string{alike}, text...)
 	}
@@ -431,6 +434,31 @@ func overall(r *result.Result, v *Verdict) string {
 		}
 	}
 	return strings.Join(text, " ")
+}
+
+// allOpen says once what would else be said of each of several contenders: that nothing is settled.
+func allOpen(r *result.Result, v *Verdict) string {
+	const several = 3
+	if len(v.Faces) < several || len(r.States()) > 1 || r.Plan.Pace.Climb != nil {
+		return ""
+	}
+	var at []string
+	for i := range v.Faces {
+		f := &v.Faces[i]
+		said := f.spoken(v.Decides)
+		if len(said) == 0 || math.IsNaN(said[0].Low) || failuresDiffer(r, v.Baseline, f.Contender) != "" || besides(f) != "" {
+			return ""
+		}
+		for _, a := range said {
+			if a.Word != Open {
+				return ""
+			}
+			if i == 0 {
+				at = append(at, strings.TrimSpace(phrase(a, false, "")))
+			}
+		}
+	}
+	return fmt.Sprintf("All %d are still open %s against %s.", len(v.Faces), units.List(at), v.Baseline)
 }
 
 // allAlike says so where no contender differs from the baseline by more than what is of interest.

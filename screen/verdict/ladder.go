@@ -23,7 +23,7 @@ func layout(s screen.Scene, w int) columns {
 	}
 	switch {
 	case w < 84:
-		c.said, c.spine, c.value = 22, c.spine-2, 9
+		c.said, c.spine = 22, c.spine-2
 	case w < 120:
 		c.said = 30
 	default:
@@ -180,6 +180,10 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 		settled := r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike
 		if interval := s.Theme.Faint.Render("  " + r.Interval); settled && lipgloss.Width(text)+lipgloss.Width(interval) <= w {
 			text += interval
+		}
+		apart, _, _ := strings.Cut(r.Apart, " (")
+		if apart = s.Theme.Faint.Render("  " + apart); settled && r.Apart != "" && lipgloss.Width(text)+lipgloss.Width(apart) <= w {
+			text += apart
 		}
 	}
 	return parts.Cell(text, w)

@@ -33,6 +33,13 @@ func (v View) lanesBody(s screen.Scene, w, h int) (lines []string) {
 	}
 	airy := total+len(t.Figures) <= h
 	for _, f := range t.Figures {
+		if say, ok := f.TooFew(); ok {
+			lines = append(lines, parts.Cell(" "+s.Theme.Strong.Render(f.Label), label)+s.Theme.Faint.Render(say))
+			if airy {
+				lines = append(lines, "")
+			}
+			continue
+		}
 		for i, l := range f.Lanes {
 			style := s.Theme.Sign(l.Sign)
 			title := ""
