@@ -51,6 +51,7 @@ type service struct {
 	read   chan struct{} // closed when its output has ended
 	gone   chan struct{} // closed when it has ended and its group with it
 	state  *os.ProcessState
+	notice *notice // nil unless it is to say itself that it is ready
 }
 
 // look is how often a service is looked at until it is ready.
@@ -104,6 +105,16 @@ func startService(ctx context.Context, s plan.Service, dir, planDir string, env 
 	v.cmd.Env = append(env, "PORT="+setup.Port)
 	for name, value := range s.Env {
 		v.cmd.Env = append(v.cmd.Env, name+"="+setup.Fill(string(value)))
+	}
+	if s.Ready.Notify {
+		if v.notice, err = listenNotice(); err != nil {
+			r.Close()
+			w.Close()
+			seat.Release()
+			return fail("cannot be listened to", err)
+		}
+		defer v.notice.close()
+		v.cmd.Env = append(v.cmd.Env, "NOTIFY_SOCKET="+v.notice.path)
 	}
 	v.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	err = startOn(v.cmd, usable(setup.CPUs), setup.Nice)
@@ -189,6 +200,8 @@ func (v *service) ready(ctx context.Context, dir string, setup contender.Setup) 
 		select {
 		case <-v.output.matched:
 			return nil
+		case <-v.noticed():
+			return nil
 		case <-tick.C:
 			if seen(ctx) {
 				return nil
@@ -207,8 +220,8 @@ func (v *service) ready(ctx context.Context, dir string, setup contender.Setup) 
 func (v *service) seen(dir string, setup contender.Setup) func(context.Context) bool {
 	how := v.said.Ready
 	switch {
-	case how.Line != "":
-		return func(context.Context) bool { return false } // its output tells
+	case how.Line != "", how.Notify:
+		return func(context.Context) bool { return false } // it tells
 	case how.File != "":
 		path := setup.Fill(how.File)
 		if !filepath.IsAbs(path) {
@@ -329,6 +342,14 @@ func freePort() (string, error) {
 
 // Port is the port of the contender's service; empty without one.
 func (g *Ground) Port() string { return g.port }
+
+// ServicePID is the process of the contender's service while there is one that lasts for the heat; else 0.
+func (g *Ground) ServicePID() int {
+	if g.service == nil {
+		return 0
+	}
+	return g.service.cmd.Process.Pid
+}
 
 // serve starts the contender's service when it is to be fresh at this level and is not there.
 func (g *Ground) serve(ctx context.Context, level string) error {

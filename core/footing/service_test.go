@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/signal"
@@ -38,6 +39,13 @@ func board(how string) {
 		fmt.Println("struck a rock")
 		os.Exit(9)
 	})
+	if path := os.Getenv("NOTIFY_SOCKET"); path != "" && how != "mute" {
+		if conn, err := net.Dial("unixgram", path); err == nil {
+			fmt.Fprint(conn, "STATUS=rigging\n")
+			fmt.Fprint(conn, "STATUS=afloat\nREADY=1\n")
+			conn.Close()
+		}
+	}
 	fmt.Println("open on", os.Getenv("PORT"))
 	os.WriteFile("ready", nil, 0o644)
 	http.ListenAndServe("127.0.0.1:"+os.Getenv("PORT"), mux)
@@ -119,7 +127,7 @@ func TestAServiceIsFreshOrKept(t *testing.T) {
 }
 
 func TestWaysToBeReady(t *testing.T) {
-	for _, way := range []string{"", ", ready: { url: 'http://127.0.0.1:${PORT}/x', status: 200 }", ", ready: { line: '^open on [0-9]+$' }", ", ready: { file: ready }"} {
+	for _, way := range []string{"", ", ready: { url: 'http://127.0.0.1:${PORT}/x', status: 200 }", ", ready: { line: '^open on [0-9]+$' }", ", ready: { file: ready }", ", ready: { notify: true }"} {
 		_, g := serving(t, "answers", way)
 		if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
 			t.Errorf("ready%s: %v", way, err)
@@ -138,8 +146,13 @@ func TestAServiceThatFailsSpeaksForItself(t *testing.T) {
 	for how, want := range map[string]string{
 		"breaks": "ended (exit code 3): the slipway is blocked",
 		"never":  "was not ready after 300ms (its port accepts): still thinking",
+		"mute":   "was not ready after 300ms (it says READY=1): open on",
 	} {
-		_, g := serving(t, how, ", limit: 300ms")
+		rest := ", limit: 300ms"
+		if how == "mute" {
+			rest += ", ready: { notify: true }"
+		}
+		_, g := serving(t, how, rest)
 		err := g.BeginHeat(t.Context(), plan.AsFound, 1)
 		var service *footing.ServiceError
 		if !errors.As(err, &service) || !strings.Contains(err.Error(), want) {

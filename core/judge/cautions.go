@@ -43,6 +43,7 @@ const (
 	OtherLoad      CautionKind = "other load"
 	Overload       CautionKind = "overload"
 	Floor          CautionKind = "floor"
+	Growth         CautionKind = "growth"
 	Ground         CautionKind = "footing"
 	UnequalWork    CautionKind = "unequal work"
 	NewConnections CautionKind = "new connections"
@@ -99,6 +100,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, workCautions(r)...)
 	out = append(out, rateCautions(r)...)
 	out = append(out, f.closedModel()...)
+	out = append(out, f.growth()...)
 	for _, e := range r.Entrants {
 		if e.Avoid != "" {
 			out = append(out, Caution{Kind: NotFor, See: SeeAsk, Contender: e.Name, What: fmt.Sprintf("%s is not for when %s", e.Name, e.Avoid), Try: "the plan says so"})
@@ -314,7 +316,7 @@ func hostCautions(r *result.Result) (out []Caution) {
 			slowest, fastest = min(slowest, mhz), max(fastest, mhz)
 		}
 		own += h.Conditions.OwnFrac
-		others += h.Conditions.OthersFrac
+		others += max(h.Conditions.OthersFrac-served(r, h), 0)
 		steal += h.Conditions.StealFrac
 		disk += h.Conditions.DiskPressure
 		memory += h.Conditions.MemoryPressure
@@ -351,6 +353,14 @@ func hostCautions(r *result.Result) (out []Caution) {
 		out = append(out, Caution{Kind: Busy, See: SeeRounds, What: fmt.Sprintf("our own memory collection paused for %s within one heat", units.Seconds(pause)), Try: "shorten the heats"})
 	}
 	return out
+}
+
+// served is the share of the machine that the contender's own service took in a heat, and nobody else.
+func served(r *result.Result, h *result.Heat) float64 {
+	if h.Service == nil || h.Wall <= 0 {
+		return 0
+	}
+	return h.Service.CPU.Seconds() / h.Wall.Seconds() / float64(max(r.Host.Cores, 1))
 }
 
 // workCautions catch what makes contenders unequal without failing.

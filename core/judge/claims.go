@@ -34,7 +34,8 @@ func (v *Verdict) Upheld() bool {
 	return !slices.ContainsFunc(v.Claims, func(c Claim) bool { return c.Finding != Upheld })
 }
 
-// claims weighs the claims of the plan, one by one for each state of caches that they are of. Each stands at 95 % alone.
+// claims weighs the claims of the plan, one by one for each state of caches that they are of. Each stands alone, at the level of
+// the run's intervals.
 func (f *field) claims() (out []Claim, err error) {
 	var names []string
 	for _, e := range f.r.Entrants {
@@ -95,7 +96,7 @@ func (f *field) against(c *plan.Claim, own, than side) Claim {
 	if faster {
 		what = "as fast"
 	}
-	return decide(d, edge, more, faster, what, func(x float64) string {
+	return f.decide(d, edge, more, faster, what, func(x float64) string {
 		if faster {
 			x = -x
 		}
@@ -114,16 +115,16 @@ func (f *field) limited(c *plan.Claim, own side) Claim {
 			d = append(d, x)
 		}
 	}
-	return decide(d, math.Log(c.Limit), c.How == plan.Over, false, "", func(x float64) string { return Show(c.Figure, math.Exp(x)) })
+	return f.decide(d, math.Log(c.Limit), c.How == plan.Over, false, "", func(x float64) string { return Show(c.Figure, math.Exp(x)) })
 }
 
 // decide holds the centre of d to an edge that it has to lie above, or below. show writes a value, what says
 // of what; falls says that what it writes gets less as the value grows.
-func decide(d []float64, edge float64, above, falls bool, what string, show func(float64) string) Claim {
+func (f *field) decide(d []float64, edge float64, above, falls bool, what string, show func(float64) string) Claim {
 	if len(d) < stats.MinRounds {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds)}
 	}
-	low, high, ok := stats.NewSample(d).Interval(level)
+	low, high, ok := stats.NewSample(d).Interval(f.alpha)
 	if !ok {
 		return Claim{Finding: Undecided, Why: "an interval needs more rounds"}
 	}
@@ -160,7 +161,7 @@ func (f *field) errorRate(c *plan.Claim, own side) Claim {
 	if shots == 0 {
 		return Claim{Finding: Undecided, Why: "no shots"}
 	}
-	low, high := stats.ShareInterval(failed, shots, level)
+	low, high := stats.ShareInterval(failed, shots, f.alpha)
 	out := Claim{Finding: Undecided, Why: fmt.Sprintf("%s of %s shots failed, %s (%s to %s)", units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), units.Share(low), units.Share(high))}
 	inside, outside := high < c.Limit, low > c.Limit
 	if c.How == plan.Over {

@@ -179,8 +179,7 @@ const (
 	outliersTold = 3
 )
 
-// outliers finds single heats far from the others of their side, with when they were and what the machine was doing. What
-// all had in common in a round is taken out first.
+// outliers finds single heats far from the others of their side, with when they were and what the machine was doing.
 func (f *field) outliers(figure plan.Figure) (out []Caution) {
 	type outlier struct {
 		s    side

@@ -359,6 +359,41 @@ func TestOutputToATerminalIsTold(t *testing.T) {
 	}
 }
 
+// served gives heats services that hold so much at rest, and grow by so much with each thousand shots.
+func served(r *result.Result, grows map[string]float64) {
+	rng := rand.New(rand.NewPCG(2, 2))
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		rest := int64(40<<20) + rng.Int64N(1<<20)
+		last := rest + int64(grows[h.Contender]*float64(h.Shots())/1000*(1+0.1*rng.NormFloat64()))
+		h.Service = &result.Service{CPU: h.Wall, Peak: last, Proportional: last / 2, Moments: []result.Moment{{Resident: rest, Threads: 4, Processes: 1}, {At: h.Wall, Resident: last, Threads: 9, Processes: 1}}}
+		h.CPU, h.CPUKnown, h.Peak = h.Service.CPU, true, last
+		h.Conditions.OthersFrac = 0.55 // of two processors, one by the service
+	}
+}
+
+func TestServicesAreJudged(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 10, 2000))
+	served(r, map[string]float64{"joined": 4 << 20, "per-vessel": 0})
+	v := weigh(t, r)
+	if !hasCaution(v, "the service of joined grows by 4.0") && !hasCaution(v, "the service of joined grows by 3.9") || hasCaution(v, "the service of per-vessel") {
+		t.Errorf("cautions %+v", v.Cautions)
+	}
+	if hasCaution(v, "other programs") {
+		t.Error("the service is taken for another program")
+	}
+	rows := map[string]string{}
+	for _, row := range v.Scorecard {
+		rows[row.Name] = strings.Join(row.Values, " | ")
+	}
+	if rows["threads at most"] != "9 | 9" || !strings.HasPrefix(rows["memory at rest"], "40.") || !strings.HasPrefix(rows["its share of shared"], "20.") {
+		t.Errorf("scorecard %v", rows)
+	}
+	if a := figure(t, v, plan.PeakBytes); !a.Main || a.Word != judge.Worse || a.Ratio > 0.9 || a.Ratio < 0.8 {
+		t.Errorf("memory is %s, %g", a.Word, a.Ratio)
+	}
+}
+
 func TestLatencies(t *testing.T) {
 	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 6, 1000)))
 	l := v.Latencies[judge.Key{Contender: "joined"}]

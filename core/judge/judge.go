@@ -442,7 +442,7 @@ func Known(r *result.Result, figure plan.Figure, within float64) (known bool, wi
 		return false, 0, err
 	}
 	for _, e := range r.Entrants {
-		if e.Name == r.Plan.Baseline || e.LeftOut > 0 {
+		if e.Name == r.Plan.Baseline || e.LeftOut > 0 || e.Mirror {
 			continue
 		}
 		for _, state := range r.States() {

@@ -73,7 +73,7 @@ func TestFootingsThatCannotBe(t *testing.T) {
 		{"list without its key", "same: { body: rows, list: /a }", "{ repeat: 2 }", "list says where rows of JSON are"},
 		{"service of nothing", "course: { service: {} }", "{ repeat: 2 }", "nothing says what its service is"},
 		{"service without a port", "course: { service: { run: [board] } }", "{ repeat: 2 }", "its service is not told its port, so it cannot be seen when that accepts; hand it ${PORT}"},
-		{"two ways to be ready", "course: { service: { run: [board], ready: { line: x, file: y } } }", "{ repeat: 2 }", "more than one way to be ready is set; keep one of url, line and file"},
+		{"two ways to be ready", "course: { service: { run: [board], ready: { line: x, file: y } } }", "{ repeat: 2 }", "more than one way to be ready is set; keep one of url, line, file and notify"},
 		{"fresh service for each of many at once", "course: { service: { run: [board, '${PORT}'], fresh: run } }", "{ clients: 2 }", "a fresh service for every run needs runs that follow one another"},
 		{"port without a service", "course: { command: { env: { P: '${PORT}' } } }", "{ repeat: 2 }", "the variable PORT is not set, and quick has no service that would be given one"},
 	}

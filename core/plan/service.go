@@ -29,6 +29,7 @@ type Ready struct {
 	Status int    `json:"status,omitempty" jsonschema:"minimum=100,maximum=599" jsonschema_description:"with url: the status of its answer; any 2xx unless said"`
 	Line   string `json:"line,omitempty" jsonschema_description:"a regular expression that a line of its output matches"`
 	File   string `json:"file,omitempty" jsonschema_description:"a file that appears, from where the contender stands"`
+	Notify bool   `json:"notify,omitempty" jsonschema_description:"it says READY=1 to the socket in NOTIFY_SOCKET, as with sd_notify"`
 }
 
 // Stop says how a service is asked to end; after the grace time it is killed.
@@ -64,6 +65,9 @@ func (r Ready) Words() string {
 		return "it prints " + r.Line
 	case r.File != "":
 		return "the file " + r.File + " is there"
+	}
+	if r.Notify {
+		return "it says READY=1"
 	}
 	return "its port accepts"
 }
@@ -104,13 +108,13 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 		fault("run", "set run: [program, argument]", "the program's name is empty")
 	}
 	ways := 0
-	for _, set := range []bool{s.Ready.URL != "", s.Ready.Line != "", s.Ready.File != ""} {
+	for _, set := range []bool{s.Ready.URL != "", s.Ready.Line != "", s.Ready.File != "", s.Ready.Notify} {
 		if set {
 			ways++
 		}
 	}
 	if ways > 1 {
-		fault("ready", "keep one of url, line and file", "more than one way to be ready is set")
+		fault("ready", "keep one of url, line, file and notify", "more than one way to be ready is set")
 	}
 	if s.Ready.Status != 0 && s.Ready.URL == "" {
 		fault("ready.status", "set url:", "a status belongs to a url")
@@ -123,7 +127,7 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 		mentioned = mentioned || strings.Contains(string(v), PortMark)
 	}
 	if ways == 0 && !mentioned {
-		fault("", "hand it ${PORT}, or set ready: { url: …, line: … or file: … }", "its service is not told its port, so it cannot be seen when that accepts")
+		fault("", "hand it ${PORT}, or set ready: { url: …, line: …, file: … or notify: true }", "its service is not told its port, so it cannot be seen when that accepts")
 	}
 	if s.Fresh == EveryRun && !pace.Sequential() {
 		fault("fresh", "set repeat: instead of clients:, or fresh: heat", "a fresh service for every run needs runs that follow one another")

@@ -269,6 +269,7 @@ type Heat struct {
 	CPUKnown     bool                `json:"cpu_known"`                   // whether cpu_ns means anything for this kind
 	Resources    contender.Resources `json:"resources,omitzero"`          // of the contender's processes
 	Peak         int64               `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once, in a run that was not judged
+	Service      *Service            `json:"service,omitempty"`           // what the contender's service held and used; nil without one that lasts for the heat
 	Sent         int64               `json:"sent_bytes"`
 	Received     int64               `json:"received_bytes"`
 	Connects     int64               `json:"connections,omitempty"` // opened
@@ -283,6 +284,32 @@ type Heat struct {
 	Buckets      []Bucket            `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Conditions   meter.Conditions    `json:"conditions"`
 	Dots         []Dot               `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
+}
+
+// Service is what the process tree of a contender's service used during the judged part of a heat, and held over all of it.
+type Service struct {
+	CPU          time.Duration `json:"cpu_ns"`                              // user and system, in hundredths of a second
+	Peak         int64         `json:"peak_memory_bytes"`                   // resident
+	Exact        bool          `json:"peak_exact"`                          // told by the kernel; else the highest of the moments
+	Proportional int64         `json:"proportional_memory_bytes,omitempty"` // at the end, what is shared being divided
+	Moments      []Moment      `json:"moments"`                             // about 20 a second, an even choice of them in long heats
+}
+
+// Moment is what a service held at a time since the start of the run.
+type Moment struct {
+	At        time.Duration `json:"t"`
+	Resident  int64         `json:"rss"`
+	Swapped   int64         `json:"swap,omitempty"`
+	Threads   int64         `json:"threads"`
+	Processes int64         `json:"processes"`
+}
+
+// Grown is by how much its resident memory grew from the first moment to the last, in bytes.
+func (s *Service) Grown() int64 {
+	if len(s.Moments) < 2 {
+		return 0
+	}
+	return s.Moments[len(s.Moments)-1].Resident - s.Moments[0].Resident
 }
 
 // Floor is what driving costs at least: shots of the cheapest contender of a kind, before the first heat.

@@ -105,6 +105,7 @@ type runner struct {
 	done     int                      // heats
 	begun    map[bout]bool            // heats
 	swept    int64                    // processes found after the heat at hand
+	service  *result.Service          // of the heat at hand; nil without one
 	sampled  int64                    // shots of the heat at hand whose answers were compared
 }
 
@@ -390,7 +391,7 @@ func (r *runner) weighIn(ctx context.Context) error {
 // is ctx's.
 func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state plan.State) error {
 	r.recorders(max(len(r.judged), 1)) // until it is known who shoots
-	r.sampled, r.swept = 0, 0
+	r.sampled, r.swept, r.service = 0, 0, nil
 	began := r.clock.Now()
 	r.out <- HeatBegan{round, e.Name, stateName(state), began, r.left()}
 	ground := r.footing.Of(e.Name)
@@ -450,11 +451,13 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
+	unwatch := r.watchService(ground.ServicePID(), &drive)
 	watched, release := ground.Watched(ctx)
 	resume := holdCollector()
 	before := meter.Read()
 	span, err := drive.Drive(watched)
 	after := meter.Read()
+	unwatch()
 	resume()
 	if died := release(); died != nil && ctx.Err() == nil {
 		err = died
@@ -539,6 +542,12 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		h.Busy = h.Wall * time.Duration(h.Clients) // throughput is what was answered within the heat
 	} else if span.Busy > 1 {
 		h.Busy = span.Busy
+	}
+	if s := r.service; s != nil {
+		h.Service = s
+		if !h.CPUKnown { // the kind starts no processes: what computes is the service
+			h.CPU, h.CPUKnown, h.Peak = s.CPU, true, s.Peak
+		}
 	}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
 		if n := m.Counts[class]; n > 0 {

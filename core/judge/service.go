@@ -1,0 +1,90 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"paceduel/core/judge/stats"
+	"paceduel/core/result"
+	"paceduel/core/units"
+)
+
+// serviceRows are the scorecard's lines of what services held: at rest before the load, divided by those who share it at its
+// end, and how many threads they had at most. The middle heat's value stands for all.
+func serviceRows(r *result.Result) (rows []Row) {
+	for _, line := range []struct {
+		name string
+		of   func(*result.Service) float64
+		show func(float64) string
+	}{
+		{"memory at rest", func(s *result.Service) float64 { return float64(s.Moments[0].Resident) }, units.Bytes},
+		{"its share of shared", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes},
+		{"swapped out", func(s *result.Service) float64 {
+			return unlessNone(float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Swapped - b.Swapped) }).Swapped))
+		}, units.Bytes},
+		{"threads at most", func(s *result.Service) float64 {
+			return float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Threads - b.Threads) }).Threads)
+		}, func(x float64) string { return units.Count(int64(x)) }},
+	} {
+		for _, state := range r.States() {
+			row, known := Row{Name: line.name, Lower: true, interest: float64(r.Plan.Interest)}, false
+			if state != "" {
+				row.Name += ", " + state
+			}
+			for _, e := range r.Entrants {
+				var each []float64
+				for _, h := range r.Of(e.Name, state) {
+					if h.Service != nil && len(h.Service.Moments) > 0 {
+						if x := line.of(h.Service); !math.IsNaN(x) {
+							each = append(each, x)
+						}
+					}
+				}
+				x, text := math.NaN(), units.None
+				if slices.Sort(each); len(each) > 0 {
+					x, known = each[len(each)/2], true
+					text = line.show(x)
+				}
+				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+			}
+			if known {
+				rows = append(rows, row)
+			}
+		}
+	}
+	return rows
+}
+
+// A service is said to grow when it surely does, and by so much of what it held at rest within a heat.
+const growthFrac = 0.01
+
+// growth finds services whose memory grows with the shots that they answer.
+func (f *field) growth() (out []Caution) {
+	for _, s := range f.sides() {
+		var each []float64 // bytes for a thousand shots, heat by heat
+		rest, grown := 0.0, 0.0
+		for _, h := range f.inOrder[s] {
+			if h.Service == nil || len(h.Service.Moments) < 2 || h.Shots() == 0 {
+				continue
+			}
+			each = append(each, float64(h.Service.Grown())/float64(h.Shots()+h.Warmup)*1000)
+			rest += float64(h.Service.Moments[0].Resident)
+			grown += float64(h.Service.Grown())
+		}
+		if len(each) < stats.MinRounds {
+			continue
+		}
+		sample := stats.NewSample(each)
+		low, high, ok := sample.Interval(f.alpha)
+		if !ok || low <= 0 || grown < growthFrac*rest {
+			continue
+		}
+		out = append(out, Caution{
+			Kind: Growth, See: SeeLadder, Contender: s.name,
+			What: fmt.Sprintf("the service of %s grows by %s for 1 000 shots (%s to %s)", title(s), units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high)),
+			Try:  "see whether that ends: run longer heats; a fresh service for each heat starts over",
+		})
+	}
+	return out
+}

@@ -1,0 +1,246 @@
+package meter
+
+import (
+	"bytes"
+	"os"
+	"strconv"
+	"sync"
+	"time"
+)
+
+// Tree is a process with all its descendants, whose memory and CPU time are read from /proc. Its methods are not safe for
+// use by several goroutines at once.
+type Tree struct {
+	root int
+	pids []int
+	read []byte
+}
+
+// NewTree looks at the tree below a process.
+func NewTree(pid int) *Tree {
+	t := &Tree{root: pid, read: make([]byte, 8<<10)}
+	t.Find()
+	return t
+}
+
+// Find looks for descendants anew: they come and go, and looking for them costs more than looking at them.
+func (t *Tree) Find() {
+	t.pids = append(t.pids[:0], t.root)
+	for i := 0; i < len(t.pids); i++ { // grows on the way
+		dir := "/proc/" + strconv.Itoa(t.pids[i]) + "/task/"
+		threads, err := os.ReadDir(dir)
+		if err != nil {
+			continue // it has ended
+		}
+		for _, thread := range threads {
+			for _, word := range bytes.Fields(t.file(dir + thread.Name() + "/children")) {
+				if pid, err := strconv.Atoi(string(word)); err == nil {
+					t.pids = append(t.pids, pid)
+				}
+			}
+		}
+	}
+}
+
+// file reads a small file of /proc; what it returns is valid until the next call. Empty when it cannot be read.
+func (t *Tree) file(path string) []byte {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	n, err := f.Read(t.read)
+	if err != nil {
+		return nil
+	}
+	return t.read[:n]
+}
+
+// Held is what a tree holds at a moment.
+type Held struct {
+	Resident  int64 // bytes of memory, those that processes share counted for each
+	Swapped   int64 // bytes
+	Threads   int64
+	Processes int64
+}
+
+// Held reads what the tree holds, of the processes that were there when it was last looked for.
+func (t *Tree) Held() (h Held) {
+	for _, pid := range t.pids {
+		status := t.file("/proc/" + strconv.Itoa(pid) + "/status")
+		if status == nil {
+			continue
+		}
+		h.Processes++
+		h.Resident += field(status, "VmRSS:") << 10
+		h.Swapped += field(status, "VmSwap:") << 10
+		h.Threads += field(status, "Threads:")
+	}
+	return h
+}
+
+// Proportional is the memory of the tree in bytes, what processes share being divided among them; 0 where it is not told.
+// Reading it walks through all pages: it is for moments at which nothing is timed.
+func (t *Tree) Proportional() (n int64) {
+	for _, pid := range t.pids {
+		n += field(t.file("/proc/"+strconv.Itoa(pid)+"/smaps_rollup"), "Pss:") << 10
+	}
+	return n
+}
+
+// field is the number behind a name at the start of a line; 0 without it.
+func field(text []byte, name string) int64 {
+	at := bytes.Index(text, []byte("\n"+name))
+	if at < 0 {
+		return 0
+	}
+	rest := bytes.TrimLeft(text[at+1+len(name):], " \t")
+	var n int64
+	for _, c := range rest {
+		if c < '0' || c > '9' {
+			break
+		}
+		n = n*10 + int64(c-'0')
+	}
+	return n
+}
+
+// ticks is how many clock ticks /proc counts a second of CPU time as, on every Linux.
+const ticks = 100
+
+// CPU is the CPU time, user and system, that the tree has used, with that of its members' children that have ended. It comes
+// in hundredths of a second.
+func (t *Tree) CPU() time.Duration {
+	var sum int64
+	for _, pid := range t.pids {
+		stat := t.file("/proc/" + strconv.Itoa(pid) + "/stat")
+		at := bytes.LastIndexByte(stat, ')') // names may hold anything
+		if at < 0 {
+			continue
+		}
+		words := bytes.Fields(stat[at+1:])
+		const utime, cstime = 11, 14 // counted from the state, which is the first behind the name
+		if len(words) <= cstime {
+			continue
+		}
+		for _, w := range words[utime : cstime+1] {
+			n, _ := strconv.ParseInt(string(w), 10, 64)
+			sum += n
+		}
+	}
+	return time.Duration(sum) * (time.Second / ticks)
+}
+
+// ResetPeaks has the kernel forget the highest resident memory of each process so far. Where that is not allowed peaks go on
+// being those of the processes' whole lives.
+func (t *Tree) ResetPeaks() {
+	for _, pid := range t.pids {
+		os.WriteFile("/proc/"+strconv.Itoa(pid)+"/clear_refs", []byte("5"), 0) // what cannot be reset only reads too high
+	}
+}
+
+// Peak is the highest resident memory that the kernel saw of the tree's one process; 0 when it has several, whose peaks need
+// not have come at the same time.
+func (t *Tree) Peak() int64 {
+	if len(t.pids) != 1 {
+		return 0
+	}
+	return field(t.file("/proc/"+strconv.Itoa(t.root)+"/status"), "VmHWM:") << 10
+}
+
+// Moment is what a tree held at a time since its watch began.
+type Moment struct {
+	At time.Duration
+	Held
+}
+
+// Watch looks at a tree again and again until it is stopped. Its methods may be called from anywhere.
+type Watch struct {
+	mu    sync.Mutex
+	tree  *Tree
+	begun time.Time
+	cpu   time.Duration // when it was marked
+	stop  chan struct{}
+	done  sync.WaitGroup
+	seen  []Moment
+	took  time.Duration
+}
+
+const (
+	// WatchEvery is how often a watch looks at what is held, and findEvery how often it looks for new processes. At these,
+	// a service of a few processes costs a few thousandths of a processor.
+	WatchEvery = 50 * time.Millisecond
+	findEvery  = time.Second
+)
+
+// StartWatch begins to watch the tree below a process.
+func StartWatch(pid int) *Watch {
+	w := &Watch{tree: NewTree(pid), begun: time.Now(), stop: make(chan struct{})}
+	w.cpu = w.tree.CPU()
+	w.look()
+	w.done.Go(func() {
+		tick := time.NewTicker(WatchEvery)
+		defer tick.Stop()
+		found := w.begun
+		for {
+			select {
+			case <-w.stop:
+				return
+			case now := <-tick.C:
+				if now.Sub(found) >= findEvery {
+					w.mu.Lock()
+					w.tree.Find()
+					w.mu.Unlock()
+					found = now
+				}
+				w.look()
+			}
+		}
+	})
+	return w
+}
+
+func (w *Watch) look() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	began := time.Now()
+	w.seen = append(w.seen, Moment{began.Sub(w.begun), w.tree.Held()})
+	w.took += time.Since(began)
+}
+
+// Mark has CPU time and peak memory count from now on.
+func (w *Watch) Mark() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.tree.ResetPeaks()
+	w.cpu = w.tree.CPU()
+}
+
+// Watched is what a watch saw.
+type Watched struct {
+	Moments      []Moment      // from the beginning to the end
+	CPU          time.Duration // that the tree used since the mark
+	Peak         int64         // bytes resident at most since the mark
+	Exact        bool          // whether the kernel told the peak; else it is the highest that was looked at
+	Proportional int64         // bytes at the end; 0 where it is not told
+	Took         time.Duration // that looking took
+}
+
+// Stop ends the watch with a last look. It is called once.
+func (w *Watch) Stop() Watched {
+	close(w.stop)
+	w.done.Wait()
+	w.mu.Lock()
+	cpu, peak := max(w.tree.CPU()-w.cpu, 0), w.tree.Peak()
+	w.tree.Find()
+	w.mu.Unlock()
+	w.look()
+	out := Watched{Moments: w.seen, CPU: cpu, Peak: peak, Exact: peak > 0, Proportional: w.tree.Proportional(), Took: w.took}
+	if len(w.tree.pids) != 1 || !out.Exact {
+		out.Peak, out.Exact = 0, false
+		for _, m := range w.seen {
+			out.Peak = max(out.Peak, m.Resident)
+		}
+	}
+	return out
+}

@@ -1,0 +1,141 @@
+package meter_test
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/meter"
+)
+
+// holdEnv has this test's binary be a process that holds so many MiB until its input ends, with so many children like it.
+const holdEnv = "METER_TEST_HOLD"
+
+func TestMain(m *testing.M) {
+	if text, ok := os.LookupEnv(holdEnv); ok {
+		hold(text)
+		return
+	}
+	os.Exit(m.Run())
+}
+
+func hold(text string) {
+	size, children, _ := strings.Cut(text, ",")
+	n, _ := strconv.Atoi(size)
+	held := make([]byte, n<<20)
+	for i := 0; i < len(held); i += 4096 {
+		held[i] = 1
+	}
+	if k, _ := strconv.Atoi(children); k > 0 {
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), fmt.Sprintf("%s=%d,%d", holdEnv, n, k-1))
+		in, _ := cmd.StdinPipe()
+		out, _ := cmd.StdoutPipe()
+		if cmd.Start() == nil {
+			defer cmd.Wait()
+			defer in.Close()
+			bufio.NewReader(out).ReadString('\n')
+		}
+	}
+	fmt.Println("held")
+	text, _ = bufio.NewReader(os.Stdin).ReadString('\n')
+	if strings.HasPrefix(text, "work") { // for so long, then wait for the end
+		for began := time.Now(); time.Since(began) < 300*time.Millisecond; {
+			held[0]++
+		}
+		fmt.Println("worked")
+		io.Copy(io.Discard, os.Stdin)
+	}
+	_ = held[0]
+}
+
+// holder is such a process.
+type holder struct {
+	pid int
+	in  io.Writer
+	out *bufio.Reader
+}
+
+func holding(t *testing.T, mib, children int) *holder {
+	t.Helper()
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), fmt.Sprintf("%s=%d,%d", holdEnv, mib, children))
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		in.Close()
+		cmd.Wait()
+	})
+	h := &holder{cmd.Process.Pid, in, bufio.NewReader(out)}
+	if line, err := h.out.ReadString('\n'); err != nil || line != "held\n" {
+		t.Fatalf("the process says %q, %v", line, err)
+	}
+	return h
+}
+
+// What is known to be held is seen, within 5 %, and everybody is counted once.
+func TestATreeHoldsWhatItsProcessesDo(t *testing.T) {
+	bare := meter.NewTree(holding(t, 0, 0).pid).Held()
+	if bare.Processes != 1 || bare.Threads < 1 || bare.Resident < 1<<20 {
+		t.Fatalf("a bare process holds %+v", bare)
+	}
+	for _, children := range []int{0, 1, 3} {
+		tree := meter.NewTree(holding(t, 64, children).pid)
+		held := tree.Held()
+		want := int64(children+1) * (64<<20 + bare.Resident)
+		if held.Processes != int64(children+1) || float64(held.Resident) < 0.95*float64(want) || float64(held.Resident) > 1.05*float64(want) {
+			t.Errorf("with %d children: %+v; want about %d bytes", children, held, want)
+		}
+		if shared := tree.Proportional(); shared > held.Resident || shared < int64(children+1)*64<<20 {
+			t.Errorf("with %d children: %d bytes in proportion, %d resident", children, shared, held.Resident)
+		}
+	}
+	if gone := meter.NewTree(1 << 29); gone.Held() != (meter.Held{}) || gone.CPU() != 0 || gone.Proportional() != 0 {
+		t.Error("a process that is none holds something")
+	}
+}
+
+func TestAWatchSeesWorkAndPeak(t *testing.T) {
+	h := holding(t, 32, 0)
+	w := meter.StartWatch(h.pid)
+	w.Mark()
+	fmt.Fprintln(h.in, "work")
+	if line, err := h.out.ReadString('\n'); err != nil || line != "worked\n" {
+		t.Fatalf("%q, %v", line, err)
+	}
+	seen := w.Stop()
+	if seen.CPU < 50*time.Millisecond || seen.CPU > 2*time.Second { // a busy machine may give it less than all of its 300 ms
+		t.Errorf("it worked for %s", seen.CPU)
+	}
+	if len(seen.Moments) < 2 || !seen.Exact || seen.Peak < 32<<20 || seen.Peak > 64<<20 || seen.Proportional < 32<<20 {
+		t.Errorf("%d moments, peak %d (exact %v), %d in proportion", len(seen.Moments), seen.Peak, seen.Exact, seen.Proportional)
+	}
+	for i := 1; i < len(seen.Moments); i++ {
+		if seen.Moments[i].At <= seen.Moments[i-1].At {
+			t.Errorf("moment %d at %s comes after one at %s", i, seen.Moments[i].At, seen.Moments[i-1].At)
+		}
+	}
+}
+
+// Twenty looks a second have to cost less than half a per cent of a processor: 250 us each.
+func BenchmarkLook(b *testing.B) {
+	tree := meter.NewTree(os.Getpid())
+	for b.Loop() {
+		tree.Held()
+	}
+}

@@ -1,0 +1,46 @@
+package rounds_test
+
+import (
+	"testing"
+
+	"paceduel/core/contender"
+	"paceduel/core/plan"
+	"paceduel/core/rounds"
+	"paceduel/internal/sample"
+)
+
+// What a service holds is seen in every heat that it lasts for, and is its contender's where shots start no processes.
+func TestAServiceIsWatched(t *testing.T) {
+	for fresh, lasts := range map[string]bool{"heat": true, "duel": true, "run": false} {
+		src := "duel: T\nbaseline: a\ncourse: { stub: { takes: 1ms } }\npace: { repeat: 3 }\nrounds: 2\ncontenders:\n  b:\n" +
+			"  a: { service: { shell: 'echo open; exec sleep 100', ready: { line: open }, fresh: " + fresh + " } }\n"
+		p, err := plan.Read(t.TempDir()+"/p.duel.yaml", []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := make(chan rounds.Event)
+		go func() {
+			for range out {
+			}
+		}()
+		r, err := rounds.Run(t.Context(), rounds.Config{Plan: p, Kinds: []contender.Kind{sample.Stub()}, Seed: 1}, out)
+		if err != nil || len(r.Heats) != 4 {
+			t.Fatalf("fresh %s: %d heats, %v", fresh, len(r.Heats), err)
+		}
+		for _, h := range r.Heats {
+			s := h.Service
+			if (s != nil) != (lasts && h.Contender == "a") {
+				t.Errorf("fresh %s: %s has a service %v", fresh, h.Contender, s != nil)
+			}
+			if s == nil {
+				continue
+			}
+			if len(s.Moments) < 2 || s.Moments[0].Processes != 1 || s.Moments[0].Threads != 1 || s.Moments[0].At < 0 || s.Peak < 100<<10 || s.Peak > 64<<20 || !s.Exact {
+				t.Errorf("fresh %s: %+v", fresh, s)
+			}
+			if !h.CPUKnown || h.CPU != s.CPU || h.Peak != s.Peak {
+				t.Errorf("fresh %s: CPU %s (%v), peak %d", fresh, h.CPU, h.CPUKnown, h.Peak)
+			}
+		}
+	}
+}
