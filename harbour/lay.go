@@ -46,6 +46,9 @@ func Lay(dir string) error {
 	if err := put(filepath.Join(dir, "fortnight.csv"), tidesCSV(fortnight)); err != nil {
 		return err
 	}
+	if err := put(filepath.Join(dir, "gauges.csv"), gaugesCSV()); err != nil {
+		return err
+	}
 	var untidy bytes.Buffer
 	if err := WriteUntidy(&untidy); err != nil {
 		return fmt.Errorf("make the untidy manifest: %w", err)
@@ -73,6 +76,17 @@ func tidesCSV(n int) []byte {
 	out.WriteString("tide\n")
 	for _, i := range rand.New(rand.NewPCG(seed, 3)).Perm(n) {
 		out.WriteString(TideName(i) + "\n")
+	}
+	return []byte(out.String())
+}
+
+// gaugesCSV lists days at stations as they are asked for.
+func gaugesCSV() []byte {
+	rng := rand.New(rand.NewPCG(seed, 4))
+	var out strings.Builder
+	out.WriteString("gauge,day\n")
+	for range 600 {
+		fmt.Fprintf(&out, "%d,%d\n", rng.IntN(gauges), rng.IntN(yearSteps/daySteps))
 	}
 	return []byte(out.String())
 }

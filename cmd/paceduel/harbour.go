@@ -55,6 +55,23 @@ func harbourCommand() *cobra.Command {
 	}
 	tidy.Flags().StringVar(&tidier, "with", "plain", "the tidier: plain or remembering")
 
+	var way, listen, prepare, from string
+	predict := &cobra.Command{
+		Use:   "predict",
+		Short: "the harbour's tide predictor on this machine, until interrupted",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if prepare != "" {
+				return harbour.PrepareTables(prepare)
+			}
+			return harbour.Predict(cmd.Context(), way, listen, from, os.Stdout)
+		},
+	}
+	predict.Flags().StringVar(&way, "with", "at-start", "when the tables are made: at-start, prepared or deferred")
+	predict.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
+	predict.Flags().StringVar(&prepare, "prepare", "", "write the tables to `FILE` and end")
+	predict.Flags().StringVar(&from, "from", "heights.tables", "the `FILE` that prepared loads")
+
 	lay := &cobra.Command{
 		Use:   "lay DIR",
 		Short: "write the demo's plans and data into DIR",
@@ -67,7 +84,7 @@ func harbourCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(serve, pack, tidy, lay)
+	c.AddCommand(serve, pack, tidy, predict, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

@@ -366,7 +366,10 @@ func served(r *result.Result, grows map[string]float64) {
 		h := &r.Heats[i]
 		rest := int64(40<<20) + rng.Int64N(1<<20)
 		last := rest + int64(grows[h.Contender]*float64(h.Shots())/1000*(1+0.1*rng.NormFloat64()))
-		h.Service = &result.Service{CPU: h.Wall, Peak: last, Proportional: last / 2, Moments: []result.Moment{{Resident: rest, Threads: 4, Processes: 1}, {At: h.Wall, Resident: last, Threads: 9, Processes: 1}}}
+		h.Service = &result.Service{CPU: h.Wall, Peak: last, Proportional: last / 2, Moments: []result.Moment{{Resident: rest, Threads: 4, Processes: 1}}}
+		for k := 1; k <= 4; k++ {
+			h.Service.Moments = append(h.Service.Moments, result.Moment{At: h.Wall * time.Duration(k) / 4, Resident: rest + (last-rest)*int64(k)/4, Threads: 9, Processes: 1})
+		}
 		h.CPU, h.CPUKnown, h.Peak = h.Service.CPU, true, last
 		h.Conditions.OthersFrac = 0.55 // of two processors, one by the service
 	}

@@ -59,18 +59,22 @@ func serviceRows(r *result.Result) (rows []Row) {
 // A service is said to grow when it surely does, and by so much of what it held at rest within a heat.
 const growthFrac = 0.01
 
-// growth finds services whose memory grows with the shots that they answer.
+// growth finds services whose memory still grows with the shots that they answer in the second half of heats.
 func (f *field) growth() (out []Caution) {
 	for _, s := range f.sides() {
 		var each []float64 // bytes for a thousand shots, heat by heat
 		rest, grown := 0.0, 0.0
 		for _, h := range f.inOrder[s] {
-			if h.Service == nil || len(h.Service.Moments) < 2 || h.Shots() == 0 {
+			if h.Service == nil || h.Shots() == 0 {
 				continue
 			}
-			each = append(each, float64(h.Service.Grown())/float64(h.Shots()+h.Warmup)*1000)
+			n, ok := h.Service.Grown()
+			if !ok {
+				continue
+			}
+			each = append(each, float64(n)/(float64(h.Shots()+h.Warmup)/2)*1000)
 			rest += float64(h.Service.Moments[0].Resident)
-			grown += float64(h.Service.Grown())
+			grown += float64(n)
 		}
 		if len(each) < stats.MinRounds {
 			continue
@@ -82,8 +86,8 @@ func (f *field) growth() (out []Caution) {
 		}
 		out = append(out, Caution{
 			Kind: Growth, See: SeeLadder, Contender: s.name,
-			What: fmt.Sprintf("the service of %s grows by %s for 1 000 shots (%s to %s)", title(s), units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high)),
-			Try:  "see whether that ends: run longer heats; a fresh service for each heat starts over",
+			What: fmt.Sprintf("the service of %s grows by %s for 1 000 shots (%s to %s), also in the second half of heats", title(s), units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high)),
+			Try:  "see whether that ends: run longer heats, with fresh: duel",
 		})
 	}
 	return out

@@ -129,10 +129,19 @@ func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
 	if a, ok := f.find(decides); ok {
 		return []Assessment{a}
 	}
+	var start []Assessment // is said first, where the plan has it on the ladder
 	for _, a := range f.Figures {
-		if _, ok := quantileOf(a.Figure); ok && a.Main && a.Word != TooFew && a.Word != NoWord {
-			out = append(out, a)
+		if !a.Main || a.Word == TooFew || a.Word == NoWord {
+			continue
 		}
+		if _, ok := quantileOf(a.Figure); ok {
+			out = append(out, a)
+		} else if a.Figure == plan.Start {
+			start = append(start, a)
+		}
+	}
+	if len(out) > 0 {
+		out = append(start, out...)
 	}
 	if len(out) == 0 {
 		if a, ok := f.find(plan.Mean); ok && a.Word != NoWord {
@@ -232,6 +241,9 @@ func (f *Face) statesDiffer(states []string, decides plan.Figure) string {
 
 // middleAndTail names what a face wins in the middle and loses in the tail, or the reverse; empty where it does neither.
 func middleAndTail(said []Assessment) string {
+	for len(said) > 0 && said[0].Figure == plan.Start {
+		said = said[1:]
+	}
 	if len(said) < 2 {
 		return ""
 	}

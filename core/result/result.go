@@ -304,12 +304,14 @@ type Moment struct {
 	Processes int64         `json:"processes"`
 }
 
-// Grown is by how much its resident memory grew from the first moment to the last, in bytes.
-func (s *Service) Grown() int64 {
-	if len(s.Moments) < 2 {
-		return 0
+// Grown is by how much its resident memory grew from the middle moment to the last, in bytes: what is filled once at the
+// beginning is not counted. ok is false with too few moments to say.
+func (s *Service) Grown() (n int64, ok bool) {
+	const fewest = 5
+	if len(s.Moments) < fewest {
+		return 0, false
 	}
-	return s.Moments[len(s.Moments)-1].Resident - s.Moments[0].Resident
+	return s.Moments[len(s.Moments)-1].Resident - s.Moments[len(s.Moments)/2].Resident, true
 }
 
 // Floor is what driving costs at least: shots of the cheapest contender of a kind, before the first heat.
