@@ -164,6 +164,22 @@ func TestRankingTellsWhoCannotBeToldApart(t *testing.T) {
 	}
 }
 
+// A figure that was named beforehand holds for all contenders at once.
+func TestOneFigureOfSeveralContenders(t *testing.T) {
+	d := sample.Duel{Rounds: 6, Shots: 400, Seed: 5, Decides: plan.P50}
+	for i, name := range []string{"slow", "b", "c", "d", "e"} {
+		d.Entrants = append(d.Entrants, sample.Entrant{Name: name, Latency: sample.Times(0.020/float64(1+i), 0.1)})
+	}
+	v := weigh(t, sample.Make(d))
+	if a := figure(t, v, plan.P50); a.Word != judge.Open || a.Alone != judge.Better || !strings.Contains(v.Note, "all 4 comparisons together") {
+		t.Errorf("six rounds settle four comparisons: %s, note %q", a.Word, v.Note)
+	}
+	d.Rounds = 10
+	if a := figure(t, weigh(t, sample.Make(d)), plan.P50); a.Word != judge.Better {
+		t.Errorf("ten rounds: %s", a.Word)
+	}
+}
+
 func TestFacingTurnsThePairRound(t *testing.T) {
 	d := sample.Duel{Rounds: 10, Shots: 400, Seed: 5, Entrants: []sample.Entrant{
 		{Name: "slow", Latency: sample.Times(0.020, 0.1)}, {Name: "twin", Latency: sample.Times(0.010, 0.1)}, {Name: "fast", Latency: sample.Times(0.004, 0.1)}}}
@@ -245,6 +261,10 @@ func TestTheBaselineAgainstItself(t *testing.T) {
 	}
 	if len(v.Ranking) != 0 {
 		t.Error("the twin is ranked")
+	}
+	turned, err := judge.Facing(mirrored(1.05, 1.08), "joined")
+	if err != nil || turned.Mirror != nil || len(turned.Faces) != 1 {
+		t.Errorf("with another in the baseline's place: %v, %+v", err, turned.Mirror)
 	}
 	v = weigh(t, mirrored(2, 1))
 	if hasCaution(v, "differs from itself") || !strings.Contains(v.Note, "all 8 figures") {

@@ -219,6 +219,9 @@ func (f *field) compare() *Verdict {
 		}
 		slices.SortStableFunc(face.Figures, func(a, b Assessment) int { return order(a.Figure) - order(b.Figure) })
 		if e.Mirror && len(r.Entrants) > plan.MinContenders {
+			if e.Name != v.Baseline+plan.MirrorSuffix {
+				continue // the twin of another, whose place somebody has taken
+			}
 			for j := range face.Figures {
 				face.Figures[j].mirror = true
 			}
@@ -322,10 +325,18 @@ func (f *field) settle(v *Verdict) (note string) {
 	case len(all) == 0:
 		note = "there is nothing to compare yet"
 	case v.Decides != "":
+		var deciding []*Assessment
 		for _, a := range all {
+			if a.Figure == v.Decides {
+				deciding = append(deciding, a)
+			}
 			a.Word = word(a.sample, f.alpha, a.interest)
 		}
 		note = fmt.Sprintf("%s was named beforehand and carries the verdict; the others are shown at %s each", v.Decides, sure)
+		if len(deciding) > 1 { // of several contenders
+			f.settleTogether(deciding)
+			note = fmt.Sprintf("%s was named beforehand and carries the verdict, its words holding for all %d comparisons together (Holm); the others are shown at %s each", v.Decides, len(deciding), sure)
+		}
 	default:
 		note = f.settleTogether(all)
 	}
