@@ -237,7 +237,7 @@ func TestSameResultSameVerdict(t *testing.T) {
 		v.Latencies = nil // printed by its address
 		return fmt.Sprintf("%+v", v)
 	}
-	if said() != said() {
+	if a, b := said(), said(); a != b {
 		t.Error("judging twice gave two verdicts")
 	}
 }
