@@ -118,7 +118,8 @@ func mean(x []float64) float64 {
 // lie beyond all of them by a share of their range, since heats of few shots are as skewed or two-humped as shots are; and
 // with under firstFewShots of them there have to be so many heats that one hump alone is not all that was seen.
 const (
-	firstMedianFrom = 100 // shots a heat, from which the median is looked at, else the mean
+	firstAlarm      = 0.006 // less than other alarms have, since real heats have heavier tails than normal ones
+	firstMedianFrom = 100   // shots a heat, from which the median is looked at, else the mean
 	firstFewShots   = 20
 	firstFewRounds  = 16
 )
@@ -131,7 +132,7 @@ func (f *field) firstHeats(figure plan.Figure) (out []Caution) {
 			figure = plan.Mean
 		}
 		x, heats := f.logs(figure, s)
-		if len(heats) == 0 || heats[0].Round != 1 || stats.FirstUnlike(x) >= alarm/float64(len(f.sides())) {
+		if len(heats) == 0 || heats[0].Round != 1 || stats.FirstUnlike(x) >= firstAlarm/float64(len(f.sides())) {
 			continue
 		}
 		low, high := slices.Min(x[1:]), slices.Max(x[1:])

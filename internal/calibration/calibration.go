@@ -23,8 +23,8 @@ type Shape struct {
 	Name string
 	// shots fills x with latencies about 1.
 	shots func(rng *rand.Rand, x []float64)
-	// heat is the factor of a whole heat, in a round of so many, counted from 0; nil: noise of 5 % alone.
-	heat func(rng *rand.Rand, round, rounds int) float64
+	// heat is the factor of a whole heat; nil: noise of 5 % alone.
+	heat func(rng *rand.Rand) float64
 	// Drifts, Humped and Disturbed say which cautions are right.
 	Drifts, Humped, Disturbed bool
 }
@@ -70,10 +70,8 @@ var Shapes = []Shape{
 	{Name: "two-humped", shots: each(humped), Humped: true},
 	{Name: "Pareto (2.5)", shots: each(pareto)},
 	{Name: "autocorrelated", shots: autocorrelated},
-	{Name: "drifting", shots: each(lognormal), Drifts: true, heat: func(rng *rand.Rand, round, rounds int) float64 {
-		return noise(rng) * (1 + 0.3*float64(round)/float64(rounds))
-	}},
-	{Name: "disturbed", shots: each(lognormal), Disturbed: true, heat: func(rng *rand.Rand, _, _ int) float64 {
+	{Name: "drifting", shots: each(lognormal), Drifts: true},
+	{Name: "disturbed", shots: each(lognormal), Disturbed: true, heat: func(rng *rand.Rand) float64 {
 		if rng.IntN(10) == 0 {
 			return noise(rng) * (1.3 + 1.7*rng.Float64())
 		}
@@ -81,13 +79,16 @@ var Shapes = []Shape{
 	}},
 }
 
-// draw makes a heat of a shape.
-func (s *Shape) draw(rng *rand.Rand, round, rounds, shots int, scale float64) []float64 {
-	x := make([]float64, shots)
+// draw makes a heat of a shape, in a round of so many, counted from 0.
+func (c *Cell) draw(rng *rand.Rand, s *Shape, round, rounds int, scale float64) []float64 {
+	x := make([]float64, c.Shots)
 	s.shots(rng, x)
 	factor := 0.004 * scale
+	if c.Base.Drifts || c.Own.Drifts { // it is the machine that does, for both
+		factor *= 1 + 0.3*float64(round)/float64(rounds)
+	}
 	if s.heat != nil {
-		factor *= s.heat(rng, round, rounds)
+		factor *= s.heat(rng)
 	} else {
 		factor *= noise(rng)
 	}
@@ -162,8 +163,8 @@ func (c *Cell) truths() map[plan.Figure]float64 {
 	rng := rand.New(rand.NewPCG(c.Seed, 1))
 	d := map[plan.Figure][]float64{}
 	for i := range draws {
-		base := c.Base.draw(rng, i%stretch, stretch, c.Shots, 1)
-		own := c.Own.draw(rng, i%stretch, stretch, c.Shots, 1/c.Times)
+		base := c.draw(rng, c.Base, i%stretch, stretch, 1)
+		own := c.draw(rng, c.Own, i%stretch, stretch, 1/c.Times)
 		for f, b := range figures(base) {
 			d[f] = append(d[f], math.Log(b/figureOf(own, f)))
 		}
@@ -258,8 +259,8 @@ func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {
 	m := judge.Measured{Baseline: "a", Interest: c.Interest, Seed: rng.Uint64()}
 	for round := range c.Rounds {
 		m.Heats = append(m.Heats,
-			judge.MeasuredHeat{Round: round + 1, Contender: "a", Samples: c.Base.draw(rng, round, c.Rounds, c.Shots, 1)},
-			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: c.Own.draw(rng, round, c.Rounds, c.Shots, 1/c.Times)})
+			judge.MeasuredHeat{Round: round + 1, Contender: "a", Samples: c.draw(rng, c.Base, round, c.Rounds, 1)},
+			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: c.draw(rng, c.Own, round, c.Rounds, 1/c.Times)})
 	}
 	return judge.MeasuredVerdict(&m)
 }

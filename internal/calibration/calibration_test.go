@@ -201,7 +201,7 @@ func TestFull(t *testing.T) {
 	table("**Covered**, in per cent of duels: the least and the most over shapes and figures, contenders alike.", func(k [2]int) string { return r.like[k].String() })
 	table("**Covered**, contenders of unlike shapes, the one 1.3 times as fast.", func(k [2]int) string { return r.unlike[k].String() })
 	table("**A wrong word** in any figure, all of them together, in per cent of duels of like contenders whose smallest interesting difference is none: the most over shapes.", func(k [2]int) string { return fmt.Sprintf("%.1f", 100*r.wrong[k]) })
-	line("\nCoverage from six rounds on, by shape and by figure, contenders alike:\n\n| | covered in % |\n|---|---|")
+	line("\nCoverage from six rounds on, by shape and by figure, contenders alike:\n\n| | covered in %% |\n|---|---|")
 	for _, s := range Shapes {
 		line("| %s | %s |", s.Name, r.byShape[s.Name])
 	}
