@@ -1,6 +1,8 @@
 package judge_test
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,7 +14,7 @@ import (
 func TestClaimsAreWeighed(t *testing.T) {
 	d := duel(sample.Times(0.012, 0.1), sample.Times(0.004, 0.1), 10, 1000)
 	d.Entrants[1].FailFrac = 0.02
-	for text, want := range map[string]judge.Finding{
+	wanted := map[string]judge.Finding{
 		"joined p95 at least 2x faster than per-vessel":       judge.Upheld,
 		"joined p95 at least 4x faster than per-vessel":       judge.Refuted,
 		"per-vessel p50 at least 2x faster than joined":       judge.Refuted,
@@ -31,13 +33,21 @@ func TestClaimsAreWeighed(t *testing.T) {
 		"joined memory under 1GiB":                            judge.Undecided, // not known here
 		"joined bytes at most 1.1x that of per-vessel":        judge.Upheld,
 		"per-vessel longest at least 1.1x faster than joined": judge.Refuted,
-	} {
-		r := sample.Make(d)
-		r.Plan.Claims = []string{text}
-		v := weigh(t, r)
-		if c := v.Claims[0]; c.Finding != want || c.Text != text || c.Why == "" || v.Upheld() != (want == judge.Upheld) {
-			t.Errorf("%s: %s, %s; want %s", text, c.Finding, c.Why, want)
+	}
+	r := sample.Make(d)
+	r.Plan.Claims = slices.Sorted(maps.Keys(wanted))
+	v := weigh(t, r)
+	for i, text := range r.Plan.Claims {
+		c := v.Claims[i]
+		if c.Finding != wanted[text] || c.Text != text || c.Why == "" {
+			t.Errorf("%s: %s, %s; want %s", text, c.Finding, c.Why, wanted[text])
 		}
+		if one := (&judge.Verdict{Claims: []judge.Claim{c}}); one.Upheld() != (wanted[text] == judge.Upheld) {
+			t.Errorf("%s alone is upheld: %v", text, one.Upheld())
+		}
+	}
+	if v.Upheld() {
+		t.Error("all are upheld")
 	}
 	alike := sample.Make(duel(sample.Times(0.010, 0.3), sample.Times(0.010, 0.3), 6, 30))
 	alike.Plan.Claims = []string{"joined mean at least 1x faster than per-vessel"}

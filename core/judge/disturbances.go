@@ -142,9 +142,9 @@ func (f *field) firstHeats(figure plan.Figure) (out []Caution) {
 		case fewest < firstFewShots && len(x) < firstFewRounds:
 			continue
 		case fewest < firstFewShots:
-			beyond *= 2
+			beyond *= 2.5
 		case fewest < firstMedianFrom:
-			beyond *= 1.5
+			beyond *= 2
 		}
 		if x[0] <= high+beyond && x[0] >= low-beyond {
 			continue

@@ -127,7 +127,7 @@ func at(f plan.Figure) string {
 	case plan.Total:
 		return " over a whole heat"
 	case plan.Start:
-		return " to start"
+		return " in starting"
 	case plan.Longest:
 		return " at its longest"
 	case plan.Throughput, plan.CPU, plan.Holds, HoldsClients, plan.PeakBytes, plan.SentBack:

@@ -282,7 +282,8 @@ func besides(f *Face) string {
 		case a.Figure == plan.PeakBytes && a.Word == Worse:
 			parts = append(parts, "holds "+a.Factor()+" the memory"+interval)
 		case a.Figure == plan.PeakBytes:
-			parts = append(parts, "holds "+units.Share(1-1/a.Ratio)+" less memory"+interval)
+			less := fmt.Sprintf(" (%s to %s)", units.Share(1-1/a.Low), units.Share(1-1/a.High))
+			parts = append(parts, "holds "+units.Share(1-1/a.Ratio)+" less memory"+less)
 		case a.Figure == plan.CPU && against:
 			parts = append(parts, "takes "+a.Factor()+" "+comparative(a.Figure, a.Word)+interval)
 		case a.Figure == plan.SentBack && against:
