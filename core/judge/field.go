@@ -252,6 +252,11 @@ func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 	a.sample = stats.NewSample(d)
 	a.Ratio = math.Exp(a.sample.Centre())
 	a.Word = Open
+	if a.HeatShots > 0 && len(d) < stats.SignedRankFrom {
+		// Student's interval wants differences that are nearly normal; a percentile of few shots may jump between humps.
+		a.Difference, a.sample = stats.NewSample(apart).Centre(), nil
+		return a
+	}
 	if low, high, ok := a.sample.Interval(f.alpha); ok {
 		a.Low, a.High = math.Exp(low), math.Exp(high)
 	}

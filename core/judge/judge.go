@@ -212,7 +212,7 @@ func (f *field) compare() *Verdict {
 			isOwn := slices.Contains(own, figure)
 			for _, state := range r.States() {
 				a := f.assess(figure, side{v.Baseline, state}, side{e.Name, state})
-				if a.Main = isOwn; isOwn || a.sample != nil {
+				if a.Main = isOwn; isOwn || a.Rounds > 0 {
 					face.Figures = append(face.Figures, a)
 				}
 			}

@@ -87,7 +87,11 @@ func (a Assessment) Say() string {
 		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
 	case Open:
 		if math.IsNaN(a.Low) {
-			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), stats.MinRounds)
+			least := stats.MinRounds
+			if a.HeatShots > 0 {
+				least = stats.SignedRankFrom
+			}
+			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), least)
 		}
 		if a.Corrected && a.Alone != Open {
 			return fmt.Sprintf("still open (alone: %s)", a.aloneWords())
