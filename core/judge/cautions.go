@@ -294,7 +294,7 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 	if least := stats.LeastRounds(alpha / float64(max(own, 1))); v.Rounds < least && own > 0 {
 		out = append(out, Caution{
 			Kind: FewRounds, See: SeeLadder,
-			What: fmt.Sprintf("%s cannot settle any of %d figures together; that needs %d", units.Plural(v.Rounds, "round"), own, least),
+			What: fmt.Sprintf("%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"), least),
 			Try:  "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
 		})
 	}

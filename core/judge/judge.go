@@ -369,7 +369,7 @@ func (f *field) settleTogether(all []*Assessment) (note string) {
 	for i, holds := range stats.Together(p, weights, f.alpha) {
 		a := all[i]
 		a.Word, a.Corrected, a.Alone = Open, true, word(a.sample, f.alpha, a.interest)
-		if holds && (len(all) == 1 || a.sample.Len() >= stats.SignedRankFrom) {
+		if holds && a.sample.Len() >= stats.SignedRankFrom { // Student's five are for the one that was named beforehand
 			a.Word = a.Alone
 		}
 	}
