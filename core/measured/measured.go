@@ -90,19 +90,19 @@ type judgement struct {
 }
 
 type figure struct {
-	Contender string      `json:"contender"`
-	Figure    plan.Figure `json:"figure"`
-	Ratio     *float64    `json:"ratio,omitempty"` // over 1: the contender is better
-	Low       *float64    `json:"low,omitempty"`
-	High      *float64    `json:"high,omitempty"`
-	Less      *float64    `json:"difference,omitempty"` // of the contender from the baseline, in seconds or shots a second
-	LessLow   *float64    `json:"difference_low,omitempty"`
-	LessHigh  *float64    `json:"difference_high,omitempty"`
-	Level     float64     `json:"level"`
-	Rounds    int         `json:"rounds"`
-	Verdict   string      `json:"verdict"`  // of this figure alone
-	Together  string      `json:"together"` // that holds for all figures of all contenders at once
-	Need      int64       `json:"shots_needed,omitempty"`
+	Contender      string      `json:"contender"`
+	Figure         plan.Figure `json:"figure"`
+	Ratio          *float64    `json:"ratio,omitempty"` // over 1: the contender is better
+	Low            *float64    `json:"low,omitempty"`
+	High           *float64    `json:"high,omitempty"`
+	Difference     *float64    `json:"difference,omitempty"` // of the contender from the baseline, in seconds or shots a second
+	DifferenceLow  *float64    `json:"difference_low,omitempty"`
+	DifferenceHigh *float64    `json:"difference_high,omitempty"`
+	Level          float64     `json:"level"`
+	Rounds         int         `json:"rounds"`
+	Verdict        string      `json:"verdict"`  // of this figure alone
+	Together       string      `json:"together"` // that holds for all figures of all contenders at once
+	Need           int64       `json:"shots_needed,omitempty"`
 }
 
 type caution struct {
@@ -275,7 +275,7 @@ func of(contender string, a judge.Assessment) figure {
 	}
 	return figure{
 		Contender: contender, Figure: a.Figure, Ratio: known(a.Ratio), Low: known(a.Low), High: known(a.High),
-		Less: known(a.Difference), LessLow: known(a.DifferenceLow), LessHigh: known(a.DifferenceHigh),
+		Difference: known(a.Difference), DifferenceLow: known(a.DifferenceLow), DifferenceHigh: known(a.DifferenceHigh),
 		Level: a.Level, Rounds: a.Rounds, Verdict: called(alone), Together: called(a.Word), Need: a.NeedShots,
 	}
 }

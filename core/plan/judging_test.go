@@ -77,6 +77,10 @@ func TestTheMirrorIsTheBaselineOnceMore(t *testing.T) {
 	if twin.Name != "a again" || !twin.Mirror || twin.Settings.Summary() != p.Contenders[0].Settings.Summary() || p.Contenders[0].Mirror {
 		t.Errorf("twin %+v", twin)
 	}
+	taken := strings.Replace(tidal, "  b: {", "  a again: {", 1)
+	if _, err := readText(taken, plan.Options{Mirror: true}); err == nil || !strings.Contains(err.Error(), `"a again" is what the baseline's twin is called`) {
+		t.Errorf("its name is taken: %v", err)
+	}
 	if p, err = readText(tidal, plan.Options{Mirror: true, Only: []string{"a"}}); err != nil || len(p.Contenders) != 2 || !p.Contenders[1].Mirror {
 		t.Errorf("the baseline alone against itself: %v", err)
 	}

@@ -416,6 +416,10 @@ func (r *reader) addMirror(p *Plan) {
 		return
 	}
 	twin.Name, twin.Mirror = p.Baseline+MirrorSuffix, true
+	if slices.Contains(r.names, twin.Name) {
+		r.fault("contenders", "give that contender another name", "%q is what the baseline's twin is called", twin.Name)
+		return
+	}
 	twin.Note, twin.Avoid = "the baseline once more, to know the machine's own noise", ""
 	p.Contenders = append(p.Contenders, twin)
 }

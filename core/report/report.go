@@ -168,10 +168,10 @@ func (d *document) figures() {
 	}
 	if m := d.v.Mirror; m != nil {
 		d.line("\n%s against itself, to know how much this machine differs from itself:\n", d.v.Baseline)
-		d.head("", "ratio", "between")
+		d.head("", "ratio", "between", "difference", "")
 		for _, a := range m.Figures {
 			if a.Main && a.Rounds > 0 {
-				d.row(a.Title(), a.Factor(), a.Interval())
+				d.row(a.Title(), a.Factor(), a.Interval(), a.Apart(), a.Say())
 			}
 		}
 	}
