@@ -14,11 +14,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -35,7 +38,10 @@ type Footing struct {
 	round   scope              // of those for a round
 	able    Abilities          // of this machine
 	restore func()             // our own processors
+	cgroups *meter.Hierarchy   // nil where none can be made, or none is needed
 	Costs   []result.Cost      // of the steps for duel and rounds
+	// OnService, when set, is told what becomes of services, by whoever prepares or ends a heat.
+	OnService func(News)
 }
 
 // Open makes the grounds of a plan's contenders. Nothing is copied before Begin. The caller closes it.
@@ -56,12 +62,10 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 				g.workspace.stores = append(g.workspace.stores, filepath.Clean(s))
 			}
 		}
-		if c.Ground.Service != nil {
-			var err error
-			if g.port, err = freePort(); err != nil {
-				f.Close()
-				return nil, err
-			}
+		var err error
+		if g.port, err = portOf(c.Ground.Service); err != nil {
+			f.Close()
+			return nil, err
 		}
 		f.grounds[c.Name] = g
 	}
@@ -247,9 +251,13 @@ type Ground struct {
 	name      string
 	said      plan.Ground
 	dir       string
-	workspace *workspace // nil without one
-	port      string     // of the service; empty without one
-	service   *service   // nil while there is none
+	workspace *workspace                 // nil without one
+	port      string                     // of the service; empty without one
+	service   *service                   // nil while there is none
+	running   int                        // process of a service that somebody else runs; 0 without
+	starts    []result.Start             // of the heat
+	land      func() error               // waits for a rushed start; nil without
+	output    atomic.Pointer[lastOutput] // of the latest service
 	heat, run scope
 	state     plan.State
 	round     int
@@ -276,7 +284,10 @@ func (g *Ground) PerRun() bool {
 
 // BeginHeat prepares a heat in a state. EndHeat is called also when it fails.
 func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) error {
-	g.state, g.round, g.primed, g.costs, g.check = state, round, false, nil, Check{}
+	g.state, g.round, g.primed, g.costs, g.check, g.starts = state, round, false, nil, Check{}, nil
+	if err := g.meet(); err != nil {
+		return err
+	}
 	if g.workspace != nil && g.said.Workspace.Fresh == plan.EveryHeat {
 		if err := g.lay(ctx, "heat", false); err != nil {
 			return err
@@ -292,10 +303,10 @@ func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) err
 			return err
 		}
 	}
-	if err := g.serve(ctx, plan.EveryDuel); err != nil {
+	if err := g.serve(ctx, plan.EveryDuel, false); err != nil {
 		return err
 	}
-	return g.serve(ctx, plan.EveryHeat)
+	return g.serve(ctx, plan.EveryHeat, false)
 }
 
 // BeforeRun prepares one run; warmUp says that it is not judged.
@@ -320,7 +331,7 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 		}
 	}
 	if err == nil {
-		err = g.serve(ctx, plan.EveryRun)
+		err = g.serve(ctx, plan.EveryRun, warmUp)
 	}
 	if err != nil || g.said.Idle == 0 {
 		return err
@@ -337,9 +348,12 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 	})
 }
 
-// AfterRun performs the steps after one run and ends what was started for it.
-func (g *Ground) AfterRun(ctx context.Context) error {
+// AfterRun performs the steps after one run, which was that shot, and ends what was started for it.
+func (g *Ground) AfterRun(ctx context.Context, shot *contender.Shot) error {
 	defer g.run.end()
+	if s := g.said.Service; s != nil && s.Fresh == plan.EveryRun {
+		g.answered(shot)
+	}
 	g.dismiss(plan.EveryRun)
 	closing, cancel := takingDown(ctx)
 	defer cancel()
@@ -356,6 +370,7 @@ type Seen struct {
 	Costs   []result.Cost
 	Check   Check
 	Changes *result.Changes // since the last fresh copy; nil without a workspace
+	Starts  []result.Start  // of the contender's service
 }
 
 // EndHeat looks at what changed, performs the steps after the heat and ends what was started for it.
@@ -364,6 +379,10 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 	defer g.run.end()
 	var err error
 	var seen Seen
+	if landErr := g.landing(); landErr != nil { // of a heat that was not driven
+		err = landErr
+	}
+	g.heard()
 	g.dismiss(plan.EveryRun) // of a run that was cut
 	g.dismiss(plan.EveryHeat)
 	if g.service != nil && g.service.died() != nil {
@@ -380,7 +399,7 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 			err = stepErr
 		}
 	}
-	seen.Costs, seen.Check = g.take(g.name, g.state), g.check
+	seen.Costs, seen.Check, seen.Starts = g.take(g.name, g.state), g.check, g.starts
 	return seen, err
 }
 
@@ -577,7 +596,10 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 	}
 	all("before heat", g.Before.Heat)
 	serve := func(before, level string) {
-		if g.Service != nil && g.Service.Fresh == level {
+		if g.Service != nil && g.Service.Running == nil && g.Service.Fresh == level {
+			if before == "" {
+				all("before start", g.Service.Prepare)
+			}
 			say(before+level, map[string]string{"": "start ", "after ": "stop "}[before]+g.Service.Summary())
 		}
 	}

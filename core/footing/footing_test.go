@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/contender"
 	"paceduel/core/footing"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
@@ -87,7 +88,7 @@ func TestAWorkspaceIsFreshAsOftenAsThePlanSays(t *testing.T) {
 					}
 					seen += strings.TrimSpace(strings.ReplaceAll(read(t, filepath.Join(g.Dir(), "manifest.txt")), "salt cod", "-")) + " "
 					write(t, g.Dir(), "manifest.txt", "x")
-					if err := g.AfterRun(t.Context()); err != nil {
+					if err := g.AfterRun(t.Context(), &contender.Shot{}); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -260,7 +261,7 @@ func TestStepsRunWhereAndWhenTheyShould(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(g.BeginHeat(t.Context(), plan.AsFound, 7), g.BeforeRun(t.Context(), false), g.AfterRun(t.Context())); err != nil {
+	if err := errors.Join(g.BeginHeat(t.Context(), plan.AsFound, 7), g.BeforeRun(t.Context(), false), g.AfterRun(t.Context(), &contender.Shot{})); err != nil {
 		t.Fatal(err)
 	}
 	seen, err := g.EndHeat(t.Context())
@@ -419,7 +420,7 @@ func TestStepsAfterwardsSurviveAnInterrupt(t *testing.T) {
 		t.Fatal(err)
 	}
 	cancel()
-	if err := g.AfterRun(ctx); err != nil {
+	if err := g.AfterRun(ctx, &contender.Shot{}); err != nil {
 		t.Error(err)
 	}
 	if _, err := g.EndHeat(ctx); err != nil {

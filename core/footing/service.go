@@ -3,7 +3,6 @@ package footing
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -15,16 +14,19 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/keeper"
+	"paceduel/core/marks"
+	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
-	"paceduel/core/units"
 )
 
 // ServiceError is a service that did not start, or ended when it should not have.
@@ -44,21 +46,35 @@ func (e *ServiceError) Error() string {
 
 // service is a process under way. Its output is read all the time, so that it never waits for us.
 type service struct {
-	said   plan.Service
-	cmd    *exec.Cmd
-	seat   *keeper.Seat
-	output *lastOutput
-	read   chan struct{} // closed when its output has ended
-	gone   chan struct{} // closed when it has ended and its group with it
-	state  *os.ProcessState
-	notice *notice // nil unless it is to say itself that it is ready
+	said    plan.Service
+	clock   *clock.Clock
+	cmd     *exec.Cmd
+	seat    *keeper.Seat
+	output  *lastOutput
+	read    chan struct{} // closed when its output has ended
+	gone    chan struct{} // closed when it has ended and its group with it
+	state   *os.ProcessState
+	notice  *notice       // nil unless it is to say itself that it is ready
+	group   *meter.Group  // nil without limits
+	created time.Duration // on the clock
+	isReady time.Duration // on the clock; 0 until it was seen
+	killed  int64         // of its processes, for memory; set when it is gone
+	used    atomic.Int64  // nanoseconds of its group, once it is gone
+}
+
+// cpu is the CPU time that a service with limits has used, exactly; nil where that is not known.
+func (v *service) cpu() func() time.Duration {
+	if v.group == nil {
+		return nil
+	}
+	return func() time.Duration { return max(v.group.CPU(), time.Duration(v.used.Load())) }
 }
 
 // look is how often a service is looked at until it is ready.
 const look = 500 * time.Microsecond
 
-// startService starts a service and waits until it is ready. fill puts the port into texts.
-func startService(ctx context.Context, s plan.Service, dir, planDir string, env []string, setup contender.Setup) (*service, error) {
+// begin creates a service's process; it is not ready yet. The setup's port is put into texts.
+func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, setup contender.Setup, cgroups *meter.Hierarchy) (*service, error) {
 	fail := func(why string, err error) (*service, error) {
 		return nil, &ServiceError{Does: s.Summary(), Why: why + ": " + cause(err)}
 	}
@@ -100,30 +116,48 @@ func startService(ctx context.Context, s plan.Service, dir, planDir string, env 
 		seat.Release()
 		return fail("cannot be listened to", err)
 	}
-	v := &service{said: s, cmd: exec.Command(program, argv[1:]...), seat: seat, output: newLastOutput(s.Ready.Line), read: make(chan struct{}), gone: make(chan struct{})}
+	v := &service{said: s, clock: clk, cmd: exec.Command(program, argv[1:]...), seat: seat, output: newLastOutput(clk, s.Ready.Line, s.Marks), read: make(chan struct{}), gone: make(chan struct{})}
 	v.cmd.Dir, v.cmd.Stdout, v.cmd.Stderr = own, w, w
 	v.cmd.Env = append(env, "PORT="+setup.Port)
 	for name, value := range s.Env {
 		v.cmd.Env = append(v.cmd.Env, name+"="+setup.Fill(string(value)))
 	}
+	quit := func(why string, err error) (*service, error) {
+		r.Close()
+		w.Close()
+		seat.Release()
+		if v.notice != nil {
+			v.notice.close()
+		}
+		if v.group != nil {
+			v.group.Remove()
+		}
+		return fail(why, err)
+	}
 	if s.Ready.Notify {
 		if v.notice, err = listenNotice(); err != nil {
-			r.Close()
-			w.Close()
-			seat.Release()
-			return fail("cannot be listened to", err)
+			return quit("cannot be listened to", err)
 		}
-		defer v.notice.close()
 		v.cmd.Env = append(v.cmd.Env, "NOTIFY_SOCKET="+v.notice.path)
 	}
-	v.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	err = startOn(v.cmd, usable(setup.CPUs), setup.Nice)
-	w.Close()
-	if err != nil {
-		r.Close()
-		seat.Release()
-		return fail("cannot be started", err)
+	if s.Limits != nil && cgroups != nil {
+		if v.group, err = cgroups.NewGroup(meter.Limits{Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU)}); err != nil {
+			return quit("cannot be held to its limits", err)
+		}
 	}
+	v.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	create := func() error {
+		return startOn(v.cmd, usable(setup.CPUs), setup.Nice, func() { v.created = clk.Now() })
+	}
+	if v.group != nil {
+		err = v.group.Start(v.cmd.SysProcAttr, create)
+	} else {
+		err = create()
+	}
+	if err != nil {
+		return quit("cannot be started", err)
+	}
+	w.Close()
 	seat.Hold(v.cmd.Process.Pid)
 	go func() {
 		defer close(v.read)
@@ -131,15 +165,11 @@ func startService(ctx context.Context, s plan.Service, dir, planDir string, env 
 		io.Copy(v.output, r)
 	}()
 	go v.await()
-	if err := v.ready(ctx, own, setup); err != nil {
-		v.stop()
-		return nil, err
-	}
 	return v, nil
 }
 
-// startOn starts a process on some processors only, with a niceness.
-func startOn(cmd *exec.Cmd, cpus plan.CPUs, nice int) error {
+// startOn starts a process on some processors only, with a niceness. now is told of the moment before.
+func startOn(cmd *exec.Cmd, cpus plan.CPUs, nice int, now func()) error {
 	if len(cpus) > 0 {
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
@@ -153,6 +183,7 @@ func startOn(cmd *exec.Cmd, cpus plan.CPUs, nice int) error {
 		}
 		defer unix.SchedSetaffinity(0, &ours)
 	}
+	now()
 	err := cmd.Start()
 	if err == nil && nice != 0 {
 		unix.Setpriority(unix.PRIO_PROCESS, cmd.Process.Pid, nice) // what is not allowed was said before the run
@@ -172,6 +203,11 @@ func (v *service) await() {
 	v.cmd.Wait()
 	keeper.EndGroup(pid) // killed above; what is left of it has fallen to us
 	v.state = v.cmd.ProcessState
+	if v.group != nil {
+		v.killed = v.group.Killed()
+		v.used.Store(int64(v.group.CPU()))
+		v.group.Remove()
+	}
 	<-v.read
 }
 
@@ -183,6 +219,9 @@ func (v *service) died() error {
 		if v.state != nil {
 			how = "ended (" + strings.Replace(v.state.String(), "exit status", "exit code", 1) + ")"
 		}
+		if v.group != nil && v.killed > 0 {
+			how = "was killed for memory: it wanted more than " + v.said.Limits.Words()
+		}
 		return &ServiceError{v.said.Summary(), how, v.output.tail()}
 	default:
 		return nil
@@ -191,6 +230,9 @@ func (v *service) died() error {
 
 // ready waits until the service is, within its limit.
 func (v *service) ready(ctx context.Context, dir string, setup contender.Setup) error {
+	if v.notice != nil {
+		defer v.notice.close()
+	}
 	limit := time.NewTimer(v.said.Limit.D())
 	defer limit.Stop()
 	seen := v.seen(dir, setup)
@@ -199,12 +241,10 @@ func (v *service) ready(ctx context.Context, dir string, setup contender.Setup) 
 	for {
 		select {
 		case <-v.output.matched:
-			return nil
 		case <-v.noticed():
-			return nil
 		case <-tick.C:
-			if seen(ctx) {
-				return nil
+			if !seen(ctx) {
+				continue
 			}
 		case <-v.gone:
 			return v.died()
@@ -213,6 +253,8 @@ func (v *service) ready(ctx context.Context, dir string, setup contender.Setup) 
 		case <-ctx.Done():
 			return ctx.Err()
 		}
+		v.isReady = v.clock.Now()
+		return nil
 	}
 }
 
@@ -277,49 +319,86 @@ func (v *service) stop() (how string) {
 	return "killed after " + v.said.Stop.Grace.D().String()
 }
 
-// lastOutput keeps the end of what is written to it, and tells when a line of it matches.
+// lastOutput keeps the end of what is written to it, when the first of it came, what it tells of itself at its beginning,
+// and tells when a line of it matches.
 type lastOutput struct {
 	mu      sync.Mutex
+	clock   *clock.Clock
+	first   time.Duration // 0: nothing yet
 	kept    []byte
 	line    []byte // begun, not ended
 	want    *regexp.Regexp
 	matched chan struct{}
+	marks   *marks.Reader // nil without marks
+	read    int           // bytes in which marks were looked for
 }
 
-const maxLine = 64 << 10
+const (
+	maxLine = marks.MaxLine
+	// maxMarked is how much of a service's output is searched for marks: what it tells of its start stands at its beginning.
+	maxMarked = 64 << 10
+)
 
-func newLastOutput(line string) *lastOutput {
-	o := &lastOutput{matched: make(chan struct{})}
+func newLastOutput(clk *clock.Clock, line string, said plan.Marks) *lastOutput {
+	o := &lastOutput{clock: clk, matched: make(chan struct{}), marks: marks.New(said, "line")}
 	if line != "" {
 		o.want = regexp.MustCompile(line) // the plan was refused if it is none
+	}
+	if o.marks != nil {
+		o.marks.Begin()
 	}
 	return o
 }
 
 // Write implements io.Writer.
 func (o *lastOutput) Write(p []byte) (int, error) {
+	now := o.clock.Now()
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if o.first == 0 {
+		o.first = now
+	}
 	o.kept = append(o.kept, p...)
 	if over := len(o.kept) - maxSaid; over > 0 {
 		o.kept = append(o.kept[:0], o.kept[over:]...)
 	}
-	for rest := p; o.want != nil && len(rest) > 0; {
+	for rest := p; (o.want != nil || o.marked()) && len(rest) > 0; {
 		var part []byte
 		var whole bool
 		part, rest, whole = bytes.Cut(rest, []byte{'\n'})
+		o.read += len(part)
 		if len(o.line) < maxLine {
 			o.line = append(o.line, part...)
 		}
 		if whole {
-			if o.want.Match(o.line) {
-				o.want = nil
-				close(o.matched)
-			}
-			o.line = o.line[:0]
+			o.take()
 		}
 	}
 	return len(p), nil
+}
+
+func (o *lastOutput) marked() bool { return o.marks != nil && o.read < maxMarked }
+
+// take looks at a line that has ended.
+func (o *lastOutput) take() {
+	if o.want != nil && o.want.Match(o.line) {
+		o.want = nil
+		close(o.matched)
+	}
+	if o.marked() {
+		o.marks.Line("line", bytes.TrimRight(o.line, "\r"))
+	}
+	o.line = o.line[:0]
+}
+
+// told is what it told of itself so far, and when its first output came.
+func (o *lastOutput) told() (first time.Duration, list []result.StartMark) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.marks != nil {
+		o.marks.Each(func(full string, took time.Duration) { list = append(list, result.StartMark{Name: full, Took: took}) })
+	}
+	return o.first, list
 }
 
 // tail is the end of the output.
@@ -338,71 +417,4 @@ func freePort() (string, error) {
 	defer l.Close()
 	_, port, err := net.SplitHostPort(l.Addr().String())
 	return port, err
-}
-
-// Port is the port of the contender's service; empty without one.
-func (g *Ground) Port() string { return g.port }
-
-// ServicePID is the process of the contender's service while there is one that lasts for the heat; else 0.
-func (g *Ground) ServicePID() int {
-	if g.service == nil {
-		return 0
-	}
-	return g.service.cmd.Process.Pid
-}
-
-// serve starts the contender's service when it is to be fresh at this level and is not there.
-func (g *Ground) serve(ctx context.Context, level string) error {
-	s := g.said.Service
-	if s == nil || s.Fresh != level || g.service != nil {
-		return nil
-	}
-	setup := contender.Setup{Port: g.port, CPUs: g.said.CPUs, Nice: g.said.Nice}
-	return g.cost(result.Cost{When: level, Start: true, What: "start " + g.f.plan.Mask(s.Summary())}, func() (string, error) {
-		began := g.f.clock.Now()
-		v, err := startService(ctx, *s, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), setup)
-		if err != nil {
-			var own *ServiceError
-			if errors.As(err, &own) {
-				err = &ServiceError{g.f.plan.Mask(own.Does), g.f.plan.Mask(own.Why), g.f.plan.Mask(own.Said)}
-			}
-			return "", err
-		}
-		g.service = v
-		return "ready in " + units.Duration(g.f.clock.Now()-began) + ": " + s.Ready.Words(), nil
-	})
-}
-
-// dismiss stops the service when it was fresh at this level.
-func (g *Ground) dismiss(level string) {
-	s := g.said.Service
-	if g.service == nil || s.Fresh != level {
-		return
-	}
-	g.cost(result.Cost{When: "after " + level, What: "stop " + g.f.plan.Mask(s.Summary())}, func() (string, error) { return g.service.stop(), nil })
-	g.service = nil
-}
-
-// Watched is ctx, ended also when the contender's service dies. release gives back what that took, and why the service
-// died, if it did.
-func (g *Ground) Watched(ctx context.Context) (watched context.Context, release func() error) {
-	v := g.service
-	if v == nil {
-		return ctx, func() error { return nil }
-	}
-	watched, cancel := context.WithCancel(ctx)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		select {
-		case <-v.gone:
-			cancel()
-		case <-watched.Done():
-		}
-	}()
-	return watched, func() error {
-		cancel()
-		<-done
-		return v.died()
-	}
 }

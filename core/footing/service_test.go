@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/contender"
 	"paceduel/core/footing"
 	"paceduel/core/plan"
 	"paceduel/internal/sample"
@@ -105,7 +106,7 @@ func TestAServiceIsFreshOrKept(t *testing.T) {
 						names[pid] = string(rune('A' + len(names)))
 					}
 					got += names[pid]
-					if err := g.AfterRun(t.Context()); err != nil {
+					if err := g.AfterRun(t.Context(), &contender.Shot{}); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -185,7 +186,7 @@ func TestAServiceThatDiesEndsItsHeat(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("nobody noticed")
 	}
-	if err := release(); err == nil || !strings.Contains(err.Error(), "ended (exit code 9)") || !strings.Contains(err.Error(), "struck a rock") {
+	if err := release(false); err == nil || !strings.Contains(err.Error(), "ended (exit code 9)") || !strings.Contains(err.Error(), "struck a rock") {
 		t.Errorf("why it died: %v", err)
 	}
 	if _, err := g.EndHeat(t.Context()); err != nil {
@@ -196,7 +197,7 @@ func TestAServiceThatDiesEndsItsHeat(t *testing.T) {
 		t.Errorf("after its death: %v", err)
 	}
 	ctx, release = g.Watched(t.Context())
-	if err := release(); err != nil || ctx.Err() != context.Canceled {
+	if err := release(false); err != nil || ctx.Err() != context.Canceled {
 		t.Errorf("a service that lives is released with %v", err)
 	}
 	if _, err := g.EndHeat(t.Context()); err != nil {

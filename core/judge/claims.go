@@ -42,7 +42,7 @@ func (f *field) claims() (out []Claim, err error) {
 		names = append(names, e.Name)
 	}
 	for _, text := range f.r.Plan.Claims {
-		c, err := plan.ParseClaim(text, names)
+		c, err := plan.ParseClaim(text, names, f.r.Plan.Marks...)
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}

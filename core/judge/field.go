@@ -205,10 +205,15 @@ func (f *field) split(s side, name string, told bool) float64 {
 			}
 		}
 	}
-	if pooled != nil && pooled.TotalCount() >= medianFrom {
-		return Quantile(pooled, 0.5)
+	x := sum / shots
+	if pooled != nil {
+		if n := pooled.TotalCount(); n >= medianFrom {
+			x = Quantile(pooled, 0.5)
+		} else if told && n > 0 {
+			x = sum / float64(n)
+		}
 	}
-	return sum / shots
+	return plan.Kept(x, unitOf(partFigure(name, told)))
 }
 
 // assess computes by how much a side is better than another in a figure, and the intervals. The word is settled later,

@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
@@ -16,15 +17,12 @@ import (
 const HoldsClients plan.Figure = "clients held"
 
 // Parts of latencies are figures, too. Their names say whose: ours, or told by the contender.
-const (
-	partPrefix = "part "
-	toldPrefix = "told "
-)
+const partPrefix = "part "
 
 // partFigure is the figure of a part of latencies.
 func partFigure(name string, told bool) plan.Figure {
 	if told {
-		return plan.Figure(toldPrefix + name)
+		return plan.Figure(plan.ToldPrefix + name)
 	}
 	return plan.Figure(partPrefix + name)
 }
@@ -34,8 +32,27 @@ func partOf(f plan.Figure) (name string, told, ok bool) {
 	if name, ok = strings.CutPrefix(string(f), partPrefix); ok {
 		return name, false, true
 	}
-	name, ok = strings.CutPrefix(string(f), toldPrefix)
+	name, ok = strings.CutPrefix(string(f), plan.ToldPrefix)
 	return name, ok, ok
+}
+
+// unitOf is the unit of a mark that is no time; empty for all other figures.
+func unitOf(f plan.Figure) string {
+	name, told, _ := partOf(f)
+	if !told {
+		return ""
+	}
+	_, unit := plan.Bare(name)
+	return unit
+}
+
+// ofStart reports whether a figure counts from the creation of a service, or is of what comes before others.
+func ofStart(f plan.Figure) bool {
+	switch f {
+	case plan.Start, plan.Printed, plan.Answer, plan.Second, plan.Settled, plan.FirstRun, plan.Wake:
+		return true
+	}
+	return false
 }
 
 // isLoad reports whether a figure says up to which load a limit was kept.
@@ -76,6 +93,12 @@ func Show(f plan.Figure, v float64) string {
 	case plan.SentBack, plan.PeakBytes:
 		return units.Bytes(v)
 	}
+	switch unit := unitOf(f); {
+	case unit == "B":
+		return units.Bytes(v)
+	case unit != "" && !math.IsNaN(v):
+		return units.Significant(v) + " " + unit
+	}
 	return units.Seconds(v)
 }
 
@@ -91,6 +114,7 @@ func Label(f plan.Figure) string {
 	}
 	if name, told, ok := partOf(f); ok {
 		if told {
+			name, _ = plan.Bare(name)
 			return name + " told"
 		}
 		return name
@@ -113,6 +137,13 @@ func comparative(f plan.Figure, w Word) string {
 	case plan.SentBack:
 		words = [2]string{"fewer bytes", "more bytes"}
 	}
+	switch unit := unitOf(f); unit {
+	case "":
+	case "B":
+		words = [2]string{"less", "more"}
+	default:
+		words = [2]string{"fewer " + unit, "more " + unit}
+	}
 	if w == Better {
 		return words[0]
 	}
@@ -128,6 +159,16 @@ func at(f plan.Figure) string {
 		return " over a whole heat"
 	case plan.Start:
 		return " in starting"
+	case plan.Printed, plan.Answer, plan.Second:
+		return " until its " + string(f)
+	case plan.Settled:
+		return " until it has settled"
+	case plan.Prepare:
+		return " in preparing"
+	case plan.FirstRun:
+		return " in its first run"
+	case plan.Wake:
+		return " in waking up"
 	case plan.Longest:
 		return " at its longest"
 	case plan.Throughput, plan.CPU, plan.Holds, HoldsClients, plan.PeakBytes, plan.SentBack:
@@ -318,17 +359,51 @@ func (h *heat) compute(f plan.Figure) float64 {
 	case plan.PeakBytes:
 		return unlessNone(float64(h.Peak))
 	case plan.Start:
-		var took, times float64
+		if x := h.started(func(s *result.Start) time.Duration { return s.Ready }); !math.IsNaN(x) {
+			return x
+		}
+		var took, times float64 // results of before starts were kept one by one
 		for _, c := range h.Costs {
 			if c.Start {
 				took, times = took+c.Took.Seconds(), times+float64(c.Times)
 			}
 		}
 		return unlessNone(took) / times
+	case plan.Printed:
+		return h.started(func(s *result.Start) time.Duration { return s.Output })
+	case plan.Answer:
+		return h.started(func(s *result.Start) time.Duration { return s.First })
+	case plan.Second:
+		return h.started(func(s *result.Start) time.Duration { return s.Second })
+	case plan.Settled:
+		return h.started(func(s *result.Start) time.Duration { return s.Settled })
+	case plan.Prepare:
+		return h.started(func(s *result.Start) time.Duration { return s.Prepared })
+	case plan.FirstRun:
+		if h.CPUKnown && h.Service == nil && h.OK+h.Warmup > 1 { // a command, that is run more than once
+			return unlessNone(h.First.Seconds())
+		}
+	case plan.Wake:
+		return unlessNone(h.Heat.Wake.Seconds())
 	case plan.Holds, HoldsClients:
 		return ascend(h.climb, h).held
 	}
 	return math.NaN()
+}
+
+// started is the mean of what the heat's starts took, those of the warm-up aside; NaN unless all of them have it.
+func (h *heat) started(of func(*result.Start) time.Duration) float64 {
+	var sum, n float64
+	for i := range h.Starts {
+		if s := &h.Starts[i]; !s.Unjudged {
+			took := of(s)
+			if took <= 0 {
+				return math.NaN()
+			}
+			sum, n = sum+took.Seconds(), n+1
+		}
+	}
+	return sum / n
 }
 
 // part is the median of a part of the heat's latencies, the mean where the shots are too few for it. NaN without it, and
@@ -340,13 +415,18 @@ func (h *heat) part(name string, told bool) float64 {
 			continue
 		}
 		x := s.Sum.Seconds() / float64(h.OK)
-		if lengths := h.lengths[i]; lengths != nil && lengths.TotalCount() >= medianFrom {
-			x = Quantile(lengths, 0.5)
+		if lengths := h.lengths[i]; lengths != nil {
+			if n := lengths.TotalCount(); n >= medianFrom {
+				x = Quantile(lengths, 0.5)
+			} else if told && n > 0 { // not every shot has to tell it
+				x = s.Sum.Seconds() / float64(n)
+			}
 		}
-		if !(x >= nothing) {
+		unit := unitOf(partFigure(name, told))
+		if !(x > 0) || unit == "" && x < nothing {
 			return math.NaN()
 		}
-		return x
+		return plan.Kept(x, unit)
 	}
 	return math.NaN()
 }

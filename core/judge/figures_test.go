@@ -453,3 +453,122 @@ func BenchmarkTenMillionShots(b *testing.B) {
 		}
 	}
 }
+
+// started gives every heat a start that takes its contender so many seconds in all, and a first answer that takes a fifth of it.
+func started(r *result.Result, of map[string]float64) {
+	rng := rand.New(rand.NewPCG(3, 3))
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		unit := of[h.Contender] * (1 + 0.01*rng.NormFloat64())
+		part := func(x float64) time.Duration { return time.Duration(x * unit * 1e9) }
+		h.Starts = []result.Start{
+			{Ready: part(99), First: part(99), Unjudged: true},
+			{Prepared: part(5), Output: part(0.2), Ready: part(0.7), Asked: part(0.8), First: part(1), Second: part(1.1), Settled: part(2), Shot: 4, FirstTook: part(0.2), SecondTook: part(0.1),
+				Marks: []result.StartMark{{Name: "tables", Took: part(0.5)}, {Name: "rows [rows]", Took: time.Duration(1000 * 365 * of[h.Contender])}},
+				Rush:  &result.Rush{Due: 10, Failed: 3, Waited: 5, Longest: part(0.6)}},
+		}
+	}
+}
+
+func TestStartsAreJudged(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 10, 2000))
+	started(r, map[string]float64{"per-vessel": 1, "joined": 0.25})
+	r.Plan.Rungs = []plan.Figure{plan.Answer, plan.P50}
+	v := weigh(t, r)
+	for _, f := range []plan.Figure{plan.Start, plan.Printed, plan.Answer, plan.Second, plan.Settled, plan.Prepare} {
+		a := figure(t, v, f)
+		if a.Word != judge.Better || a.Ratio < 3.8 || a.Ratio > 4.2 || a.Main != (f == plan.Answer) {
+			t.Errorf("%s: %s, %g, main %v", f, a.Word, a.Ratio, a.Main)
+		}
+	}
+	if !strings.Contains(v.Faces[0].Sentence, "faster than per-vessel until its first answer") {
+		t.Errorf("sentence %q", v.Faces[0].Sentence)
+	}
+	rows := map[string]string{}
+	for _, row := range v.Scorecard {
+		rows[row.Name] = strings.Join(row.Values, " | ")
+	}
+	if rows["of these, failed"] != "30 | 30" || rows["rows, at the start"] != "365 rows | 91.2 rows" || rows["due before it was ready"] != "100 | 100" {
+		t.Errorf("scorecard %v", rows)
+	}
+	typical, n := judge.TypicalStart(r, "joined", "")
+	if n != 10 || typical.Ready < 170*time.Millisecond || typical.Ready > 180*time.Millisecond || typical.Shot != 4 || len(typical.Marks) != 2 {
+		t.Errorf("%d starts, typically %+v", n, typical)
+	}
+}
+
+// A heat of which one start lacks a part has no figure of it.
+func TestAStartWithoutAnAnswer(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 10, 200))
+	started(r, map[string]float64{"per-vessel": 1, "joined": 0.25})
+	for i := range r.Heats {
+		if r.Heats[i].Contender == "joined" {
+			r.Heats[i].Starts[1].First = 0
+		}
+	}
+	v := weigh(t, r)
+	for _, a := range v.Faces[0].Figures {
+		if a.Figure == plan.Answer && a.Word != judge.NoWord {
+			t.Errorf("first answer: %s", a.Word)
+		}
+	}
+	if a := figure(t, v, plan.Start); a.Word != judge.Better {
+		t.Errorf("start: %s", a.Word)
+	}
+}
+
+func TestFirstRunsStandBesideLaterOnes(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 10, 50))
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		h.CPUKnown, h.CPU = true, h.Wall
+		h.First = 30 * time.Millisecond
+		if h.Contender == "joined" {
+			h.First = 20 * time.Millisecond
+		}
+	}
+	v := weigh(t, r)
+	if a := figure(t, v, plan.FirstRun); a.Word != judge.Better || math.Abs(a.Ratio-1.5) > 1e-6 {
+		t.Errorf("first run: %s, %g", a.Word, a.Ratio)
+	}
+	if len(v.Beginnings) != 2 || math.Abs(v.Beginnings[0].Ratio-3) > 0.1 || !(v.Beginnings[1].Low < 2 && 2 < v.Beginnings[1].High) || !strings.HasPrefix(v.Beginnings[0].Say(), "3.0x its later ones (") {
+		t.Errorf("beginnings %+v", v.Beginnings)
+	}
+}
+
+// Cost that moves from one mark to another is said to have moved; marks of other units than time are shown in theirs.
+func TestCostThatMovedIsNotGone(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 10, 50))
+	r.Plan.Marks = []plan.Figure{"told load", "told render", "told heap [B]", "told all"}
+	r.Plan.Sums = map[plan.Figure][]plan.Figure{"told all": {"told load", "told render"}}
+	rng := rand.New(rand.NewPCG(5, 5))
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		load, render := 6e6, 2e6
+		if h.Contender == "joined" {
+			load, render = 2e6, 6e6
+		}
+		for name, x := range map[string]float64{"load": load, "render": render, "all": 8e6, "heap [B]": load} {
+			lengths := tally.NewHistogram()
+			var sum time.Duration
+			for range h.OK {
+				d := time.Duration(x * (1 + 0.002*rng.NormFloat64()))
+				sum += d
+				lengths.RecordValue(int64(d))
+			}
+			text, err := result.EncodeHistogram(lengths)
+			if err != nil {
+				t.Fatal(err)
+			}
+			h.Splits = append(h.Splits, result.Split{Name: name, Told: true, Sum: sum, Lengths: text})
+		}
+	}
+	v := weigh(t, r)
+	if want := "What it wins in load it loses in render: their sum, all, is no different."; !strings.Contains(v.Faces[0].Sentence, want) {
+		t.Errorf("sentence %q; want %q", v.Faces[0].Sentence, want)
+	}
+	a := figure(t, v, "told heap [B]")
+	if a.Word != judge.Better || a.Say() != "less" || judge.Label(a.Figure) != "heap told" || judge.Show(a.Figure, a.Contender.V) != "1.91 MiB" {
+		t.Errorf("heap: %s %s, %s", a.Word, a.Say(), judge.Show(a.Figure, a.Contender.V))
+	}
+}

@@ -134,16 +134,18 @@ type Verdict struct {
 	Best      int    // the face to look at first: of the contender that wins by most, or the first
 	Scorecard []Row
 	Cautions  []Caution
-	Claims    []Claim      // of the plan, in its order
-	Stakes    []Stake      // what the difference is worth, by the plan's own figures
-	Ranking   []Ranking    // of three and more contenders, one for each state
-	Mirror    *Face        // the baseline against itself; nil where that was not tried
-	Gains     []Gain       // for each contender, where they are run cold and warm
-	Lanes     map[Key]Lane // by contender and state
-	Latencies map[Key]*Latencies
-	Rounds    int // in which every contender finished
-	Decides   plan.Figure
-	Note      string // how the words were reached: which figure decides, or what was corrected for
+	Claims    []Claim   // of the plan, in its order
+	Stakes    []Stake   // what the difference is worth, by the plan's own figures
+	Ranking   []Ranking // of three and more contenders, one for each state
+	Mirror    *Face     // the baseline against itself; nil where that was not tried
+	Gains     []Gain    // for each contender, where they are run cold and warm
+	// Beginnings say how first shots compare with later ones, where that is known.
+	Beginnings []Beginning
+	Lanes      map[Key]Lane // by contender and state
+	Latencies  map[Key]*Latencies
+	Rounds     int // in which every contender finished
+	Decides    plan.Figure
+	Note       string // how the words were reached: which figure decides, or what was corrected for
 }
 
 // Judge reaches the verdict. The error says that the document cannot be read.
@@ -163,6 +165,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 		}
 		v.Latencies[Key{s.name, s.state}] = newLatencies(field.pooled[s])
 	}
+	v.Beginnings = field.beginnings()
 	for i := range v.Gains {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)
 	}

@@ -56,6 +56,7 @@ func scorecard(r *result.Result) []Row {
 		}
 	}
 	add(memory)
+	rows = append(rows, startRows(r)...)
 	rows = append(rows, serviceRows(r)...)
 	perRun("waits a run", func(t totals) int64 { return t.used.Yields })
 	perRun("preemptions a run", func(t totals) int64 { return t.used.Preempted })

@@ -19,6 +19,7 @@ func serviceRows(r *result.Result) (rows []Row) {
 		show func(float64) string
 	}{
 		{"memory at rest", func(s *result.Service) float64 { return float64(s.Moments[0].Resident) }, units.Bytes},
+		{"memory afterwards", func(s *result.Service) float64 { return float64(s.Moments[len(s.Moments)-1].Resident) }, units.Bytes},
 		{"its share of shared", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes},
 		{"swapped out", func(s *result.Service) float64 {
 			return unlessNone(float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Swapped - b.Swapped) }).Swapped))
@@ -68,7 +69,7 @@ func (f *field) growth() (out []Caution) {
 			if h.Service == nil || h.Shots() == 0 {
 				continue
 			}
-			n, ok := h.Service.Grown()
+			n, ok := h.Grown()
 			if !ok {
 				continue
 			}

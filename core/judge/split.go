@@ -3,6 +3,7 @@ package judge
 import (
 	"math"
 
+	"paceduel/core/plan"
 	"paceduel/core/units"
 )
 
@@ -13,7 +14,8 @@ func splitRows(f *field) (rows []Row) {
 		for _, state := range f.r.States() {
 			row := Row{Name: name + " at p50", Lower: true, interest: f.interest(figure)}
 			if told {
-				row.Name = name + " (told) at p50"
+				bare, _ := plan.Bare(name)
+				row.Name = bare + " (told) at p50"
 			}
 			if state != "" {
 				row.Name += ", " + state
@@ -22,10 +24,10 @@ func splitRows(f *field) (rows []Row) {
 				x := f.split(side{e.Name, state}, name, told)
 				text := units.None
 				if !math.IsNaN(x) {
-					if x < nothing {
+					if unitOf(figure) == "" && x < nothing {
 						x = 0 // the histogram's least value stands for it
 					}
-					text = units.Seconds(x)
+					text = Show(figure, x)
 				}
 				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
 			}

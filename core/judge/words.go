@@ -140,13 +140,11 @@ func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
 		}
 		if _, ok := quantileOf(a.Figure); ok {
 			out = append(out, a)
-		} else if a.Figure == plan.Start {
+		} else if ofStart(a.Figure) {
 			start = append(start, a)
 		}
 	}
-	if len(out) > 0 {
-		out = append(start, out...)
-	}
+	out = append(start, out...)
 	if len(out) == 0 {
 		if a, ok := f.find(plan.Mean); ok && a.Word != NoWord {
 			out = append(out, a)
@@ -181,7 +179,7 @@ func sentence(field *field, f *Face) string {
 			continue
 		}
 		if len(states) == 1 {
-			text = append(text, ratioSentence(f, base, r.Plan.Decides)+besides(f))
+			text = append(text, ratioSentence(f, base, r.Plan.Decides)+besides(f)+moved(r, f))
 			continue
 		}
 		own := f.of(state)
@@ -191,7 +189,7 @@ func sentence(field *field, f *Face) string {
 				said = strings.ToLower(opening) + rest
 			}
 		}
-		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said+besides(own))
+		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said+besides(own)+moved(r, own))
 	}
 	if differ := f.statesDiffer(states, r.Plan.Decides); differ != "" {
 		text = append([]string{differ}, text...)
@@ -245,7 +243,7 @@ func (f *Face) statesDiffer(states []string, decides plan.Figure) string {
 
 // middleAndTail names what a face wins in the middle and loses in the tail, or the reverse; empty where it does neither.
 func middleAndTail(said []Assessment) string {
-	for len(said) > 0 && said[0].Figure == plan.Start {
+	for len(said) > 0 && ofStart(said[0].Figure) {
 		said = said[1:]
 	}
 	if len(said) < 2 {
@@ -298,6 +296,32 @@ func besides(f *Face) string {
 		return ""
 	}
 	return " It " + units.List(parts) + "."
+}
+
+// moved says where what a face wins in one mark it loses in another, so that the sum that the plan makes of them is no better.
+func moved(r *result.Result, f *Face) string {
+	for _, sum := range r.Plan.Marks {
+		parts := r.Plan.Sums[sum]
+		whole, ok := f.find(sum)
+		if !ok || len(parts) < 2 || whole.Word == Better || whole.Word == NoWord || whole.Word == TooFew {
+			continue
+		}
+		var won, lost []string
+		for _, part := range parts {
+			switch a, _ := f.find(part); a.Word {
+			case Better:
+				won = append(won, part.Name())
+			case Worse:
+				lost = append(lost, part.Name())
+			}
+		}
+		if len(won) == 0 || len(lost) == 0 {
+			continue
+		}
+		how := map[Word]string{Alike: "no different", Worse: "larger", Open: "not known to be smaller"}[whole.Word]
+		return fmt.Sprintf(" What it wins in %s it loses in %s: their sum, %s, is %s.", units.List(won), units.List(lost), sum.Name(), how)
+	}
+	return ""
 }
 
 func ratioSentence(f *Face, base string, decides plan.Figure) string {

@@ -2,10 +2,15 @@ package meter
 
 import (
 	"bytes"
+	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
+
+	"github.com/prometheus/procfs"
 )
 
 // Tree is a process with all its descendants, whose memory and CPU time are read from /proc. Its methods are not safe for
@@ -156,14 +161,16 @@ type Moment struct {
 
 // Watch looks at a tree again and again until it is stopped. Its methods may be called from anywhere.
 type Watch struct {
-	mu    sync.Mutex
-	tree  *Tree
-	begun time.Time
-	cpu   time.Duration // when it was marked
-	stop  chan struct{}
-	done  sync.WaitGroup
-	seen  []Moment
-	took  time.Duration
+	mu     sync.Mutex
+	tree   *Tree
+	begun  time.Time
+	cpu    time.Duration // when it was marked
+	stop   chan struct{}
+	done   sync.WaitGroup
+	seen   []Moment
+	took   time.Duration
+	passed *passed
+	exact  func() time.Duration // says how much CPU time was used, better than the tree; nil where nobody does
 }
 
 const (
@@ -173,10 +180,10 @@ const (
 	findEvery  = time.Second
 )
 
-// StartWatch begins to watch the tree below a process.
-func StartWatch(pid int) *Watch {
-	w := &Watch{tree: NewTree(pid), begun: time.Now(), stop: make(chan struct{})}
-	w.cpu = w.tree.CPU()
+// StartWatch begins to watch the tree below a process. Its CPU time is read from cpu where that is not nil.
+func StartWatch(pid int, cpu func() time.Duration) *Watch {
+	w := &Watch{tree: NewTree(pid), begun: time.Now(), stop: make(chan struct{}), exact: cpu}
+	w.cpu = w.used()
 	w.look()
 	w.done.Go(func() {
 		tick := time.NewTicker(WatchEvery)
@@ -208,12 +215,34 @@ func (w *Watch) look() {
 	w.took += time.Since(began)
 }
 
+func (w *Watch) used() time.Duration {
+	if w.exact != nil {
+		return w.exact()
+	}
+	return w.tree.CPU()
+}
+
 // Mark has CPU time and peak memory count from now on.
 func (w *Watch) Mark() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.tree.ResetPeaks()
-	w.cpu = w.tree.CPU()
+	w.cpu = w.used()
+}
+
+// Pass notes what was used since the mark, for what comes after the part that counts.
+func (w *Watch) Pass() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.passed = &passed{max(w.used()-w.cpu, 0), w.tree.Peak(), len(w.tree.pids) == 1, time.Since(w.begun)}
+}
+
+// passed is what was seen by the end of the part that counts.
+type passed struct {
+	cpu    time.Duration
+	peak   int64
+	single bool
+	at     time.Duration
 }
 
 // Watched is what a watch saw.
@@ -226,21 +255,71 @@ type Watched struct {
 	Took         time.Duration // that looking took
 }
 
-// Stop ends the watch with a last look. It is called once.
+// Stop ends the watch with a last look. It is called once. Without Pass, all up to here counts.
 func (w *Watch) Stop() Watched {
 	close(w.stop)
 	w.done.Wait()
+	if w.passed == nil {
+		w.Pass()
+	}
 	w.mu.Lock()
-	cpu, peak := max(w.tree.CPU()-w.cpu, 0), w.tree.Peak()
 	w.tree.Find()
 	w.mu.Unlock()
 	w.look()
-	out := Watched{Moments: w.seen, CPU: cpu, Peak: peak, Exact: peak > 0, Proportional: w.tree.Proportional(), Took: w.took}
-	if len(w.tree.pids) != 1 || !out.Exact {
+	p := w.passed
+	out := Watched{Moments: w.seen, CPU: p.cpu, Peak: p.peak, Exact: p.peak > 0, Proportional: w.tree.Proportional(), Took: w.took}
+	if len(w.tree.pids) != 1 || !p.single || !out.Exact {
 		out.Peak, out.Exact = 0, false
-		for _, m := range w.seen {
-			out.Peak = max(out.Peak, m.Resident)
+		for i, m := range w.seen {
+			if m.At <= p.at || i == 0 || i == len(w.seen)-1 {
+				out.Peak = max(out.Peak, m.Resident)
+			}
 		}
 	}
 	return out
+}
+
+// Listener finds the process that listens on a TCP port of this machine; of several that share it, the first of them that
+// started none of the others.
+func Listener(port int) (pid int, err error) {
+	fs, err := procfs.NewDefaultFS()
+	if err != nil {
+		return 0, err
+	}
+	sockets := map[string]bool{}
+	for _, read := range []func() (procfs.NetTCP, error){fs.NetTCP, fs.NetTCP6} {
+		lines, err := read()
+		if err != nil {
+			continue // a machine may do without one of the two
+		}
+		const listening = 10
+		for _, line := range lines {
+			if line.St == listening && line.LocalPort == uint64(port) {
+				sockets[fmt.Sprintf("socket:[%d]", line.Inode)] = true
+			}
+		}
+	}
+	if len(sockets) == 0 {
+		return 0, fmt.Errorf("nobody listens on port %d", port)
+	}
+	procs, err := fs.AllProcs()
+	if err != nil {
+		return 0, err
+	}
+	owners := map[int]int{} // and their parents
+	for _, p := range procs {
+		targets, err := p.FileDescriptorTargets()
+		if err != nil || !slices.ContainsFunc(targets, func(t string) bool { return sockets[t] }) {
+			continue // it has ended, or is somebody's whom we may not look at
+		}
+		if stat, err := p.Stat(); err == nil {
+			owners[p.PID] = stat.PPID
+		}
+	}
+	for _, pid := range slices.Sorted(maps.Keys(owners)) {
+		if _, child := owners[owners[pid]]; !child {
+			return pid, nil
+		}
+	}
+	return 0, fmt.Errorf("somebody listens on port %d whose processes may not be looked at; name it by pid, or run as that user", port)
 }

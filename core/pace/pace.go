@@ -26,13 +26,11 @@ type Stage int
 const (
 	WarmingUp Stage = iota
 	Judged
+	Silent // before one more shot, which shows what it takes to wake up
 )
 
 func (s Stage) String() string {
-	if s == WarmingUp {
-		return "warm-up"
-	}
-	return "judged"
+	return [...]string{"warm-up", "judged", "silence"}[s]
 }
 
 // Heat is one uninterrupted block of one contender. Clients, Warm and Judged have the same length, one for each client; a
@@ -46,10 +44,11 @@ type Heat struct {
 	Seed    uint64         // of an open model's gaps
 	Warm    []*tally.Recorder
 	Judged  []*tally.Recorder
+	Wake    *tally.Recorder // of the shot after a silence; needed where the pace has one
 	// Before and After, when set, frame every shot, which takes one client and nobody else; what they take is no part of
 	// any latency. Their error stops the heat.
 	Before func(context.Context, Stage) error
-	After  func(context.Context) error
+	After  func(context.Context, *contender.Shot) error
 	// Sleep, when set, takes the place of the precise wait for a shot's moment; it may return early.
 	Sleep func(time.Duration)
 	// Checkers, when set, look at the judged shots, one for each client.
@@ -120,7 +119,31 @@ func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 	if err == nil {
 		err = ctx.Err()
 	}
+	if err == nil && h.Pace.Wake > 0 {
+		err = h.wake(ctx)
+	}
 	return span, err
+}
+
+// wake lets nothing happen for a while and then performs one shot more.
+func (h *Heat) wake(ctx context.Context) error {
+	h.stage(Silent, h.Clock.Now())
+	silence := time.NewTimer(h.Pace.Wake.D())
+	defer silence.Stop()
+	select {
+	case <-silence.C:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	one := *h
+	one.Pace, one.Checkers = plan.Pace{Repeat: 1}, nil
+	if len(one.Clients) > 1 {
+		one.Clients = one.Clients[:1]
+	}
+	if _, err := one.part(ctx, Silent, []*tally.Recorder{h.Wake}, quota{shots: 1}); err != nil {
+		return err
+	}
+	return ctx.Err()
 }
 
 func (h *Heat) stage(s Stage, at time.Duration) {
@@ -144,7 +167,7 @@ func (h *Heat) part(ctx context.Context, stage Stage, recorders []*tally.Recorde
 
 // checker is the i-th client's checker in a stage; nil for none.
 func (h *Heat) checker(stage Stage, i int) Checker {
-	if stage == WarmingUp || h.Checkers == nil {
+	if stage != Judged || h.Checkers == nil {
 		return nil
 	}
 	return h.Checkers[i]
@@ -167,7 +190,7 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 	loop := func(i int) {
 		c, r, check := h.Clients[i], recorders[i], h.checker(stage, i)
 		var shot contender.Shot
-		ended := start
+		ended, first := start, q.shots != 1 // a first run is not looked into where others can be
 		for ctx.Err() == nil {
 			if waits != nil && !h.wait(ctx, waits.next[i], start, q) {
 				return
@@ -178,7 +201,8 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if q.span > 0 && h.Clock.Now()-start >= q.span {
 				return
 			}
-			shot = contender.Shot{Measure: stage == WarmingUp}
+			shot = contender.Shot{Measure: stage == WarmingUp && !first}
+			first = false
 			if h.Before != nil {
 				if err = h.Before(ctx, stage); err != nil {
 					return
@@ -197,7 +221,7 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if h.After != nil {
 				aside += shot.Start - ended
 				ended = shot.End
-				if err = h.After(ctx); err != nil {
+				if err = h.After(ctx, &shot); err != nil {
 					return
 				}
 			}

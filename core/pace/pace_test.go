@@ -123,7 +123,7 @@ func TestFramedShots(t *testing.T) {
 			time.Sleep(time.Second)
 			return nil
 		}
-		h.After = func(context.Context) error {
+		h.After = func(context.Context, *contender.Shot) error {
 			after++
 			time.Sleep(500 * time.Millisecond)
 			return nil
@@ -140,6 +140,33 @@ func TestFramedShots(t *testing.T) {
 		var stopped *pace.StoppedError
 		if _, err := h.Drive(t.Context()); !errors.As(err, &stopped) || !errors.Is(err, broken) {
 			t.Errorf("a step that fails gives %v; want the heat stopped by it", err)
+		}
+	})
+}
+
+// After the judged part there is a silence, then one shot that counts by itself.
+func TestAShotAfterASilence(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		clk := clock.Start()
+		p := plan.Pace{Clients: 2, Shots: 4, Warmup: &plan.Warmup{}, Wake: plan.Span(3 * time.Second)}
+		h, clients := heat(clk, p, 10*time.Millisecond, 10*time.Millisecond)
+		h.Wake = tally.NewRecorder(0, 1)
+		var stages []pace.Stage
+		h.OnStage = func(s pace.Stage, _ time.Duration) { stages = append(stages, s) }
+		span, err := h.Drive(t.Context())
+		if err != nil || span.End != 20*time.Millisecond || clk.Now() != 3*time.Second+30*time.Millisecond {
+			t.Errorf("judged up to %s, over at %s, %v", span.End, clk.Now(), err)
+		}
+		if h.Wake.Total() != 1 || clients[0].shots+clients[1].shots != 5 || h.Judged[0].Total()+h.Judged[1].Total() != 4 {
+			t.Errorf("%d woke, %d shots of which %d judged", h.Wake.Total(), clients[0].shots+clients[1].shots, h.Judged[0].Total()+h.Judged[1].Total())
+		}
+		if len(stages) != 2 || stages[1] != pace.Silent || stages[1].String() != "silence" {
+			t.Errorf("stages %v", stages)
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second) // in the silence
+		defer cancel()
+		if _, err := h.Drive(ctx); !errors.Is(err, context.DeadlineExceeded) || h.Wake.Total() != 1 {
+			t.Errorf("cut in the silence: %v, %d woke", err, h.Wake.Total())
 		}
 	})
 }

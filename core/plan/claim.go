@@ -44,7 +44,7 @@ const (
 )
 
 // ClaimFigures are the figures that a claim may name, in the order in which they are told to people.
-var ClaimFigures = []Figure{P50, P75, P90, P95, P999, P99, Longest, Mean, Throughput, Total, CPU, SentBack, PeakBytes, Start, ErrorRate}
+var ClaimFigures = []Figure{P50, P75, P90, P95, P999, P99, Longest, Mean, Throughput, Total, CPU, SentBack, PeakBytes, Start, Printed, Answer, Second, Settled, Prepare, FirstRun, Wake, ErrorRate}
 
 // ClaimError is a claim that cannot be understood: At is the byte of its text where that shows.
 type ClaimError struct {
@@ -66,13 +66,16 @@ type claimReader struct {
 	text  string
 	at    int
 	names []string // of contenders, the longest first
+	marks []Figure
 }
 
-// ParseClaim reads a claim about the contenders of these names. The error is a *ClaimError.
-func ParseClaim(text string, names []string) (Claim, error) {
+// ParseClaim reads a claim about the contenders of these names, and what they tell of themselves. The error is a *ClaimError.
+func ParseClaim(text string, names []string, marks ...Figure) (Claim, error) {
 	names = slices.Clone(names)
 	slices.SortFunc(names, func(a, b string) int { return len(b) - len(a) })
-	r := &claimReader{text: text, names: names}
+	marks = slices.Clone(marks)
+	slices.SortStableFunc(marks, func(a, b Figure) int { return len(b) - len(a) })
+	r := &claimReader{text: text, names: names, marks: marks}
 	c := Claim{Text: text}
 	err := r.read(&c)
 	return c, err
@@ -146,6 +149,12 @@ func (r *claimReader) read(c *Claim) (err error) {
 			break
 		}
 	}
+	for _, f := range r.marks {
+		if c.Figure == "" && r.take(f.Name()) {
+			c.Figure = f
+			break
+		}
+	}
 	at := r.at
 	switch {
 	case r.take("at least"):
@@ -161,6 +170,9 @@ func (r *claimReader) read(c *Claim) (err error) {
 		if c.Figure == "" {
 			for _, f := range ClaimFigures {
 				known = append(known, string(f))
+			}
+			for _, f := range r.marks {
+				known = append(known, f.Name())
 			}
 		}
 		known = append(known, "at least", "at most", "not more than", "under", "over")
@@ -216,7 +228,7 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 		}
 	case r.take("that of"), r.take("of"), c.How == AtMost && r.isContender():
 		if c.How == AtLeast && !moreOf(c.Figure) {
-			return r.fail(at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure)
+			return r.fail(at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure.Name())
 		}
 		if c.How == AtMost && c.Figure == ErrorRate {
 			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
@@ -240,41 +252,45 @@ func (r *claimReader) limit(c *Claim) (err error) {
 	r.skip()
 	at, text := r.at, strings.TrimSpace(r.text[r.at:])
 	r.at = len(r.text)
-	switch c.Figure {
-	case Throughput:
+	switch {
+	case c.Figure == Throughput:
 		var rate Rate
 		err = rate.Read(strings.ReplaceAll(text, " ", ""))
 		c.Limit = float64(rate)
-	case SentBack, PeakBytes:
+	case c.Figure == SentBack, c.Figure == PeakBytes, c.Figure.unit() == "B":
 		var n uint64
 		n, err = humanize.ParseBytes(text)
 		c.Limit = float64(n)
-	case ErrorRate:
+	case c.Figure == ErrorRate:
 		number, isShare := strings.CutSuffix(text, "%")
 		c.Limit, err = strconv.ParseFloat(strings.TrimSpace(number), 64)
 		if c.Limit /= 100; err == nil && (!isShare || c.Limit > 1) {
 			err = strconv.ErrSyntax
 		}
+	case c.Figure.unit() != "" && c.Figure.unit() != "B":
+		c.Limit, err = strconv.ParseFloat(text, 64)
 	default:
 		var s Span
 		err = s.Read(strings.ReplaceAll(text, " ", ""))
 		c.Limit = s.D().Seconds()
 	}
 	if err != nil || !(c.Limit > 0) {
-		return r.fail(at, "write "+unitOf(c.Figure), "%q is no limit for %s", text, c.Figure)
+		return r.fail(at, "write "+unitOf(c.Figure), "%q is no limit for %s", text, c.Figure.Name())
 	}
 	return nil
 }
 
 // unitOf says how a limit of a figure is written.
 func unitOf(f Figure) string {
-	switch f {
-	case Throughput:
+	switch unit := f.unit(); {
+	case f == Throughput:
 		return "a rate, as 500/s"
-	case SentBack, PeakBytes:
+	case f == SentBack, f == PeakBytes, unit == "B":
 		return "an amount, as 10MiB"
-	case ErrorRate:
+	case f == ErrorRate:
 		return "a share, as 0.1%"
+	case unit != "":
+		return "a number"
 	}
 	return "a time, as 20ms"
 }

@@ -182,6 +182,8 @@ type Pace struct {
 	For     Span    `json:"for,omitempty" jsonschema_description:"how long a heat lasts, with clients or rate"`
 	Shots   int     `json:"shots,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"how many shots a heat has in all, with clients or rate"`
 	Warmup  *Warmup `json:"warmup,omitempty"`
+	Rush    bool    `json:"rush,omitempty" jsonschema_description:"with rate: shots come from the moment that the contender's service is created, not only once it is ready"`
+	Wake    Span    `json:"wake,omitempty" jsonschema_description:"after the judged part of each heat nothing happens for this long, then one more shot: what it takes is a figure of its own"`
 }
 
 // Sequential reports whether shots follow one another, so that throughput says no more than the mean does.
@@ -338,6 +340,13 @@ const (
 	SentBack   Figure = "bytes"  // received a shot
 	PeakBytes  Figure = "memory" // the most at once
 	Start      Figure = "start"  // of a service, until it is ready
+	Printed    Figure = "first output"
+	Answer     Figure = "first answer" // these from the creation of a service to the end of a shot, too
+	Second     Figure = "second answer"
+	Settled    Figure = "settled"
+	Prepare    Figure = "prepare"   // what is done before a service starts
+	FirstRun   Figure = "first run" // of a command in each heat
+	Wake       Figure = "wake"      // the shot after a silence
 	ErrorRate  Figure = "error rate"
 	P50        Figure = "p50"
 	P90        Figure = "p90"
@@ -350,7 +359,7 @@ const (
 
 // Judged are the figures that every run is judged by as far as it has them, in the order in which they are shown. The parts
 // of latencies come after them.
-var Judged = []Figure{P50, P75, P90, P95, P99, P999, Longest, Mean, Throughput, Total, CPU, PeakBytes, SentBack, Start}
+var Judged = []Figure{P50, P75, P90, P95, P99, P999, Longest, Mean, Throughput, Total, CPU, PeakBytes, SentBack, Start, Printed, Answer, Second, Settled, Prepare, FirstRun, Wake}
 
 // FileName is the name of the file that a duel of that name is kept in unless said otherwise.
 func FileName(duel string) string { return Slug(duel) + Suffix }

@@ -250,13 +250,13 @@ func (r *reader) build() *Plan {
 			r.fault("until", "set a number of rounds", "rounds: auto and until are two ways to end a run")
 		}
 	}
-	r.readFigures(p)
 	p.Stakes = r.doc.Stakes
 	r.checkStakes(p.Stakes)
 	r.checkSame(p.Same)
 	p.Footing = r.doc.Footing
 	r.checkFooting(&p.Footing, p.Pace)
 	p.Contenders = r.readContenders(p)
+	r.readFigures(p)
 	if p.Baseline != "" && len(r.names) > 0 && !slices.Contains(r.names, p.Baseline) {
 		r.fault("baseline", pointTo(p.Baseline, r.names), "no contender is called %q", p.Baseline)
 	}
@@ -294,6 +294,12 @@ func (r *reader) completePace(p *Pace) {
 	case p.Climb != nil && (troubled || !r.completeClimb(p)):
 	case p.Repeat > 0 && (p.For > 0 || p.Shots > 0):
 		r.fault("pace", "repeat alone sets how many shots a heat has", "for and shots belong to clients and rate")
+	case p.Rush && (p.Rate == 0 || p.Climb != nil):
+		r.fault("pace.rush", "set rate: 100/s", "rush has shots come at a rate from the first moment on")
+	case p.Rush && p.Warmup != nil && *p.Warmup != (Warmup{}):
+		r.fault("pace.warmup", "leave it out", "with rush there is nothing before the start that could be warmed up")
+	case p.Wake.D() > MaxHeat:
+		r.fault("pace.wake", "the longest is "+MaxHeat.String(), "%s is too long a silence", p.Wake.D())
 	case p.Rate == 0 && (p.Spread != "" && p.Think == 0 || p.Most > 0):
 		r.fault("pace", "set rate:", "spread and most belong to rate")
 	case (p.Think > 0 || p.Stagger > 0) && (p.Clients == 0 || p.Climb != nil):
@@ -315,7 +321,9 @@ func (r *reader) completePace(p *Pace) {
 		p.Most = DefaultMost
 	}
 	if p.Warmup == nil {
-		if p.Sequential() {
+		if p.Rush {
+			p.Warmup = &Warmup{}
+		} else if p.Sequential() {
 			p.Warmup = &Warmup{Shots: 1}
 		} else {
 			p.Warmup = &Warmup{For: Span(DefaultWarmup)}
@@ -377,28 +385,35 @@ func (r *reader) completeUntil(p *Plan) {
 
 // readFigures reads which figures are on the ladder, and the differences of interest of single ones.
 func (r *reader) readFigures(p *Plan) {
-	known := func(path, name string) bool {
-		if !slices.Contains(Judged, Figure(name)) {
-			var names []string
-			for _, f := range Judged {
-				names = append(names, string(f))
-			}
-			r.fault(path, pointTo(name, names), "no figure is called %q", name)
-			return false
+	marks := MarkNames(p.Contenders)
+	known := func(path, name string) (Figure, bool) {
+		var names []string
+		for _, f := range Judged {
+			names = append(names, string(f))
 		}
-		return true
+		if slices.Contains(names, name) {
+			return Figure(name), true
+		}
+		for _, f := range marks {
+			own, _ := Bare(strings.TrimPrefix(string(f), ToldPrefix))
+			if names = append(names, own); own == name {
+				return f, true
+			}
+		}
+		r.fault(path, pointTo(name, names), "no figure is called %q", name)
+		return "", false
 	}
 	for i, name := range r.doc.Rungs {
-		if known(fmt.Sprintf("rungs[%d]", i), name) {
-			p.Rungs = append(p.Rungs, Figure(name))
+		if f, ok := known(fmt.Sprintf("rungs[%d]", i), name); ok {
+			p.Rungs = append(p.Rungs, f)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.doc.Interests)) {
-		if known("interests."+name, name) {
+		if f, ok := known("interests."+name, name); ok {
 			if p.Interests == nil {
 				p.Interests = map[Figure]Fraction{}
 			}
-			p.Interests[Figure(name)] = r.doc.Interests[name]
+			p.Interests[f] = r.doc.Interests[name]
 		}
 	}
 	if len(p.Rungs) > 0 && p.Pace.Climb != nil {
@@ -427,7 +442,7 @@ func (r *reader) addMirror(p *Plan) {
 // readClaims reads the claims and points to the word at which one cannot be understood.
 func (r *reader) readClaims(p *Plan) {
 	for i, text := range r.doc.Claims {
-		c, err := ParseClaim(text, r.names)
+		c, err := ParseClaim(text, r.names, MarkNames(p.Contenders)...)
 		var wrong *ClaimError
 		if errors.As(err, &wrong) {
 			r.fault(fmt.Sprintf("claims[%d]", i), wrong.Try, "%s in %q after %q", wrong.What, text, strings.TrimSpace(text[:wrong.At]))
@@ -535,6 +550,9 @@ func (r *reader) readContender(p *Plan, name string, layers []source) (Contender
 		r.checkService(name, c.Ground.Service, p.Pace, join(path, "service"))
 	} else if port := r.d.port; port != nil && own.Service == nil {
 		r.d.problems = append(r.d.problems, Problem{Pos: *port, What: "the variable PORT is not set, and " + name + " has no service that would be given one", Try: "set it before the run: export PORT=…, or add service:"})
+	}
+	if p.Pace.Rush && own.Service == nil {
+		r.fault("pace.rush", "add service: to "+name+", or leave rush out", "%s has no service that could be rushed", name)
 	}
 	if len(r.d.problems) == before {
 		c.Ground.over(&p.Footing)

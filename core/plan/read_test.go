@@ -99,7 +99,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"unknown kind", base("joined: { avoid: the moon is full, http:", "joined: { htpp:"), []string{`berth.duel.yaml:7:13: unknown key "htpp" in contenders.joined; did you mean "http"?`}},
 		{"wrong type", base("clients: 8", "clients: many"), []string{`berth.duel.yaml:8:18: pace.clients must be a whole number, this is the text "many"`}},
 		{"no text", base("duel: Berth board", "duel: 12"), []string{`berth.duel.yaml:1:7: duel must be text, this is 12; put it in quotes`}},
-		{"a list for keys", base("{ clients: 8, for: 2s, warmup: 500ms }", "[8]"), []string{`berth.duel.yaml:8:7: pace must hold keys and values, this is a list; its keys: repeat, clients, rate, spread, climb, think, stagger, most, for, shots, warmup`}},
+		{"a list for keys", base("{ clients: 8, for: 2s, warmup: 500ms }", "[8]"), []string{`berth.duel.yaml:8:7: pace must hold keys and values, this is a list; its keys: repeat, clients, rate, spread, climb, think, stagger, most, for, shots, warmup, rush, wake`}},
 		{"impossible number", base("rounds: 8", "rounds: 0"), []string{`berth.duel.yaml:9:9: rounds: "0" is no number of rounds, write 1 to 1000, or auto`}},
 		{"too many", base("clients: 8", "clients: 5000"), []string{`berth.duel.yaml:8:18: pace.clients: 5000 is out of range; the maximum is 1024`}},
 		{"no duration", base("for: 2s", "for: 2"), []string{`berth.duel.yaml:8:26: pace.for: "2" is no length of time, write it as 500ms, 2s or 1m30s`}},

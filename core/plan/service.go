@@ -2,10 +2,13 @@ package plan
 
 import (
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/dustin/go-humanize"
 )
 
 // PortMark stands in a contender's settings for the free port that its service is given.
@@ -21,6 +24,43 @@ type Service struct {
 	Limit Span            `json:"limit,omitempty" jsonschema_description:"how long it may take to be ready; 30s unless said"`
 	Fresh string          `json:"fresh,omitempty" jsonschema:"enum=run,enum=heat,enum=duel" jsonschema_description:"how often it is started anew; for every heat unless said"`
 	Stop  Stop            `json:"stop,omitempty" jsonschema_description:"how it is asked to end"`
+	// Prepare is done before each start and is no part of it.
+	Prepare Lines    `json:"prepare,omitempty" jsonschema_description:"shell lines before each start, where the contender stands: timed as a figure of their own, no part of the start"`
+	Marks   Marks    `json:"marks,omitempty" jsonschema_description:"times and amounts that it prints while it starts, by name"`
+	Limits  *Limits  `json:"limits,omitempty" jsonschema_description:"what it and all that it starts may take, where this machine has control groups"`
+	Running *Running `json:"running,omitempty" jsonschema_description:"instead of run: one that somebody else runs, whose memory and CPU are measured"`
+}
+
+// Limits are what a service may take.
+type Limits struct {
+	Memory Bytes  `json:"memory,omitempty" jsonschema_description:"the most memory, as 256MiB; what wants more is killed"`
+	CPU    Amount `json:"cpu,omitempty" jsonschema_description:"how many processors' time, as 1 or 0.5"`
+}
+
+// Words says what the limits are.
+func (l *Limits) Words() string {
+	var parts []string
+	if l.Memory > 0 {
+		parts = append(parts, "at most "+humanize.IBytes(uint64(l.Memory))+" of memory")
+	}
+	if l.CPU > 0 {
+		parts = append(parts, fmt.Sprintf("at most %g of a processor's time", float64(l.CPU)))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Running is a service that is there already, named in one of two ways.
+type Running struct {
+	PID  int `json:"pid,omitempty" jsonschema:"minimum=1" jsonschema_description:"the number of its process"`
+	Port int `json:"port,omitempty" jsonschema:"minimum=1,maximum=65535" jsonschema_description:"the port of this machine that it listens on"`
+}
+
+// Words says which service it is.
+func (r *Running) Words() string {
+	if r.Port > 0 {
+		return fmt.Sprintf("whoever listens on port %d", r.Port)
+	}
+	return fmt.Sprintf("process %d", r.PID)
 }
 
 // Ready says how a service is seen to be ready; at most one way is set.
@@ -46,6 +86,9 @@ const (
 
 // Summary is the service's command as one would type it.
 func (s *Service) Summary() string {
+	if s.Running != nil {
+		return s.Running.Words()
+	}
 	if s.Shell != "" {
 		return s.Shell
 	}
@@ -99,6 +142,20 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 		}
 		r.fault(at, try, "%s: %s", name, fmt.Sprintf(what, args...))
 	}
+	if s.Running != nil {
+		if (s.Running.PID > 0) == (s.Running.Port > 0) {
+			fault("running", "set pid: or port:", "a running service is named by its process or by its port")
+		}
+		own := *s.complete()
+		own.Running = nil
+		if !reflect.DeepEqual(own, *(&Service{}).complete()) {
+			fault("running", "leave the other keys out", "somebody else runs its service, so it is neither started nor stopped here")
+		}
+		if pace.Rush {
+			fault("running", "leave rush out", "it is not started here, so there is no start to shoot into")
+		}
+		return
+	}
 	switch {
 	case len(s.Run) > 0 && s.Shell != "":
 		fault("shell", "keep one of them", "both run and shell are set for its service")
@@ -128,6 +185,18 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 	}
 	if ways == 0 && !mentioned {
 		fault("", "hand it ${PORT}, or set ready: { url: …, line: …, file: … or notify: true }", "its service is not told its port, so it cannot be seen when that accepts")
+	}
+	if s.Limits != nil && *s.Limits == (Limits{}) {
+		fault("limits", "set memory: 256MiB or cpu: 1", "nothing is limited")
+	}
+	for _, f := range s.Marks.Check("", "line") {
+		fault(join("marks", f.Key), f.Try, "%s", f.What)
+	}
+	if pace.Rush && s.Fresh != EveryHeat {
+		fault("fresh", "leave it out", "with rush, every heat begins with a start")
+	}
+	if pace.Wake > 0 && s.Fresh == EveryRun {
+		fault("fresh", "set fresh: heat", "a service that is fresh for every run never falls asleep")
 	}
 	if s.Fresh == EveryRun && !pace.Sequential() {
 		fault("fresh", "set repeat: instead of clients:, or fresh: heat", "a fresh service for every run needs runs that follow one another")

@@ -80,6 +80,8 @@ type Plan struct {
 	Stakes    *plan.Stakes                  `json:"stakes,omitempty"`
 	Decides   plan.Figure                   `json:"decides,omitempty"`
 	Claims    []string                      `json:"claims,omitempty"`
+	Marks     []plan.Figure                 `json:"marks,omitempty"`     // that contenders tell of themselves
+	Sums      map[plan.Figure][]plan.Figure `json:"mark_sums,omitempty"` // the marks that some of them are the sum of
 	Pace      Pace                          `json:"pace"`
 }
 
@@ -105,7 +107,9 @@ type Pace struct {
 	Climb       *Climb        `json:"climb,omitempty"`
 	WarmupFor   time.Duration `json:"warmup_for_ns,omitempty"`
 	WarmupShots int           `json:"warmup_shots,omitempty"`
-	Words       string        `json:"words"` // the same for people
+	Rush        bool          `json:"rush,omitempty"`    // whether shots came from the creation of services on
+	Wake        time.Duration `json:"wake_ns,omitempty"` // the silence before one more shot
+	Words       string        `json:"words"`             // the same for people
 }
 
 // Climb is how the load rose within each heat, and what a level had to keep to be held.
@@ -269,6 +273,10 @@ type Heat struct {
 	CPUKnown     bool                `json:"cpu_known"`                   // whether cpu_ns means anything for this kind
 	Resources    contender.Resources `json:"resources,omitzero"`          // of the contender's processes
 	Peak         int64               `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once, in a run that was not judged
+	Starts       []Start             `json:"starts,omitempty"`            // of its contender's service
+	First        time.Duration       `json:"first_shot_ns,omitempty"`     // latency of the heat's first shot, warm-up included, where it succeeded
+	Wake         time.Duration       `json:"wake_ns,omitempty"`           // that of the shot after a silence
+	WakeFailed   string              `json:"wake_failed,omitempty"`       // why that shot failed, by class
 	Service      *Service            `json:"service,omitempty"`           // what the contender's service held and used; nil without one that lasts for the heat
 	Sent         int64               `json:"sent_bytes"`
 	Received     int64               `json:"received_bytes"`
@@ -291,8 +299,42 @@ type Service struct {
 	CPU          time.Duration `json:"cpu_ns"`                              // user and system, in hundredths of a second
 	Peak         int64         `json:"peak_memory_bytes"`                   // resident
 	Exact        bool          `json:"peak_exact"`                          // told by the kernel; else the highest of the moments
+	CPUExact     bool          `json:"cpu_exact,omitempty"`                 // from a control group, to the nanosecond
+	Limits       string        `json:"limits,omitempty"`                    // that it was held to, in words
 	Proportional int64         `json:"proportional_memory_bytes,omitempty"` // at the end, what is shared being divided
 	Moments      []Moment      `json:"moments"`                             // about 20 a second, an even choice of them in long heats
+}
+
+// Start is one start of a service. Times count from the creation of its process; 0 is not known.
+type Start struct {
+	At         time.Duration `json:"at_ns"`                // when the process was created, since the start of the run
+	Prepared   time.Duration `json:"prepare_ns,omitempty"` // that the steps before it took, no part of the times
+	Output     time.Duration `json:"first_output_ns,omitempty"`
+	Ready      time.Duration `json:"ready_ns,omitempty"`
+	Asked      time.Duration `json:"asked_ns,omitempty"` // when the first shot that was answered began
+	First      time.Duration `json:"first_answer_ns,omitempty"`
+	Second     time.Duration `json:"second_answer_ns,omitempty"`
+	Settled    time.Duration `json:"settled_ns,omitempty"`           // end of the first shot from which on latencies are like those of the judged part
+	FirstTook  time.Duration `json:"first_answer_took_ns,omitempty"` // its latency
+	SecondTook time.Duration `json:"second_answer_took_ns,omitempty"`
+	Shot       int64         `json:"settled_at_shot,omitempty"` // which one, from 1
+	Unjudged   bool          `json:"unjudged,omitempty"`        // whether it was for a shot of the warm-up
+	Marks      []StartMark   `json:"marks,omitempty"`           // that the service printed
+	Rush       *Rush         `json:"rush,omitempty"`
+}
+
+// StartMark is a time or an amount that a service printed while it started, by its full name: see plan.Marks.
+type StartMark struct {
+	Name string        `json:"name"`
+	Took time.Duration `json:"value"`
+}
+
+// Rush is what became of the shots that were due before the service was ready.
+type Rush struct {
+	Due     int64         `json:"due"`
+	Failed  int64         `json:"failed,omitempty"`
+	Waited  int64         `json:"waited,omitempty"` // answered, after it was ready
+	Longest time.Duration `json:"longest_ns,omitempty"`
 }
 
 // Moment is what a service held at a time since the start of the run.
@@ -304,14 +346,29 @@ type Moment struct {
 	Processes int64         `json:"processes"`
 }
 
-// Grown is by how much its resident memory grew from the middle moment to the last, in bytes: what is filled once at the
-// beginning is not counted. ok is false with too few moments to say.
-func (s *Service) Grown() (n int64, ok bool) {
+// Rest is what it held before its first shot of the heat, After what it held at the end; false without moments.
+func (s *Service) Rest() (rest, after int64, ok bool) {
+	if s == nil || len(s.Moments) == 0 {
+		return 0, 0, false
+	}
+	return s.Moments[0].Resident, s.Moments[len(s.Moments)-1].Resident, true
+}
+
+// Grown is by how much the resident memory of its service grew from the middle of its moments to the last of the judged part,
+// in bytes: what is filled once at the beginning is not counted. ok is false with too few moments to say.
+func (h *Heat) Grown() (n int64, ok bool) {
 	const fewest = 5
-	if len(s.Moments) < fewest {
+	if h.Service == nil {
 		return 0, false
 	}
-	return s.Moments[len(s.Moments)-1].Resident - s.Moments[len(s.Moments)/2].Resident, true
+	m := h.Service.Moments
+	for h.Wake > 0 && len(m) > 0 && m[len(m)-1].At > h.At+h.Wall { // what came after the load
+		m = m[:len(m)-1]
+	}
+	if len(m) < fewest {
+		return 0, false
+	}
+	return m[len(m)-1].Resident - m[len(m)/2].Resident, true
 }
 
 // Floor is what driving costs at least: shots of the cheapest contender of a kind, before the first heat.

@@ -54,6 +54,7 @@ type Progress struct {
 	Shots     int64         // of this stage so far
 	Rate      float64       // shots a second over this stage so far
 	Recent    []result.Dot  // some of the shots since the last glance, oldest first
+	Said      string        // the end of what the contender's service printed
 	P50, P99  time.Duration // of the latest shots, to watch by; the judged figures are computed after the heat
 }
 

@@ -15,6 +15,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	if how, ok := os.LookupEnv(lampEnv); ok {
+		light(how)
+	}
 	keeper.Run()
 	os.Exit(m.Run())
 }

@@ -101,6 +101,7 @@ type runner struct {
 	result   *result.Result
 	warm     []*tally.Recorder // one for each client, reused from heat to heat
 	judged   []*tally.Recorder
+	woken    *tally.Recorder          // the shot after a silence
 	spent    map[string]time.Duration // the latest heat's whole length by contender, for the time left
 	done     int                      // heats
 	begun    map[bout]bool            // heats
@@ -133,10 +134,14 @@ func (r *runner) recorders(n int) {
 			keep = min(keep, max(p.Repeat, p.Shots))
 		}
 		for range n {
-			r.warm = append(r.warm, tally.NewRecorder(0, ringOf(n)))
-			r.judged = append(r.judged, tally.NewRecorder(keep/n+1, ringOf(n)))
+			r.warm = append(r.warm, tally.NewRecorder(0, ringOf(n)).KeepFirst(tally.MaxEarly/n))
+			r.judged = append(r.judged, tally.NewRecorder(keep/n+1, ringOf(n)).KeepFirst(tally.MaxEarly/n))
 		}
 	}
+	if r.woken == nil {
+		r.woken = tally.NewRecorder(0, 1)
+	}
+	r.woken.Reset(0)
 	for i := range n {
 		r.warm[i].Reset(0)
 		r.judged[i].Reset(r.result.Seed + uint64(r.done*n+i))
@@ -177,6 +182,8 @@ func (r *runner) describe() *result.Result {
 		},
 	}
 	res.Plan.Pace.Think, res.Plan.Pace.Stagger = p.Pace.Think.D(), p.Pace.Stagger.D()
+	res.Plan.Pace.Rush, res.Plan.Pace.Wake = p.Pace.Rush, p.Pace.Wake.D()
+	res.Plan.Marks, res.Plan.Sums = plan.MarkNames(p.Contenders), plan.MarkSums(p.Contenders)
 	if c := p.Pace.Climb; c != nil {
 		res.Plan.Pace.Climb = &result.Climb{Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: plan.Figure(c.At)}
 	}
@@ -281,6 +288,7 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 	if r.footing, err = footing.Open(p, r.clock); err != nil {
 		return fmt.Errorf("prepare the footing: %w", err)
 	}
+	r.footing.OnService = func(n footing.News) { r.out <- ServiceIs(n) }
 	cannot, err := r.footing.Begin(ctx)
 	for _, line := range cannot {
 		r.result.Footing.Cannot = append(r.result.Footing.Cannot, p.Mask(line))
@@ -408,6 +416,10 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 	if err != nil {
 		return err
 	}
+	h.Starts = seen.Starts
+	if s := e.Ground.Service; s != nil && s.Fresh == plan.EveryHeat && len(h.Starts) > 0 {
+		r.follow(&h, &h.Starts[len(h.Starts)-1])
+	}
 	h.State, h.Costs, h.Changes = stateName(state), seen.Costs, seen.Changes
 	h.ColdLeft, h.WarmLacks, h.Unfilled = seen.Check.ColdLeft, seen.Check.WarmMissing, seen.Check.Unfilled
 	h.Conditions, h.Sampled = conditions, r.sampled
@@ -441,8 +453,7 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 		}
 		r.recorders(n)
 	}
-	w := r.watch(round, e.Name, stateName(state))
-	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Crew: crew, Size: n, Warm: r.warm, Judged: r.judged, OnStage: w.stage, Seed: r.result.Seed + uint64(round)}
+	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Crew: crew, Size: n, Warm: r.warm, Judged: r.judged, Wake: r.woken, Seed: r.result.Seed + uint64(round)}
 	if ground.PerRun() {
 		drive.Before = func(ctx context.Context, s pace.Stage) error { return ground.BeforeRun(ctx, s == pace.WarmingUp) }
 		drive.After = ground.AfterRun
@@ -451,17 +462,14 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
-	unwatch := r.watchService(ground.ServicePID(), &drive)
-	watched, release := ground.Watched(ctx)
 	resume := holdCollector()
-	before := meter.Read()
-	span, err := drive.Drive(watched)
-	after := meter.Read()
-	unwatch()
-	resume()
-	if died := release(); died != nil && ctx.Err() == nil {
-		err = died
+	span, conditions := pace.Span{}, meter.Conditions{}
+	err = ground.Rush(ctx)
+	w := r.watch(round, e.Name, stateName(state), ground.Said)
+	if err == nil {
+		span, conditions, err = r.driven(ctx, &drive, ground, w)
 	}
+	resume()
 	w.stop()
 	for _, c := range clients {
 		c.Close()
@@ -471,6 +479,34 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	}
 	for i := range checkers {
 		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[min(i, len(r.judged)-1)].Record(shot, span.Start) })
+	}
+	return span, conditions, err
+}
+
+// driven has the heat driven with an eye on the contender's service.
+func (r *runner) driven(ctx context.Context, drive *pace.Heat, ground *footing.Ground, w *watcher) (pace.Span, meter.Conditions, error) {
+	service := r.watchService(ground)
+	watched, release := ground.Watched(ctx)
+	before := meter.Read()
+	after := before
+	drive.OnStage = func(s pace.Stage, at time.Duration) {
+		switch s {
+		case pace.Judged:
+			service.mark()
+		case pace.Silent:
+			after = meter.Read()
+			service.pass()
+		}
+		w.stage(s, at)
+	}
+	span, err := drive.Drive(watched)
+	if drive.Pace.Wake == 0 || after == before {
+		after = meter.Read()
+		service.pass()
+	}
+	r.service = service.end()
+	if died := release(slices.ContainsFunc(r.judged, func(t *tally.Recorder) bool { return t.Failures() > 0 })); died != nil && ctx.Err() == nil {
+		err = died
 	}
 	return span, meter.Between(before, after), err
 }
@@ -557,6 +593,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 			h.Failures[class.String()] = n
 		}
 	}
+	r.beginnings(&h)
 	for _, cause := range m.Causes {
 		h.Causes = append(h.Causes, r.cfg.Plan.Mask(cause))
 	}

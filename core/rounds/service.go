@@ -1,43 +1,162 @@
 package rounds
 
 import (
+	"slices"
 	"time"
 
+	"paceduel/core/contender"
+	"paceduel/core/footing"
 	"paceduel/core/meter"
-	"paceduel/core/pace"
 	"paceduel/core/result"
+	"paceduel/core/tally"
 )
+
+// ServiceIs says what becomes of a contender's service, as its heat is prepared and ended.
+type ServiceIs footing.News
+
+func (ServiceIs) event() {}
 
 // mostMoments is how many moments of a service a heat keeps.
 const mostMoments = 200
 
-// watchService watches the service of a heat that is about to be driven, from its first shot on; pid is 0 without one. What
-// it returns ends the watch and leaves what was seen in the runner.
-func (r *runner) watchService(pid int, drive *pace.Heat) (end func()) {
+// serviceWatch watches the service of a heat from its first shot on. The zero value watches nothing.
+type serviceWatch struct {
+	watch  *meter.Watch
+	began  time.Duration
+	exact  bool
+	limits string
+	passed bool
+}
+
+func (r *runner) watchService(g *footing.Ground) *serviceWatch {
+	pid := g.ServicePID()
 	if pid == 0 {
-		return func() {}
+		return &serviceWatch{}
 	}
-	began := r.clock.Now()
-	w := meter.StartWatch(pid)
-	told := drive.OnStage
-	drive.OnStage = func(s pace.Stage, at time.Duration) {
-		if s == pace.Judged {
-			w.Mark()
-		}
-		told(s, at)
+	cpu, limits := g.ServiceCPU()
+	return &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(pid, cpu), exact: cpu != nil, limits: limits}
+}
+
+// mark has CPU time and peak memory count from now on, pass up to now.
+func (w *serviceWatch) mark() {
+	if w.watch != nil {
+		w.watch.Mark()
 	}
-	return func() {
-		seen := w.Stop()
-		s := &result.Service{CPU: seen.CPU, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional}
-		last := len(seen.Moments) - 1
-		step := (last + mostMoments) / mostMoments
-		for i := 0; i <= last; i++ {
-			if i%max(step, 1) != 0 && i != last {
-				continue
-			}
-			m := seen.Moments[i]
-			s.Moments = append(s.Moments, result.Moment{At: began + m.At, Resident: m.Resident, Swapped: m.Swapped, Threads: m.Threads, Processes: m.Processes})
+}
+
+func (w *serviceWatch) pass() {
+	if w.watch != nil && !w.passed {
+		w.passed = true
+		w.watch.Pass()
+	}
+}
+
+// end ends the watch; nil where nothing was watched.
+func (w *serviceWatch) end() *result.Service {
+	if w.watch == nil {
+		return nil
+	}
+	seen := w.watch.Stop()
+	s := &result.Service{CPU: seen.CPU, CPUExact: w.exact, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional, Limits: w.limits}
+	last := len(seen.Moments) - 1
+	step := (last + mostMoments) / mostMoments
+	for i := 0; i <= last; i++ {
+		if i%max(step, 1) != 0 && i != last {
+			continue
 		}
-		r.service = s
+		m := seen.Moments[i]
+		s.Moments = append(s.Moments, result.Moment{At: w.began + m.At, Resident: m.Resident, Swapped: m.Swapped, Threads: m.Threads, Processes: m.Processes})
+	}
+	return s
+}
+
+// inARow is how many shots have to take no longer than the judged ones for a start to have settled, and likeJudged the share of
+// those that may be longer.
+const (
+	inARow      = 3
+	likeJudged  = 0.95
+	settledFrom = 20 // judged shots, to have something to go by
+)
+
+// firsts are the shots of the heat that is over in the order in which they ended, as far as they are known without a gap.
+func (r *runner) firsts() []tally.Early {
+	early, all := tally.First(r.warm)
+	if !all {
+		return early
+	}
+	judged, _ := tally.First(r.judged)
+	return append(early, judged...)
+}
+
+// follow tells how a start went on, from the first shots of its heat.
+func (r *runner) follow(h *result.Heat, start *result.Start) {
+	shots := r.firsts()
+	if r.cfg.Plan.Pace.Rush {
+		start.Rush = rushed(shots, start.At+start.Ready)
+	}
+	answered := slices.DeleteFunc(slices.Clone(shots), func(e tally.Early) bool { return !e.OK })
+	if len(answered) > 0 {
+		first := answered[0]
+		start.Asked, start.First, start.FirstTook = first.Start-start.At, first.End-start.At, first.Latency
+	}
+	if len(answered) > 1 {
+		second := answered[1]
+		start.Second, start.SecondTook = second.End-start.At, second.Latency
+	}
+	if h.OK < settledFrom {
+		return
+	}
+	histogram, err := h.Histogram()
+	if err != nil {
+		return // it was encoded a moment ago
+	}
+	usual := time.Duration(histogram.ValueAtQuantile(100 * likeJudged))
+	for i, run := 0, 0; i < len(shots); i++ {
+		if run++; !shots[i].OK || shots[i].Latency > usual {
+			run = 0
+		}
+		if run == inARow {
+			at := i - inARow + 1
+			start.Settled, start.Shot = shots[at].End-start.At, int64(at+1)
+			return
+		}
+	}
+}
+
+// rushed counts what became of the shots that were due before a service was ready.
+func rushed(shots []tally.Early, ready time.Duration) *result.Rush {
+	out := &result.Rush{}
+	for _, s := range shots {
+		if s.Due == 0 || s.Due >= ready {
+			continue
+		}
+		out.Due++
+		switch {
+		case !s.OK:
+			out.Failed++
+		case s.End > ready:
+			out.Waited++
+			out.Longest = max(out.Longest, s.Latency)
+		}
+	}
+	return out
+}
+
+// beginnings are the latencies of a heat's first shot and of the one after its silence, where they succeeded.
+func (r *runner) beginnings(h *result.Heat) {
+	if shots := r.firsts(); len(shots) > 0 && shots[0].OK {
+		h.First = shots[0].Latency
+	}
+	if r.cfg.Plan.Pace.Wake == 0 || r.woken.Total() == 0 {
+		return
+	}
+	m := tally.Merge([]*tally.Recorder{r.woken})
+	if h.Wake = m.Latency; m.Counts[contender.OK] > 0 {
+		return
+	}
+	for class := contender.Cut + 1; class < contender.Classes; class++ {
+		if m.Counts[class] > 0 {
+			h.WakeFailed = class.String()
+		}
 	}
 }

@@ -27,6 +27,7 @@ type watcher struct {
 	round     int
 	contender string
 	state     string
+	said      func() string // by the contender's service, so far
 	done      chan struct{}
 	wg        sync.WaitGroup
 
@@ -35,8 +36,8 @@ type watcher struct {
 	began   time.Duration
 }
 
-func (r *runner) watch(round int, contender, state string) *watcher {
-	w := &watcher{r: r, round: round, contender: contender, state: state, done: make(chan struct{})}
+func (r *runner) watch(round int, contender, state string, said func() string) *watcher {
+	w := &watcher{r: r, round: round, contender: contender, state: state, said: said, done: make(chan struct{})}
 	w.wg.Go(w.loop)
 	return w
 }
@@ -70,7 +71,7 @@ func (w *watcher) loop() {
 		stage, began := w.current, w.began
 		w.mu.Unlock()
 		now := w.r.clock.Now()
-		p := Progress{Round: w.round, Contender: w.contender, State: w.state, Stage: stage, At: now, Left: left}
+		p := Progress{Round: w.round, Contender: w.contender, State: w.state, Stage: stage, At: now, Left: left, Said: w.said()}
 		if left >= 0 {
 			p.Left = max(0, left-(now-since))
 		}

@@ -23,6 +23,9 @@ import (
 // MaxShots is how many shots of a heat are kept one by one, over all clients; of more, a uniform sample.
 const MaxShots = 200_000
 
+// MaxEarly is how many of the first shots of a part of a heat are kept in short, over all clients.
+const MaxEarly = 1 << 14
+
 const (
 	maxCauses = 3    // failures kept with their own words
 	maxFailed = 1000 // failures of a recorder that are kept one by one, whatever the sample holds
@@ -50,6 +53,13 @@ type Raw struct {
 	Redirects            uint8
 	Class                contender.Class
 	Trace                [16]byte
+}
+
+// Early is one of the first shots, as far as a start is told by them. Moments are on the run's clock.
+type Early struct {
+	Due, Start, End time.Duration // Due is 0 unless it was due at a moment
+	Latency         time.Duration
+	OK              bool
 }
 
 // Brief is a length of time in four bytes, exact to a ten-millionth.
@@ -119,8 +129,9 @@ type Recorder struct {
 	steps     []step // of a climb; none without one
 	climb     time.Duration
 	buckets   []Bucket
-	raw       []Raw // capacity fixed
-	failed    []Raw // the first ones
+	early     []Early // capacity fixed
+	raw       []Raw   // capacity fixed
+	failed    []Raw   // the first ones
 	slowest   Raw
 	rng       *rand.Rand
 	pass      int64   // shots that the full sample still passes over
@@ -203,9 +214,15 @@ func (r *Recorder) Reset(seed uint64) {
 	r.told = r.told[:0]
 	r.steps = nil
 	r.buckets = r.buckets[:0]
-	r.raw, r.failed, r.slowest = r.raw[:0], r.failed[:0], Raw{}
+	r.early, r.raw, r.failed, r.slowest = r.early[:0], r.raw[:0], r.failed[:0], Raw{}
 	r.rng, r.pass, r.chance = rand.New(rand.NewPCG(seed, 0x73616d70)), 0, 1
 	r.total.Store(0)
+}
+
+// KeepFirst has the first n shots of each heat kept in short, and returns the recorder.
+func (r *Recorder) KeepFirst(n int) *Recorder {
+	r.early = make([]Early, 0, n)
+	return r
 }
 
 // Climb has shots recorded by the step of a climb in which they were due, or else begun.
@@ -248,6 +265,9 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	r.enter(shot.End-start, latency, shot.Class)
 	if r.steps != nil {
 		r.ascend(shot, start, latency)
+	}
+	if len(r.early) < cap(r.early) {
+		r.early = append(r.early, Early{shot.Due, shot.Start, shot.End, latency, shot.Class == contender.OK})
 	}
 	if r.pass--; r.pass < 0 || shot.Class != contender.OK || latency > r.slowest.Latency || len(r.raw) < cap(r.raw) {
 		r.keep(shot, latency)
@@ -472,6 +492,29 @@ func Points(rs []*Recorder) []Point {
 	each(rs, func(r *Raw) { out = append(out, Point{At: r.End, Latency: r.Latency, Class: r.Class}) })
 	slices.SortFunc(out, func(a, b Point) int { return cmp.Compare(a.At, b.At) })
 	return out
+}
+
+// First are the first shots of a part of a heat that is over, in the order in which they ended, as far as none is missing
+// between them; all says that there were no more.
+func First(rs []*Recorder) (out []Early, all bool) {
+	all = true
+	until := time.Duration(math.MaxInt64) // from there on one may be missing
+	for _, r := range rs {
+		out = append(out, r.early...)
+		if n := len(r.early); r.Total() > int64(n) {
+			all = false
+			if n == 0 {
+				return nil, false
+			}
+			until = min(until, r.early[n-1].End)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Early) int { return cmp.Compare(a.End, b.End) })
+	if !all {
+		n, _ := slices.BinarySearchFunc(out, until, func(e Early, t time.Duration) int { return cmp.Compare(e.End, t) })
+		out = out[:n]
+	}
+	return out, all
 }
 
 // Kept are the shots that were kept one by one in a heat that is over, in the order in which they ended: all of them, or

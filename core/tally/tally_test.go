@@ -248,3 +248,38 @@ func BenchmarkRecord(b *testing.B) {
 		})
 	}
 }
+
+// The first shots of several recorders come in the order in which they ended, up to where one may be missing.
+func TestFirstShots(t *testing.T) {
+	record := func(r *tally.Recorder, ends ...int) {
+		for _, end := range ends {
+			s := shot(time.Millisecond, contender.OK)
+			s.Start, s.End = time.Duration(end-1)*time.Millisecond, time.Duration(end)*time.Millisecond
+			r.Record(s, 0)
+		}
+	}
+	a, b := tally.NewRecorder(0, 1).KeepFirst(3), tally.NewRecorder(0, 1).KeepFirst(3)
+	record(a, 2, 5, 9)
+	record(b, 1, 6)
+	ends := func(early []tally.Early) (out []int) {
+		for _, e := range early {
+			out = append(out, int(e.End/time.Millisecond))
+		}
+		return out
+	}
+	early, all := tally.First([]*tally.Recorder{a, b})
+	if got := ends(early); !slices.Equal(got, []int{1, 2, 5, 6, 9}) || !all {
+		t.Errorf("all: %v, %v", got, all)
+	}
+	record(a, 12) // which a has no room for
+	record(b, 10, 13)
+	early, all = tally.First([]*tally.Recorder{a, b})
+	if got := ends(early); !slices.Equal(got, []int{1, 2, 5, 6}) || all {
+		t.Errorf("with some missing: %v, %v", got, all)
+	}
+	a.Reset(0)
+	b.Reset(0)
+	if early, all := tally.First([]*tally.Recorder{a, b}); len(early) != 0 || !all {
+		t.Errorf("after a reset: %v, %v", early, all)
+	}
+}

@@ -144,7 +144,7 @@ func (a *asking) shoot(ground *footing.Ground, c contender.Client, shot *contend
 		return err
 	}
 	c.Shoot(a.ctx, shot)
-	return ground.AfterRun(a.ctx)
+	return ground.AfterRun(a.ctx, shot)
 }
 
 // describe turns what was seen of a shot into what is kept and what is compared.

@@ -420,3 +420,52 @@ func TestInputIsOpenedAnew(t *testing.T) {
 		}
 	}
 }
+
+func TestMarksOfACommand(t *testing.T) {
+	tests := []struct{ stdout, line, want string }{
+		{"pipe", `echo "startup 412 ms"; echo '{"mark":"render","ms":31}' >&2`, "startup=412ms render=31ms all=443ms"},
+		{"file", `echo "startup 2 s"`, "startup=2s all=2s"},
+		{"pipe", `echo "startup 1 ms"; exit 1`, ""}, // a failure tells nothing
+		{"pipe", `echo "tide is in"`, ""},
+	}
+	for _, tt := range tests {
+		s := shell(tt.line, func(s *Settings) {
+			s.Stdout = tt.stdout
+			s.Marks = plan.Marks{"startup": {Pattern: `startup ([0-9]+ \w+)`}, "render": {Pointer: "/ms", From: "stderr"}, "all": {Sum: plan.Lines{"startup", "render"}}}
+		})
+		if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		for range 2 { // a second run tells no more than the first
+			var shot contender.Shot
+			c.Shoot(t.Context(), &shot)
+			told := map[string]time.Duration{}
+			for _, m := range shot.Told {
+				told[m.Name] = m.Took
+			}
+			got := ""
+			for _, name := range []string{"startup", "render", "all"} {
+				if took, ok := told[name]; ok {
+					got = strings.TrimSpace(got + " " + name + "=" + took.String())
+				}
+			}
+			if got != tt.want {
+				t.Errorf("%s, %s: told %q; want %q", tt.stdout, tt.line, got, tt.want)
+			}
+		}
+		c.Close()
+	}
+	for stdout, from := range map[string]string{"discard": "", "terminal": "stderr"} {
+		s := shell("true", func(s *Settings) {
+			s.Stdout, s.Marks = stdout, plan.Marks{"startup": {Pattern: "(x)", From: from}}
+		})
+		if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) != 1 || faults[0].Key != "marks.startup" {
+			t.Errorf("%s: faults %v", stdout, faults)
+		}
+	}
+}

@@ -22,6 +22,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/keeper"
+	"paceduel/core/marks"
 	"paceduel/core/plan"
 )
 
@@ -139,7 +140,9 @@ func environment(over map[string]plan.Word, fill func(string) string) []string {
 	return env
 }
 
-func (d *driver) Client(int, int) contender.Client { return &client{d: d} }
+func (d *driver) Client(int, int) contender.Client {
+	return &client{d: d, marks: marks.New(d.settings.Marks, "stdout")}
+}
 
 func (d *driver) Close() error { return nil }
 
@@ -153,6 +156,8 @@ type client struct {
 	stderr *os.File // an unnamed file in memory, emptied before every shot
 	guard  guard
 	runs   int
+	marks  *marks.Reader // nil without marks
+	told   contender.Marks
 }
 
 // sweepEvery is how many runs pass between two looks for what they left in sessions of their own.
@@ -286,6 +291,9 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		c.stderr.Write(out.kept.Bytes()) // its last words are on the terminal
 	}
 	c.judge(ctx, ended, shot, fail)
+	if c.marks != nil && shot.Class == contender.OK {
+		c.readMarks(out, shot)
+	}
 	if shot.View != nil {
 		c.describe(ended, out, shot)
 		shot.View.Terminal = out.terminal != nil
@@ -522,6 +530,23 @@ func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail
 	case status.ExitStatus() != c.d.settings.Expect:
 		fail(contender.Exit, fmt.Errorf("exit code %d, expected %d%s", status.ExitStatus(), c.d.settings.Expect, c.lastWords()))
 	}
+}
+
+// readMarks reads what the run printed of itself.
+func (c *client) readMarks(out *output, shot *contender.Shot) {
+	c.told.Clear()
+	c.marks.Begin()
+	if c.marks.Reads("stdout") {
+		text, _, _ := out.seen(marks.MaxText)
+		c.marks.Lines("stdout", text)
+	}
+	if c.marks.Reads("stderr") {
+		if info, err := c.stderr.Stat(); err == nil {
+			c.marks.Lines("stderr", headOf(c.stderr, int(min(info.Size(), marks.MaxText))))
+		}
+	}
+	c.marks.Into(&c.told)
+	shot.Told = c.told.List()
 }
 
 // lastWords is the end of what the process said on standard error.

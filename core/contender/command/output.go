@@ -10,6 +10,7 @@ import (
 	"github.com/creack/pty"
 
 	"paceduel/core/contender"
+	"paceduel/core/marks"
 )
 
 // output is where a process's standard output goes, and what is known of it afterwards.
@@ -27,6 +28,9 @@ type output struct {
 // output makes the place that one run prints to. What is only kept for a sample never goes elsewhere than unsampled
 // runs' output does.
 func (c *client) output(view *contender.View) (*output, error) {
+	if view == nil && c.marks.Reads("stdout") {
+		view = &contender.View{Limit: marks.MaxText, Sample: true}
+	}
 	switch c.d.settings.Stdout {
 	case "pipe":
 		r, w, err := os.Pipe()

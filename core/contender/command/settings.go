@@ -30,7 +30,11 @@ type Settings struct {
 	Version []plan.Word          `json:"version,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments that print the tool's version; its first line is kept"`
 	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
 	Timeout plan.Span            `json:"timeout,omitempty" jsonschema_description:"ended after this long; 60s unless said"`
+	Marks   plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that it prints, by name: figures of their own"`
 }
+
+// Marked implements plan.Marker.
+func (s *Settings) Marked() plan.Marks { return s.Marks }
 
 const defaultTimeout = time.Minute
 
@@ -51,6 +55,19 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	}
 	if s.Timeout == 0 {
 		faults = append(faults, plan.Fault{Key: "timeout", What: "a limit of no time at all", Try: "set a positive time"})
+	}
+	for _, f := range s.Marks.Check("stdout", "stderr") {
+		f.Key = strings.TrimSuffix("marks."+f.Key, ".")
+		faults = append(faults, f)
+	}
+	for _, name := range s.Marks.Names() {
+		m := s.Marks[name]
+		switch stdout := m.From != "stderr" && len(m.Sum) == 0; {
+		case stdout && s.Stdout == "discard":
+			faults = append(faults, plan.Fault{Key: "marks." + name, What: "its standard output goes to nothing", Try: "set stdout: pipe, or from: stderr"})
+		case !stdout && len(m.Sum) == 0 && s.Stdout == "terminal":
+			faults = append(faults, plan.Fault{Key: "marks." + name, What: "on a terminal, errors go where output goes", Try: "set from: stdout"})
+		}
 	}
 	if s.Dir != "" {
 		if dir, info, err := in.Find(s.Dir); err != nil || !info.IsDir() {

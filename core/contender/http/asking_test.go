@@ -368,3 +368,48 @@ func tunnel(t *testing.T, w http.ResponseWriter, host string) {
 	io.Copy(here, there)
 	here.Close()
 }
+
+func TestMarksOfAnAnswer(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-Db", "rows in 2.5")
+		w.Header().Set("Server-Timing", "cache;dur=1")
+		if r.URL.Path == "/packed" {
+			w.Header().Set("Content-Encoding", "br")
+		}
+		io.WriteString(w, `{"took":{"render":7},"rows":12}`)
+	}))
+	defer s.Close()
+	for path, want := range map[string]string{"/plain": "cache=1ms db=2.5ms render=7ms rows [rows]=12µs", "/packed": "cache=1ms db=2.5ms"} {
+		settings := New().(*Settings)
+		settings.URL = s.URL + path
+		settings.Marks = plan.Marks{
+			"db": {From: "header", Header: "X-Db", Pattern: `in ([0-9.]+)`}, "render": {Pointer: "/took/render"}, "rows": {Pointer: "/rows", Unit: "rows"},
+		}
+		if faults := settings.Check(plan.Surroundings{}); len(faults) > 0 {
+			t.Fatal(faults)
+		}
+		if settings.Path = "lean"; len(settings.Check(plan.Surroundings{})) != 1 {
+			t.Error("the lean path is said to know marks")
+		}
+		settings.Path = ""
+		d, err := open(contender.Setup{Clock: clock.Start()}, settings, byCrew)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		for _, view := range []*contender.View{nil, {}} {
+			shot := contender.Shot{View: view}
+			c.Shoot(t.Context(), &shot)
+			var told []string
+			for _, m := range shot.Told {
+				told = append(told, m.Name+"="+m.Took.String())
+			}
+			slices.Sort(told)
+			if got := strings.Join(told, " "); got != want {
+				t.Errorf("%s, in view %v: told %q; want %q (%v)", path, view != nil, got, want, shot.Err)
+			}
+		}
+		c.Close()
+		d.Close()
+	}
+}

@@ -28,6 +28,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/servertiming"
+	"paceduel/core/marks"
 	"paceduel/core/plan"
 )
 
@@ -162,7 +163,7 @@ func (d *driver) single(i, n int) contender.Client {
 	case d.settings.Path == "lean":
 		return &crewOfOne{d: d}
 	}
-	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10)}
+	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body")}
 	c.Rewind()
 	if len(d.pools) > 0 {
 		c.transport = d.pools[i%len(d.pools)]
@@ -191,6 +192,8 @@ type client struct {
 	next        int
 	buf         []byte
 	marks       contender.Marks
+	printed     *marks.Reader // of what the plan has read from answers; nil for nothing
+	body        []byte        // that it is read from, where nobody else keeps it
 }
 
 func (c *client) Rewind() { c.next = c.first % len(c.d.requests) }
@@ -285,6 +288,7 @@ func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
 	r := &c.d.requests[row]
 	shot.Row = row
 	c.marks.Clear()
+	c.body = c.body[:0]
 	p := &probe{clock: c.d.clock}
 	traced := httptrace.WithClientTrace(ctx, p.trace())
 	request := c.d.request(r)
@@ -312,6 +316,9 @@ func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
 	}
 	c.listen(answer.Header, shot)
 	c.listen(answer.Trailer, shot)
+	if c.printed != nil && shot.Class == contender.OK {
+		c.readMarks(answer.Header, shot)
+	}
 	for r := answer.Request; r != nil && r.Response != nil; r = r.Response.Request {
 		shot.Redirects++
 	}
@@ -357,6 +364,21 @@ func (c *client) listen(header http.Header, shot *contender.Shot) {
 	shot.Told = c.marks.List()
 }
 
+// readMarks reads what the plan wants to know from an answer. One that came compressed is not unpacked for it.
+func (c *client) readMarks(header http.Header, shot *contender.Shot) {
+	c.printed.Begin()
+	c.printed.Header(header.Get)
+	text := c.body
+	if shot.View != nil {
+		text = shot.View.Body
+	}
+	if c.printed.Reads("body") && header.Get("Content-Encoding") == "" {
+		c.printed.Whole("body", text)
+	}
+	c.printed.Into(&c.marks)
+	shot.Told = c.marks.List()
+}
+
 // traceID makes an identifier of 16 bytes: the run's half, and a count.
 func (d *driver) traceID() (id [16]byte) {
 	copy(id[:8], d.run[:])
@@ -394,8 +416,8 @@ func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64
 		into, kept := c.into(shot)
 		n, err := answer.Body.Read(into)
 		length += int64(n)
-		if kept {
-			shot.View.Body = shot.View.Body[:len(shot.View.Body)+n]
+		if kept != nil {
+			*kept = (*kept)[:len(*kept)+n]
 		}
 		if err == io.EOF {
 			return length, nil
@@ -414,18 +436,24 @@ const leastRoom = 16 << 10
 
 // into is where the next part of the body is read to: where the answer is kept, as far as there is room, so that keeping
 // it costs no copying. Making room is no part of the latency.
-func (c *client) into(shot *contender.Shot) (buf []byte, kept bool) {
-	v := shot.View
-	if v == nil || len(v.Body) >= v.Room() {
-		return c.buf, false
+func (c *client) into(shot *contender.Shot) (buf []byte, kept *[]byte) {
+	kept, room := &c.body, marks.MaxText
+	switch v := shot.View; {
+	case v != nil:
+		kept, room = &v.Body, v.Room()
+	case !c.printed.Reads("body"):
+		return c.buf, nil
 	}
-	if cap(v.Body)-len(v.Body) < leastRoom {
+	if len(*kept) >= room {
+		return c.buf, nil
+	}
+	if cap(*kept)-len(*kept) < leastRoom {
 		began := c.d.clock.Now()
-		v.Body = slices.Grow(v.Body, max(len(v.Body), len(c.buf)))
+		*kept = slices.Grow(*kept, max(len(*kept), len(c.buf)))
 		shot.Aside += c.d.clock.Now() - began
 	}
-	end := min(cap(v.Body), len(v.Body)+len(c.buf), v.Room())
-	return v.Body[len(v.Body):end], true
+	end := min(cap(*kept), len(*kept)+len(c.buf), room)
+	return (*kept)[len(*kept):end], kept
 }
 
 func (c *client) judge(ctx, limited context.Context, r *request, answer *http.Response, length int64, err error, shot *contender.Shot) {

@@ -50,8 +50,12 @@ type Settings struct {
 	AtOnce      int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with batch: how many of them are under way at a time; 1 unless said"`
 	Path        string               `json:"path,omitempty" jsonschema:"enum=lean,enum=full" jsonschema_description:"lean: requests written once and answers read where they lie, for HTTP/1.1 to one server; full: all that HTTP knows; lean where all contenders can unless said"`
 	Version     string               `json:"version,omitempty" jsonschema_description:"the header of the answer in which the service tells its version"`
+	Marks       plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that its answers tell, by name: figures of their own, beside those of Server-Timing"`
 	MaxBody     plan.Bytes           `json:"max-body,omitempty" jsonschema_description:"an answer longer than this is a failure; 64MiB unless said"`
 }
+
+// Marked implements plan.Marker.
+func (s *Settings) Marked() plan.Marks { return s.Marks }
 
 // leveled are settings with what the other contenders of the duel need.
 type leveled struct {
@@ -168,6 +172,8 @@ func (s *Settings) fullOnly(requests []request) string {
 		return "a pool of connections"
 	case s.Trace:
 		return "traceparent"
+	case len(s.Marks) > 0:
+		return "marks"
 	case server.Scheme == "https" && s.Batch > 0:
 		return "a batch over TLS"
 	}
@@ -193,6 +199,10 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		if !httpguts.ValidHeaderFieldValue(string(value)) {
 			fault("headers."+name, "remove line breaks and control characters", "the value of header %s cannot be sent", name)
 		}
+	}
+	for _, f := range s.Marks.Check("body", "header") {
+		f.Key = strings.TrimSuffix("marks."+f.Key, ".")
+		faults = append(faults, f)
 	}
 	faults = append(faults, s.checkParts(in.Dir)...)
 	if len(faults) > 0 {
