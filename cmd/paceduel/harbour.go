@@ -72,6 +72,20 @@ func harbourCommand() *cobra.Command {
 	predict.Flags().StringVar(&prepare, "prepare", "", "write the tables to `FILE` and end")
 	predict.Flags().StringVar(&from, "from", "heights.tables", "the `FILE` that prepared loads")
 
+	var loading, kept string
+	var day int
+	almanac := &cobra.Command{
+		Use:   "almanac",
+		Short: "print a page of the harbour's almanac, and on the side what it took",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return harbour.Almanac(loading, kept, day, os.Stdout, os.Stderr)
+		},
+	}
+	almanac.Flags().StringVar(&loading, "load", "eager", "when chapters are loaded: eager or deferred")
+	almanac.Flags().StringVar(&kept, "keep", "", "the `DIR` in which chapters are kept for later runs; none unless said")
+	almanac.Flags().IntVar(&day, "day", 0, "the `DAY` of the year, from 0")
+
 	lay := &cobra.Command{
 		Use:   "lay DIR",
 		Short: "write the demo's plans and data into DIR",
@@ -84,7 +98,7 @@ func harbourCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(serve, pack, tidy, predict, lay)
+	c.AddCommand(serve, pack, tidy, predict, almanac, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

@@ -144,12 +144,12 @@ func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
 			start = append(start, a)
 		}
 	}
-	out = append(start, out...)
 	if len(out) == 0 {
 		if a, ok := f.find(plan.Mean); ok && a.Word != NoWord {
 			out = append(out, a)
 		}
 	}
+	out = append(start, out...)
 	if len(out) == 0 { // of the plan's own rungs, whichever there are
 		for _, a := range f.Figures {
 			if a.Main && a.Word != TooFew && a.Word != NoWord {

@@ -138,11 +138,14 @@ func (r *claimReader) read(c *Claim) (err error) {
 	if c.Contender, err = r.contender(); err != nil {
 		return err
 	}
-	for _, state := range []State{Cold, Warm} {
-		if r.take(string(state)) {
-			c.State = string(state)
+	state := func() {
+		for _, state := range []State{Cold, Warm} {
+			if c.State == "" && r.take(string(state)) {
+				c.State = string(state)
+			}
 		}
 	}
+	state()
 	for _, f := range ClaimFigures {
 		if c.Figure == "" && r.take(string(f)) {
 			c.Figure = f
@@ -155,6 +158,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 			break
 		}
 	}
+	state() // which may as well stand behind the figure
 	at := r.at
 	switch {
 	case r.take("at least"):

@@ -44,10 +44,12 @@ func TestClaimsNameMarks(t *testing.T) {
 		"eager render again under 20ms":             {Figure: "told render again", How: plan.Under, Limit: 0.02},
 		"eager heap under 2MiB":                     {Figure: "told heap [B]", How: plan.Under, Limit: 2 << 20},
 		"eager modules under 12":                    {Figure: "told modules [modules]", How: plan.Under, Limit: 12},
+		"eager cold render under 20ms":              {Figure: "told render", State: "cold", How: plan.Under, Limit: 0.02},
+		"eager render warm under 20ms":              {Figure: "told render", State: "warm", How: plan.Under, Limit: 0.02},
 		"eager first answer under 1s":               {Figure: plan.Answer, How: plan.Under, Limit: 1},
 	} {
 		c, err := plan.ParseClaim(text, []string{"eager", "late"}, marks...)
-		if err != nil || c.Figure != want.Figure || c.How != want.How || c.Factor != want.Factor || c.Limit != want.Limit {
+		if err != nil || c.Figure != want.Figure || c.How != want.How || c.State != want.State || c.Factor != want.Factor || c.Limit != want.Limit {
 			t.Errorf("%s: %+v, %v", text, c, err)
 		}
 	}
