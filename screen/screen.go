@@ -47,13 +47,22 @@ const (
 	WeighIn
 	Rounds
 	Verdict
+	Why
 	Log
 	Stops // how many
 )
 
-var stopNames = [Stops]string{"ask", "footing", "weigh-in", "rounds", "verdict", "log"}
+var stopNames = [Stops]string{"ask", "footing", "weigh-in", "rounds", "verdict", "why", "log"}
 
 func (s Stop) String() string { return stopNames[s] }
+
+// Key is where in the stop's name the letter stands that leads there: its first, but for why, whose first is weigh-in's.
+func (s Stop) Key() (at int) {
+	if s == Why {
+		return len(stopNames[s]) - 1
+	}
+	return 0
+}
 
 // Scene is what all views see. It is a value: nothing in it changes once it is handed out.
 type Scene struct {

@@ -234,7 +234,12 @@ func capital(s string) string {
 // scaleKind groups figures that are drawn to one scale.
 func scaleKind(f plan.Figure) string {
 	switch f {
-	case plan.Throughput, plan.CPU, plan.Holds, judge.HoldsClients, plan.PeakBytes, plan.SentBack, plan.Total, plan.Start:
+	case plan.Throughput, plan.CPU, plan.Holds, judge.HoldsClients, plan.PeakBytes, plan.SentBack, plan.Total:
+		return string(f)
+	case plan.Start, plan.Printed, plan.Answer, plan.Second, plan.Settled, plan.Prepare:
+		return string(plan.Start)
+	}
+	if f.Unit() != "" {
 		return string(f)
 	}
 	return "latency"
@@ -245,7 +250,10 @@ func scaleOrder(f plan.Figure) int {
 	if scaleKind(f) == "latency" {
 		return -1
 	}
-	return slices.Index(plan.Judged, f)
+	if f.Unit() != "" {
+		return len(plan.Judged)
+	}
+	return slices.Index(plan.Judged, plan.Figure(scaleKind(f)))
 }
 
 func bar(f plan.Figure, v judge.Value, s Scale) Bar {
@@ -272,12 +280,15 @@ func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 		case judge.HoldsClients:
 			show = units.Significant
 		}
+		if a.Figure.Unit() != "" {
+			show = units.Significant
+		}
 		values = append(values, a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High)
 		if log {
 			values = append(values, a.Baseline.Low, a.Contender.Low)
 		}
 	}
-	if kind == string(plan.PeakBytes) || kind == string(plan.SentBack) {
+	if kind == string(plan.PeakBytes) || kind == string(plan.SentBack) || plan.Figure(kind).Unit() == "B" {
 		return bytesScale(values, log)
 	}
 	return NewScale(values, log, show)

@@ -213,7 +213,7 @@ func (f *field) split(s side, name string, told bool) float64 {
 			x = sum / float64(n)
 		}
 	}
-	return plan.Kept(x, unitOf(partFigure(name, told)))
+	return plan.Kept(x, partFigure(name, told).Unit())
 }
 
 // assess computes by how much a side is better than another in a figure, and the intervals. The word is settled later,

@@ -36,16 +36,6 @@ func partOf(f plan.Figure) (name string, told, ok bool) {
 	return name, ok, ok
 }
 
-// unitOf is the unit of a mark that is no time; empty for all other figures.
-func unitOf(f plan.Figure) string {
-	name, told, _ := partOf(f)
-	if !told {
-		return ""
-	}
-	_, unit := plan.Bare(name)
-	return unit
-}
-
 // ofStart reports whether a figure counts from the creation of a service, or is of what comes before others.
 func ofStart(f plan.Figure) bool {
 	switch f {
@@ -93,7 +83,7 @@ func Show(f plan.Figure, v float64) string {
 	case plan.SentBack, plan.PeakBytes:
 		return units.Bytes(v)
 	}
-	switch unit := unitOf(f); {
+	switch unit := f.Unit(); {
 	case unit == "B":
 		return units.Bytes(v)
 	case unit != "" && !math.IsNaN(v):
@@ -137,7 +127,7 @@ func comparative(f plan.Figure, w Word) string {
 	case plan.SentBack:
 		words = [2]string{"fewer bytes", "more bytes"}
 	}
-	switch unit := unitOf(f); unit {
+	switch unit := f.Unit(); unit {
 	case "":
 	case "B":
 		words = [2]string{"less", "more"}
@@ -422,7 +412,7 @@ func (h *heat) part(name string, told bool) float64 {
 				x = s.Sum.Seconds() / float64(n)
 			}
 		}
-		unit := unitOf(partFigure(name, told))
+		unit := partFigure(name, told).Unit()
 		if !(x > 0) || unit == "" && x < nothing {
 			return math.NaN()
 		}

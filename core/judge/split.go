@@ -24,7 +24,7 @@ func splitRows(f *field) (rows []Row) {
 				x := f.split(side{e.Name, state}, name, told)
 				text := units.None
 				if !math.IsNaN(x) {
-					if unitOf(figure) == "" && x < nothing {
+					if figure.Unit() == "" && x < nothing {
 						x = 0 // the histogram's least value stands for it
 					}
 					text = Show(figure, x)

@@ -261,7 +261,7 @@ func (r *claimReader) limit(c *Claim) (err error) {
 		var rate Rate
 		err = rate.Read(strings.ReplaceAll(text, " ", ""))
 		c.Limit = float64(rate)
-	case c.Figure == SentBack, c.Figure == PeakBytes, c.Figure.unit() == "B":
+	case c.Figure == SentBack, c.Figure == PeakBytes, c.Figure.Unit() == "B":
 		var n uint64
 		n, err = humanize.ParseBytes(text)
 		c.Limit = float64(n)
@@ -271,7 +271,7 @@ func (r *claimReader) limit(c *Claim) (err error) {
 		if c.Limit /= 100; err == nil && (!isShare || c.Limit > 1) {
 			err = strconv.ErrSyntax
 		}
-	case c.Figure.unit() != "" && c.Figure.unit() != "B":
+	case c.Figure.Unit() != "" && c.Figure.Unit() != "B":
 		c.Limit, err = strconv.ParseFloat(text, 64)
 	default:
 		var s Span
@@ -286,7 +286,7 @@ func (r *claimReader) limit(c *Claim) (err error) {
 
 // unitOf says how a limit of a figure is written.
 func unitOf(f Figure) string {
-	switch unit := f.unit(); {
+	switch unit := f.Unit(); {
 	case f == Throughput:
 		return "a rate, as 500/s"
 	case f == SentBack, f == PeakBytes, unit == "B":

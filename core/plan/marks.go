@@ -234,8 +234,8 @@ func (f Figure) Name() string {
 	return name
 }
 
-// unit is that of a mark which is no time.
-func (f Figure) unit() string {
+// Unit is that of a mark which is no time; empty for all other figures.
+func (f Figure) Unit() string {
 	full, told := strings.CutPrefix(string(f), ToldPrefix)
 	if !told {
 		return ""

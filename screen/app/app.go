@@ -31,6 +31,7 @@ import (
 	"paceduel/screen/rounds"
 	"paceduel/screen/verdict"
 	"paceduel/screen/weighin"
+	"paceduel/screen/why"
 )
 
 // Config is what the application starts with.
@@ -93,7 +94,7 @@ type keyMap struct{ stops, next, help, quit, close, yes key.Binding }
 
 func keys() keyMap {
 	return keyMap{
-		stops: key.NewBinding(key.WithKeys("a", "f", "w", "r", "v", "l"), key.WithHelp("a f w r v l", "the stops of the trail")),
+		stops: key.NewBinding(key.WithKeys("a", "f", "w", "r", "v", "y", "l"), key.WithHelp("a f w r v y l", "the stops of the trail")),
 		next:  key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "next stop")),
 		help:  key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys")),
 		quit:  key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit")),
@@ -130,7 +131,7 @@ type notice struct {
 
 func newModel(ctx context.Context, cfg Config) Model {
 	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick, duels: &sync.WaitGroup{}}
-	m.views = [screen.Stops]screen.View{ask.New(), footing.New(), weighin.New(), rounds.New(), verdict.New(), log.New()}
+	m.views = [screen.Stops]screen.View{ask.New(), footing.New(), weighin.New(), rounds.New(), verdict.New(), why.New(), log.New()}
 	m.scene = screen.Scene{Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr}
 	if cfg.Open != nil {
 		m.scene.Run = opened(cfg.Open)
@@ -403,7 +404,7 @@ func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
 		return m, nil
 	case key.Matches(msg, m.keys.stops):
 		for s := range screen.Stops {
-			if s.String()[:1] != msg.String() {
+			if s.String()[s.Key():s.Key()+1] != msg.String() {
 				continue
 			}
 			if s == m.at && !m.help { // whoever is there already turns to what else there is to see

@@ -169,6 +169,10 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	run.Now = &screen.Now{Round: 3, Contender: "joined", Shots: 100, Rate: 1000, P50: time.Millisecond, P99: time.Second, Heat: run.Result.Heats[7]}
 	live.scene.Run = &run
 	states["live"] = live
+	withServices := threeWay()
+	sample.Serve(withServices)
+	states["served"] = withRun(m, withServices)
+	states["remembered"] = press(t, press(t, states["served"], "y"), "y")
 	leaving := live
 	leaving.leaving = true
 	states["leaving"] = leaving
@@ -212,6 +216,56 @@ func TestViewsInWords(t *testing.T) {
 			golden.Check(t, fmt.Sprintf("%s-%dx%d", stop, size[0], size[1]), plain(m)+"\n")
 		}
 	}
+}
+
+// served is a run of two whose services are started for every heat.
+func served(t *testing.T, w, h int) Model {
+	t.Helper()
+	r := sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{{Name: "at-start", Latency: sample.Times(0.002, 0.3), Bytes: 700}, {Name: "prepared", Latency: sample.Times(0.002, 0.3), Bytes: 700}},
+		Rounds:   10, Shots: 300, Clients: 1, Seed: 4127,
+	})
+	sample.Serve(r)
+	return press(t, withRun(started(t, config(t, nil), w, h), r), "y")
+}
+
+func TestWhyInWords(t *testing.T) {
+	for _, size := range [][2]int{{80, 24}, {142, 42}} {
+		m := served(t, size[0], size[1])
+		golden.Check(t, fmt.Sprintf("start-%dx%d", size[0], size[1]), plain(m)+"\n")
+		golden.Check(t, fmt.Sprintf("memory-%dx%d", size[0], size[1]), plain(press(t, m, "y"))+"\n")
+	}
+}
+
+// Starts are looked at more closely from zero on, memory about the line; both are saved as they are in view.
+func TestLookingIntoARun(t *testing.T) {
+	m := served(t, 142, 42)
+	shows(t, m, "prepared is ready 3.0x sooner", "500 ms 0 s 0 s 500 ms", "settled, shot 12", "its first answer took", "each prepared in", "tables")
+	wide := plain(m)
+	m = press(t, m, "z")
+	if closer := plain(m); closer == wide || !strings.Contains(closer, "settled, shot 12") {
+		t.Errorf("zoomed in:\n%s", closer)
+	}
+	if m = press(t, m, "backspace", "backspace"); plain(m) != wide {
+		t.Error("zooming out does not lead back")
+	}
+	m = press(t, m, "s")
+	m = press(t, m, "y")
+	shows(t, m, "at rest", "under load", "afterwards", "7 threads, round")
+	at := plain(m)
+	if m = press(t, m, "z", "right"); plain(m) == at {
+		t.Error("nothing moved")
+	}
+	m = press(t, m, "s")
+	for _, what := range []string{"start", "memory"} {
+		if saved, _ := filepath.Glob(filepath.Join(m.cfg.SaveDir, "*-"+what+"-*.svg")); len(saved) != 1 {
+			t.Errorf("saved %v of %s", saved, what)
+		}
+	}
+	// A run without services says so.
+	m = press(t, withRun(started(t, config(t, nil), 80, 24), threeWay()), "y")
+	shows(t, m, "Nothing is known of how the contenders come up")
+	shows(t, press(t, m, "y"), "Nothing is known of memory")
 }
 
 func TestADuelFromAskToLog(t *testing.T) {
@@ -440,7 +494,7 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 					t.Errorf("%s: a key without help: %v", stop, b.Keys())
 				}
 				for _, k := range b.Keys() {
-					if frame[k] && k != stop.String()[:1] { // who is there already may turn to more
+					if frame[k] && k != stop.String()[stop.Key():stop.Key()+1] { // who is there already may turn to more
 						t.Errorf("%s: %q is the frame's", stop, k)
 					}
 					if len(k) == 1 && k != "k" {

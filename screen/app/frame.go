@@ -182,7 +182,7 @@ func (m Model) stateOf(s screen.Stop) state {
 		case len(r.Heats) > 0:
 			return trouble
 		}
-	case screen.Verdict:
+	case screen.Verdict, screen.Why:
 		if !r.Live && r.Verdict != nil && r.Verdict.Rounds > 0 {
 			return done
 		}
@@ -190,7 +190,7 @@ func (m Model) stateOf(s screen.Stop) state {
 	return ahead
 }
 
-// trail is the line of stops; the first letter of each is its key. Who is who stands at its end.
+// trail is the line of stops; the underlined letter of each is its key. Who is who stands at its end.
 func (m Model) trail() string {
 	t := m.scene.Theme
 	var out strings.Builder
@@ -212,7 +212,9 @@ func (m Model) trail() string {
 		if s == m.at {
 			style = t.Here
 		}
-		out.WriteString(style.Render(mark) + style.Underline(true).Render(name[:1]) + style.Underline(false).Render(name[1:]))
+		k := s.Key()
+		plain := style.Underline(false)
+		out.WriteString(plain.Render(mark+name[:k]) + style.Underline(true).Render(name[k:k+1]) + plain.Render(name[k+1:]))
 	}
 	left := out.String()
 	right := m.legend(m.w - lipgloss.Width(left) - 4)

@@ -119,3 +119,12 @@ func Trace(ratios []float64, w int) string {
 	}
 	return out.String()
 }
+
+// Span is the cells of w that a stretch of 0 to 1 takes, at least one of those that are there.
+func Span(from, to float64, w int) (first, end int) {
+	if w <= 0 {
+		return 0, 0
+	}
+	first = min(max(int(math.Round(from*float64(w))), 0), w-1)
+	return first, min(max(int(math.Round(to*float64(w))), first+1), w)
+}

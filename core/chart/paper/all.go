@@ -13,7 +13,7 @@ type Named struct {
 }
 
 // All are the pictures of a finished run: the ladder of each face, the lanes of all where there are more than two, the
-// distribution and the tail of all, and the whole run by the clock. A run without a complete round has the last alone.
+// distribution and the tail of all, how they come up and what they hold where that is known, and the whole run by the clock. A run without a complete round has the last alone.
 func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 	add := func(pic Picture, title string, name ...string) {
 		out = append(out, Named{pic, Name(r, name...), title})
@@ -28,6 +28,12 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		shape := chart.NewShape(r, v, Keys(r), true, chart.Stretched{})
 		add(Distribution(shape), "how latencies are distributed", "distribution")
 		add(Tail(shape), "how many shots take longer", "tail")
+		if s := chart.NewStarts(r, v, 1); s.Any() {
+			add(Starts(s), "how they come up", "start")
+		}
+		if m := chart.NewMemory(r, v, r.Heats, 0, 0); m.Any() {
+			add(Memory(m, r.Plan.Name), "what they hold", "memory")
+		}
 	}
 	if len(r.Heats) > 0 {
 		add(OfRun(r, v), "the run by the clock", "timeline")

@@ -44,6 +44,11 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		keys = append(keys, judge.Key{Contender: e.Name})
 	}
 	shape := chart.NewShape(r, v, keys, log, chart.Stretched{})
+	sample.Serve(r)
+	served, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
 	return map[string]Picture{
 		"ladder":       Ladder(chart.NewLadder(r, v, len(names)-2, chart.Look{Log: log})),
 		"every rung":   Ladder(chart.NewLadder(r, v, 0, chart.Look{Log: log, All: true})),
@@ -51,6 +56,9 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		"distribution": Distribution(shape),
 		"pair":         Distribution(chart.NewShape(r, v, keys[:2], log, chart.Stretched{From: 0.2, To: 0.7})),
 		"tail":         Tail(shape),
+		"start":        Starts(chart.NewStarts(r, served, 1)),
+		"near zero":    Starts(chart.NewStarts(r, served, 0.125)),
+		"memory":       Memory(chart.NewMemory(r, served, r.Heats, 0, 0), r.Plan.Name),
 		"timeline":     Timeline(chart.NewTimeline(r, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v)),
 	}
 }
