@@ -123,13 +123,33 @@ type Run struct {
 	Heats   []result.Heat  // finished
 	Verdict *judge.Verdict // of the finished heats; nil before the first round is complete
 	// Turned are verdicts with other contenders in the baseline's place, by their names, as far as they were asked for.
-	Turned  map[string]*judge.Verdict
-	Live    bool
-	Paused  bool // between two heats, on request
-	Now     *Now // the heat under way
-	Left    time.Duration
-	Err     error // what kept it from completing
-	NotKept error // why the logbook does not have it
+	Turned map[string]*judge.Verdict
+	// Services are the contenders' services as far as this run has started some, by contender; not modified once set.
+	Services map[string]Service
+	Live     bool
+	Paused   bool // between two heats, on request
+	Now      *Now // the heat under way
+	Left     time.Duration
+	Err      error // what kept it from completing
+	NotKept  error // why the logbook does not have it
+}
+
+// Service is what a contender's service is about.
+type Service struct {
+	Stage footing.Stage
+	Took  time.Duration // until it was ready, or had stopped
+	Said  string        // the end of its output
+}
+
+// Words say it in a few words.
+func (s Service) Words() string {
+	switch s.Stage {
+	case footing.Ready:
+		return "ready in " + units.Duration(s.Took)
+	case footing.Stopped:
+		return "stopped in " + units.Duration(s.Took)
+	}
+	return string(s.Stage)
 }
 
 // Now is a heat under way.

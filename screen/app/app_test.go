@@ -19,9 +19,11 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"paceduel/core/contender"
+	corefooting "paceduel/core/footing"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	corerounds "paceduel/core/rounds"
 	"paceduel/internal/golden"
 	"paceduel/internal/sample"
 	"paceduel/screen"
@@ -527,5 +529,39 @@ func TestWholeProgram(t *testing.T) {
 	}
 	if !strings.Contains(out.String(), "pace duel") {
 		t.Error("nothing was drawn")
+	}
+}
+
+// What a service is about stands at its contender's lane, and its last lines are shown on request.
+func TestServicesOnTheRounds(t *testing.T) {
+	m := withRun(started(t, config(t, nil), 142, 42), threeWay())
+	f := newFollower(newFeed())
+	f.run = *m.scene.Run
+	f.run.Live, f.run.Heats = true, f.run.Heats[:6]
+	follow := func(e corerounds.Event) {
+		f.follow(e)
+		run := f.run
+		m.scene.Run = &run
+		m = feedAll(m, tea.WindowSizeMsg{Width: 142, Height: 42})
+	}
+	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Starting})
+	m = press(t, m, "r")
+	shows(t, m, "starting")
+	if strings.Contains(plain(m), "no service of its own") {
+		t.Error("nobody asked what it says")
+	}
+	m = press(t, m, "t")
+	shows(t, m, "no service of its own")
+	m = press(t, m, "down")
+	shows(t, m, "its service joined: starting", "it has printed nothing")
+	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Ready, Took: 34 * time.Millisecond, Said: "open\x1b[31m on 4711\a"})
+	shows(t, m, "ready in 34.0 ms", "open on 4711")
+	follow(corerounds.HeatBegan{Round: 3, Contender: "joined"})
+	follow(corerounds.Progress{Round: 3, Contender: "joined", Said: "open on 4711\nthe tide turns"})
+	shows(t, m, "the tide turns")
+	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Died, Said: "struck a rock"})
+	shows(t, m, "joined: died", "struck a rock")
+	if strings.Contains(plain(press(t, m, "t")), "struck") {
+		t.Error("what it says stays")
 	}
 }

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"maps"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -66,6 +67,8 @@ func (f *follower) follow(e rounds.Event) {
 		head := *f.run.Result
 		head.Weighing = e.Weighing
 		f.run.Result = &head
+	case rounds.ServiceIs:
+		f.service(e.Contender, screen.Service{Stage: e.Stage, Took: e.Took, Said: e.Said})
 	case rounds.HeatBegan:
 		f.begin(e)
 	case rounds.StageBegan:
@@ -115,6 +118,16 @@ func (f *follower) reorder(e rounds.OrderChanged) {
 	f.run.Result, f.run.Left = &head, e.Left
 }
 
+// service notes what a contender's service is about.
+func (f *follower) service(contender string, is screen.Service) {
+	next := maps.Clone(f.run.Services)
+	if next == nil {
+		next = map[string]screen.Service{}
+	}
+	next[contender] = is
+	f.run.Services = next
+}
+
 func (f *follower) begin(e rounds.HeatBegan) {
 	n := &screen.Now{Round: e.Round, Contender: e.Contender, State: e.State, Stage: pace.WarmingUp}
 	n.Heat = result.Heat{Round: e.Round, Contender: e.Contender, State: e.State, At: e.At, Wall: f.span(judge.Key{Contender: e.Contender, State: e.State})}
@@ -144,6 +157,10 @@ func (f *follower) glance(e rounds.Progress) {
 	n.Stage, n.Shots, n.Rate, n.P50, n.P99 = e.Stage, e.Shots, e.Rate, e.P50, e.P99
 	n.Heat.Dots = append(n.Heat.Dots[:len(n.Heat.Dots):len(n.Heat.Dots)], e.Recent...)
 	f.run.Now, f.run.Left = &n, e.Left
+	if is, ok := f.run.Services[e.Contender]; ok && is.Said != e.Said {
+		is.Said = e.Said
+		f.service(e.Contender, is)
+	}
 }
 
 // everyRound is how many rounds are judged one by one as they end; of n rounds beyond, about n/everyRound pass between

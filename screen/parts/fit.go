@@ -5,6 +5,7 @@ package parts
 
 import (
 	"strings"
+	"unicode"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -111,4 +112,17 @@ func Window(lines []string, at, h int) []string {
 	}
 	from := min(max(at-h/2, 0), len(lines)-h)
 	return lines[from : from+h]
+}
+
+// Plain is a line of somebody else's text without what would steer the terminal.
+func Plain(line string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\t':
+			return ' '
+		case unicode.IsControl(r):
+			return -1
+		}
+		return r
+	}, ansi.Strip(line))
 }

@@ -12,6 +12,7 @@ import (
 
 	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
+	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -20,7 +21,7 @@ import (
 	"paceduel/screen/parts"
 )
 
-type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right, save key.Binding }
+type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right, save, tell key.Binding }
 
 // View has which lane is chosen and which are hidden, and the stretch of time in view.
 type View struct {
@@ -28,6 +29,7 @@ type View struct {
 	cursor parts.Cursor
 	hidden map[judge.Key]bool // not modified once it is set
 	window chart.Window       // by the clock; none: the axis is the rounds
+	told   bool               // the last lines of the chosen lane's service are shown
 }
 
 // New returns the view of all rounds.
@@ -43,6 +45,7 @@ func New() screen.View {
 		left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("← →", "read off")),
 		right:   key.NewBinding(key.WithKeys("right"), key.WithHelp("→", "later")),
 		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
+		tell:    key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "tell what its service says")),
 	}}
 }
 
@@ -62,6 +65,9 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		if v.clock() {
 			out = append(out, v.keys.left, v.keys.wide)
 		}
+	}
+	if len(s.Run.Services) > 0 {
+		out = append(out, v.keys.tell)
 	}
 	out = append(out, v.cursor.Key())
 	if s.Run.Live && v.canGo(s) {
@@ -128,6 +134,8 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		return v, screen.Send(screen.LeaveOutMsg{Contender: v.chosen(s).Contender})
 	case key.Matches(press, v.keys.hide):
 		v.toggle(s)
+	case len(s.Run.Services) > 0 && key.Matches(press, v.keys.tell):
+		v.told = !v.told
 	case len(s.Run.Heats) == 0:
 	case !live && s.Run.Verdict != nil && key.Matches(press, v.keys.save):
 		return v, screen.Send(screen.SaveMsg{Pictures: []paper.Named{v.onPaper(s)}})
@@ -409,6 +417,16 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state {
 		say(s.Theme.Strong, "on, "+n.Stage.String())
 	}
+	if is, ok := s.Run.Services[l.Name]; ok && s.Run.Live {
+		style := s.Theme.Faint
+		switch is.Stage {
+		case footing.Died:
+			style = s.Theme.Trouble
+		case footing.Preparing, footing.Starting, footing.Stopping:
+			style = s.Theme.Caution
+		}
+		say(style, is.Words())
+	}
 	return lines
 }
 
@@ -489,6 +507,9 @@ func (v View) foot(s screen.Scene, w, h int) (lines []string) {
 		lines = append(lines, "")
 	}
 	lines = append(lines, v.order(s, w))
+	if v.told && len(s.Run.Services) > 0 {
+		return append(lines, v.serviceSays(s, w, h)...)
+	}
 	if h < 16 {
 		return lines
 	}
@@ -502,6 +523,25 @@ func (v View) foot(s screen.Scene, w, h int) (lines []string) {
 	for _, line := range parts.Wrap(text, max(w-nameWidth, 20)) {
 		lines = append(lines, label+line)
 		label = strings.Repeat(" ", nameWidth)
+	}
+	return lines
+}
+
+// serviceSays is what the chosen lane's service is about, and the last lines that it printed.
+func (v View) serviceSays(s screen.Scene, w, h int) (lines []string) {
+	who := v.chosen(s).Contender
+	is, ok := s.Run.Services[who]
+	if !ok {
+		return []string{s.Theme.Faint.Render(parts.Cell("its service", nameWidth)) + who + " has no service of its own"}
+	}
+	lines = append(lines, s.Theme.Faint.Render(parts.Cell("its service", nameWidth))+s.Theme.Strong.Render(who)+": "+is.Words())
+	said := strings.Split(is.Said, "\n")
+	if is.Said == "" {
+		said = []string{"it has printed nothing"}
+	}
+	room := max(h/4, 2)
+	for _, line := range said[max(len(said)-room, 0):] {
+		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Faint.Render(parts.Cell(parts.Plain(line), max(w-nameWidth, 1))))
 	}
 	return lines
 }
