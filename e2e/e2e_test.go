@@ -416,9 +416,70 @@ func TestAKilledRunIsFoundCutOffAndLeavesNothing(t *testing.T) {
 	h.run(t, "show", id).says(t, 0, "cut off in mid-run")
 }
 
-func sleepers() int {
-	out, _ := exec.Command("pgrep", "-x", "-f", "sleep 98.7654").Output()
+func sleepers() int { return running("sleep 98.7654") }
+
+// running is how many processes have this command line.
+func running(line string) int {
+	out, _ := exec.Command("pgrep", "-x", "-f", line).Output()
 	return len(strings.Fields(string(out)))
+}
+
+const longService = `duel: Long service
+baseline: a
+course: { command: { run: [sleep, "0.05"] } }
+contenders:
+  a: { service: { shell: "sleep 97.6543 & echo lit; wait", ready: { line: lit } } }
+  b: { service: { shell: "sleep 97.6543 & echo lit; wait", ready: { line: lit }, fresh: duel } }
+pace: { repeat: 2 }
+rounds: 100
+`
+
+// Killed in mid-duel, we leave no service and no child of one after a second. The quickest of three is held to that, since a busy
+// machine may come between.
+func TestAKilledRunLeavesNoService(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "long.duel.yaml", longService)
+	for attempt := 1; ; attempt++ {
+		cmd, _ := start(t, h, "heat 2 of 200", "run", "long.duel.yaml")
+		if running("sleep 97.6543") == 0 {
+			t.Fatal("no service is there to be left")
+		}
+		if err := cmd.Process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		killed := time.Now()
+		cmd.Wait()
+		for running("sleep 97.6543") > 0 {
+			if time.Since(killed) > 20*time.Second {
+				t.Fatalf("%d processes outlived the killed run", running("sleep 97.6543"))
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		took := time.Since(killed)
+		if took <= time.Second {
+			t.Logf("all gone after %s", took)
+			return
+		}
+		if attempt == 3 {
+			t.Fatalf("the last was gone only after %s", took)
+		}
+	}
+}
+
+// A tool that tells what it spends where, cold and warm, and what moved from one phase to the other.
+func TestMarksAndStarts(t *testing.T) {
+	h := newHome(t)
+	h.run(t, "harbour", "lay", ".").says(t, 0)
+	h.run(t, "run", "page-of-the-almanac.duel.yaml", "--rounds", "1", "--set", "pace.repeat=2", "--json", "page.json").says(t, 1, // one round decides nothing
+		"load told cold", "page told warm", "both told cold", "24.0 chapters", "first run warm", "undecided")
+	h.run(t, "run", "tide-predictor.duel.yaml", "--rounds", "1", "--set", "pace.wake=50ms", "--json", "tide.json").says(t, 0,
+		"first answer", "settled", "prepare", "wake", "memory at rest", "memory afterwards")
+	h.run(t, "export", "tide.json", "--to", "out").says(t, 0)
+	for _, what := range []string{"start", "memory"} {
+		if files, _ := filepath.Glob(filepath.Join(h.dir, "out", "*-"+what+"-*.svg")); len(files) != 1 {
+			t.Errorf("exported %v of %s", files, what)
+		}
+	}
 }
 
 func TestTheHeadlessDemo(t *testing.T) {

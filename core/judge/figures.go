@@ -362,11 +362,11 @@ func (h *heat) compute(f plan.Figure) float64 {
 	case plan.Printed:
 		return h.started(func(s *result.Start) time.Duration { return s.Output })
 	case plan.Answer:
-		return h.started(func(s *result.Start) time.Duration { return s.First })
+		return h.started(func(s *result.Start) time.Duration { return asked(s, s.First) })
 	case plan.Second:
-		return h.started(func(s *result.Start) time.Duration { return s.Second })
+		return h.started(func(s *result.Start) time.Duration { return asked(s, s.Second) })
 	case plan.Settled:
-		return h.started(func(s *result.Start) time.Duration { return s.Settled })
+		return h.started(func(s *result.Start) time.Duration { return asked(s, s.Settled) })
 	case plan.Prepare:
 		return h.started(func(s *result.Start) time.Duration { return s.Prepared })
 	case plan.FirstRun:
@@ -394,6 +394,14 @@ func (h *heat) started(of func(*result.Start) time.Duration) float64 {
 		}
 	}
 	return sum / n
+}
+
+// asked is a moment of a start after it was asked, as if that had been at once; 0 stays unknown.
+func asked(s *result.Start, at time.Duration) time.Duration {
+	if at == 0 {
+		return 0
+	}
+	return at - s.Idle()
 }
 
 // part is the median of a part of the heat's latencies, the mean where the shots are too few for it. NaN without it, and

@@ -98,9 +98,9 @@ func TypicalStart(r *result.Result, name, state string) (typical result.Start, n
 	typical = result.Start{
 		Prepared: middle(func(s *result.Start) time.Duration { return s.Prepared }), Output: middle(func(s *result.Start) time.Duration { return s.Output }),
 		Ready: middle(func(s *result.Start) time.Duration { return s.Ready }), Asked: middle(func(s *result.Start) time.Duration { return s.Asked }),
-		First: middle(func(s *result.Start) time.Duration { return s.First }), FirstTook: middle(func(s *result.Start) time.Duration { return s.FirstTook }),
-		Second: middle(func(s *result.Start) time.Duration { return s.Second }), SecondTook: middle(func(s *result.Start) time.Duration { return s.SecondTook }),
-		Settled: middle(func(s *result.Start) time.Duration { return s.Settled }),
+		First: middle(func(s *result.Start) time.Duration { return asked(s, s.First) }), FirstTook: middle(func(s *result.Start) time.Duration { return s.FirstTook }),
+		Second: middle(func(s *result.Start) time.Duration { return asked(s, s.Second) }), SecondTook: middle(func(s *result.Start) time.Duration { return s.SecondTook }),
+		Settled: middle(func(s *result.Start) time.Duration { return asked(s, s.Settled) }),
 		Shot:    int64(middle(func(s *result.Start) time.Duration { return time.Duration(s.Shot) })),
 	}
 	for _, pair := range [][2]*time.Duration{{&typical.Ready, &typical.First}, {&typical.First, &typical.Second}, {&typical.Second, &typical.Settled}} {

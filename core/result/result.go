@@ -323,6 +323,15 @@ type Start struct {
 	Rush       *Rush         `json:"rush,omitempty"`
 }
 
+// Idle is how long the service was ready before anybody asked it: time of ours, which is no part of what it takes to answer.
+// While shots come from its creation on there is none.
+func (s *Start) Idle() time.Duration {
+	if s.Rush != nil || s.Asked == 0 {
+		return 0
+	}
+	return max(s.Asked-s.Ready, 0)
+}
+
 // StartMark is a time or an amount that a service printed while it started, by its full name: see plan.Marks.
 type StartMark struct {
 	Name string        `json:"name"`

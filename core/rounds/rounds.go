@@ -403,11 +403,13 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 	began := r.clock.Now()
 	r.out <- HeatBegan{round, e.Name, stateName(state), began, r.left()}
 	ground := r.footing.Of(e.Name)
+	resume := holdCollector() // before anything is started, so that little passes until it is asked
 	stopped := ground.BeginHeat(ctx, state, round)
 	span, conditions := pace.Span{Start: began, End: began}, meter.Conditions{}
 	if stopped == nil {
 		span, conditions, stopped = r.drive(ctx, round, e, state, ground)
 	}
+	resume()
 	seen, err := ground.EndHeat(ctx)
 	if stopped == nil && err != nil {
 		stopped = err
@@ -462,14 +464,12 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
-	resume := holdCollector()
 	span, conditions := pace.Span{}, meter.Conditions{}
 	err = ground.Rush(ctx)
 	w := r.watch(round, e.Name, stateName(state), ground.Said)
 	if err == nil {
 		span, conditions, err = r.driven(ctx, &drive, ground, w)
 	}
-	resume()
 	w.stop()
 	for _, c := range clients {
 		c.Close()
