@@ -469,17 +469,17 @@ func TestAKilledRunLeavesNoService(t *testing.T) {
 // A tool that tells what it spends where, cold and warm, and what moved from one phase to the other.
 func TestMarksAndStarts(t *testing.T) {
 	h := newHome(t)
+	h.env = append(h.env, "PACEDUEL="+program)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	h.run(t, "run", "page-of-the-almanac.duel.yaml", "--rounds", "1", "--set", "pace.repeat=2", "--json", "page.json").says(t, 1, // one round decides nothing
 		"load told cold", "page told warm", "both told cold", "24.0 chapters", "first run warm", "undecided")
 	h.run(t, "run", "tide-predictor.duel.yaml", "--rounds", "1", "--set", "pace.wake=50ms", "--json", "tide.json").says(t, 0,
 		"first answer", "settled", "prepare", "wake", "memory at rest", "memory afterwards")
-	h.run(t, "export", "tide.json", "--to", "out").says(t, 0)
-	for _, what := range []string{"start", "memory"} {
-		if files, _ := filepath.Glob(filepath.Join(h.dir, "out", "*-"+what+"-*.svg")); len(files) != 1 {
-			t.Errorf("exported %v of %s", files, what)
-		}
+	r, err := result.ReadFile(filepath.Join(h.dir, "tide.json"))
+	if err != nil {
+		t.Fatal(err)
 	}
+	h.run(t, "export", r.ID, "--to", "out").says(t, 0, "tide-predictor-start-"+r.ID+".svg", "tide-predictor-memory-"+r.ID+".pdf")
 }
 
 func TestTheHeadlessDemo(t *testing.T) {
