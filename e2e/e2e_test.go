@@ -472,7 +472,7 @@ func TestMarksAndStarts(t *testing.T) {
 	h.env = append(h.env, "PACEDUEL="+program)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	h.run(t, "run", "page-of-the-almanac.duel.yaml", "--rounds", "1", "--set", "pace.repeat=2", "--json", "page.json").says(t, 1, // one round decides nothing
-		"load told cold", "page told warm", "both told cold", "24.0 chapters", "first run warm", "undecided")
+		"load told cold", "page told warm", "both told cold", "24 chapters", "first run warm", "undecided")
 	h.run(t, "run", "tide-predictor.duel.yaml", "--rounds", "1", "--set", "pace.wake=50ms", "--json", "tide.json").says(t, 0,
 		"first answer", "settled", "prepare", "wake", "memory at rest", "memory afterwards")
 	r, err := result.ReadFile(filepath.Join(h.dir, "tide.json"))

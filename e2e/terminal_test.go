@@ -262,3 +262,37 @@ footing: { workspace: { from: yard, fresh: run }, caches: [cold, warm] }
 	term.press("q")
 	term.wait("ended with 0")
 }
+
+// What services are about while a run is on, and afterwards how they came up and what they held.
+func TestServicesOnScreen(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "lamps.duel.yaml", `duel: Lamps
+baseline: slow
+course: { command: { run: [sleep, "0.02"] } }
+contenders:
+  slow: { service: { shell: "echo kindling; sleep 0.4; echo lit with 7 wicks; sleep 600", ready: { line: lit }, marks: { wicks: { pattern: "with ([0-9]+)", unit: wicks } } } }
+  quick: { service: { shell: "echo lit; sleep 600", ready: { line: lit } } }
+pace: { repeat: 8 }
+rounds: 6
+rungs: [start, first answer, mean]
+`)
+	term := openTerminal(t, h, 142, 42, "open", ".")
+	term.wait("Lamps asks quick against slow")
+	term.press("Enter")
+	term.wait("▸rounds", "starting", "t tell what its service says")
+	term.press("t")
+	term.wait("its service slow: ", "kindling", "ready in ")
+	term.wait("✓verdict", "quick is", "first answer", "memory at rest")
+	term.press("y")
+	term.wait("✓why", "6 starts", "ready", "it says: wicks 7 wicks", "first output")
+	term.press("z", "s")
+	term.wait("saved lamps-start-")
+	term.press("y")
+	term.wait("holds", "at rest", "under load", "afterwards")
+	term.press("z", "z", "Right", "s")
+	term.wait("saved lamps-memory-")
+	term.tmux("resize-window", "-x", "80", "-y", "24")
+	term.wait("start", "memory", "at rest")
+	term.press("q")
+	term.wait("ended with 0")
+}

@@ -87,7 +87,11 @@ func Show(f plan.Figure, v float64) string {
 	case unit == "B":
 		return units.Bytes(v)
 	case unit != "" && !math.IsNaN(v):
-		return units.Significant(v) + " " + unit
+		text := units.Significant(v)
+		if v == math.Trunc(v) && math.Abs(v) < 1e9 { // what is counted comes whole
+			text = units.Count(int64(v))
+		}
+		return text + " " + unit
 	}
 	return units.Seconds(v)
 }
