@@ -298,8 +298,14 @@ func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) err
 			return err
 		}
 	}
-	if g.state == plan.Warm && !g.PerRun() {
+	fresh := g.said.Service != nil && g.said.Service.Running == nil && g.said.Service.Fresh == plan.EveryHeat
+	if g.state == plan.Warm && (fresh || !g.PerRun()) {
 		if err := g.prime(ctx); err != nil {
+			return err
+		}
+	}
+	if g.state == plan.Cold && fresh { // it starts cold, too, not only its shots
+		if err := g.cool(ctx, "heat"); err != nil {
 			return err
 		}
 	}
@@ -324,7 +330,7 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 	var err error
 	switch g.state {
 	case plan.Cold:
-		err = g.cool(ctx)
+		err = g.cool(ctx, "run")
 	case plan.Warm:
 		if err = g.prime(ctx); err == nil && !warmUp {
 			g.look()
@@ -480,24 +486,25 @@ func (g *Ground) paths(rel []string) (out []string) {
 	return out
 }
 
-// cool makes caches cold: the contender's own are emptied, the pages of files leave memory.
-func (g *Ground) cool(ctx context.Context) error {
+// cool makes caches cold for a run, or for a service that is about to start: the contender's own are emptied, the pages of files
+// leave memory.
+func (g *Ground) cool(ctx context.Context, when string) error {
 	if len(g.said.Stores) > 0 {
-		if err := g.cost(result.Cost{When: "run", What: "empty " + units.List(g.said.Stores)}, func() (string, error) {
+		if err := g.cost(result.Cost{When: when, What: "empty " + units.List(g.said.Stores)}, func() (string, error) {
 			return "", emptyStores(g.paths(g.said.Stores))
 		}); err != nil {
 			return err
 		}
 	}
 	if g.f.plan.Footing.Machine && g.f.able.DropMachine == "" {
-		if err := g.cost(result.Cost{When: "run", What: "drop the machine's caches"}, func() (string, error) { return "", dropMachine() }); err != nil {
+		if err := g.cost(result.Cost{When: when, What: "drop the machine's caches"}, func() (string, error) { return "", dropMachine() }); err != nil {
 			return err
 		}
 	}
 	if len(g.said.Pages) == 0 {
 		return nil
 	}
-	return g.cost(result.Cost{When: "run", What: "drop pages of " + pagesWords(&g.said)}, func() (string, error) {
+	return g.cost(result.Cost{When: when, What: "drop pages of " + pagesWords(&g.said)}, func() (string, error) {
 		if err := dropPages(ctx, g.paths(g.said.Pages)); err != nil {
 			return "", err
 		}
@@ -608,7 +615,24 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 			say(when, "read pages of "+pagesWords(g))
 		}
 	}
+	cool := func(when string) {
+		if state != plan.Cold {
+			return
+		}
+		if len(g.Stores) > 0 {
+			say(when, "empty "+units.List(g.Stores))
+		}
+		if p.Footing.Machine {
+			say(when, "drop the machine's caches")
+		}
+		if len(g.Pages) > 0 {
+			say(when, "drop pages of "+pagesWords(g))
+		}
+	}
 	prime("heat")
+	if g.Service != nil && g.Service.Running == nil && g.Service.Fresh == plan.EveryHeat {
+		cool("heat")
+	}
 	serve("", plan.EveryDuel)
 	serve("", plan.EveryHeat)
 	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryRun {
@@ -616,17 +640,7 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 	}
 	all("before run", g.Before.Run)
 	prime("run")
-	if state == plan.Cold {
-		if len(g.Stores) > 0 {
-			say("run", "empty "+units.List(g.Stores))
-		}
-		if p.Footing.Machine {
-			say("run", "drop the machine's caches")
-		}
-		if len(g.Pages) > 0 {
-			say("run", "drop pages of "+pagesWords(g))
-		}
-	}
+	cool("run")
 	serve("", plan.EveryRun)
 	if g.Idle > 0 {
 		say("run", "nothing for "+g.Idle.D().String())

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -202,5 +203,60 @@ func TestAServiceThatDiesEndsItsHeat(t *testing.T) {
 	}
 	if _, err := g.EndHeat(t.Context()); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// A service that is fresh for the heat starts on the state of caches that the heat is run in, prepared before.
+func TestAServiceStartsColdOrWarm(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	write(t, dir, "yard/tables", strings.Repeat("tide", 50_000), "yard/cache/old", "x")
+	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\nfooting: { workspace: { from: yard }, stores: cache, caches: [cold, warm] }\ncontenders:\n  b:\n" +
+		"  a: { service: { prepare: 'ls cache > prepared', shell: 'cat tables > /dev/null; echo open; exec sleep 100', ready: { line: open } } }\n"
+	p, err := plan.Read(filepath.Join(dir, "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := footing.Open(p, clock.Start())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(f.Close)
+	if _, err := f.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	var stages []footing.Stage
+	f.OnService = func(n footing.News) { stages = append(stages, n.Stage) }
+	g := f.Of("a")
+	for state, want := range map[plan.State]string{
+		plan.Cold: "fresh copy of yard, empty cache, drop pages of the workspace, ls cache > prepared, start ", plan.Warm: "fresh copy of yard, read pages of the workspace, ls cache > prepared, start ",
+	} {
+		if err := g.BeginHeat(t.Context(), state, 1); err != nil {
+			t.Fatal(err)
+		}
+		seen, err := g.EndHeat(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		var did []string
+		for _, c := range seen.Costs {
+			did = append(did, c.What)
+		}
+		if got := strings.Join(did, ", "); !strings.HasPrefix(got, want) {
+			t.Errorf("%s: did %s; want %s", state, got, want)
+		}
+		if len(seen.Starts) != 1 || seen.Starts[0].Prepared <= 0 || seen.Starts[0].Output <= 0 || seen.Starts[0].Output > seen.Starts[0].Ready {
+			t.Errorf("%s: starts %+v", state, seen.Starts)
+		}
+		var listed []string
+		for _, c := range footing.Steps(p, &p.Contenders[1], state) {
+			listed = append(listed, c.What)
+		}
+		if got := strings.Join(listed, ", "); !strings.Contains(got, want) {
+			t.Errorf("%s: lists %s; want %s", state, got, want)
+		}
+	}
+	if want := []footing.Stage{footing.Preparing, footing.Starting, footing.Ready, footing.Stopping, footing.Stopped}; !slices.Equal(stages[:5], want) {
+		t.Errorf("stages %v; want %v", stages, want)
 	}
 }
