@@ -180,8 +180,11 @@ type (
 	AddRoundsMsg struct{ Rounds int }
 	// OpenMsg asks for an earlier run to be brought into view.
 	OpenMsg struct{ ID string }
-	// GoMsg asks for another stop.
-	GoMsg struct{ Stop Stop }
+	// GoMsg asks for another stop, and for one of its pictures where it has several; the stop is handed it, too.
+	GoMsg struct {
+		Stop    Stop
+		Picture string
+	}
 	// SaveMsg asks for pictures to be saved.
 	SaveMsg struct{ Pictures []paper.Named }
 	// TurnMsg asks for the run in view to be judged with another contender in the baseline's place.

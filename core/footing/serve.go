@@ -77,6 +77,15 @@ func (g *Ground) ServiceCPU() (cpu func() time.Duration, limits string) {
 	return g.service.cpu(), g.service.said.Limits.Words()
 }
 
+// ServiceKilled is how many processes of the contender's service the kernel has killed for wanting more memory than they may
+// have, since it started.
+func (g *Ground) ServiceKilled() int64 {
+	if g.service == nil || g.service.group == nil {
+		return 0
+	}
+	return g.service.group.Killed()
+}
+
 // meet finds the contender's service where somebody else runs it.
 func (g *Ground) meet() error {
 	s := g.said.Service

@@ -44,6 +44,7 @@ const (
 	Overload       CautionKind = "overload"
 	Floor          CautionKind = "floor"
 	Growth         CautionKind = "growth"
+	Killed         CautionKind = "killed for memory"
 	Ground         CautionKind = "footing"
 	UnequalWork    CautionKind = "unequal work"
 	NewConnections CautionKind = "new connections"
@@ -61,6 +62,8 @@ const (
 	SeeLadder  Place = "verdict"
 	SeeShape   Place = "distribution"
 	SeeRounds  Place = "rounds"
+	SeeStart   Place = "start"
+	SeeMemory  Place = "memory"
 	SeeWeighIn Place = "weigh-in"
 	SeeFooting Place = "footing"
 	SeeAsk     Place = "ask"
@@ -101,6 +104,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, rateCautions(r)...)
 	out = append(out, f.closedModel()...)
 	out = append(out, f.growth()...)
+	out = append(out, serviceCautions(r)...)
 	for _, e := range r.Entrants {
 		if e.Avoid != "" {
 			out = append(out, Caution{Kind: NotFor, See: SeeAsk, Contender: e.Name, What: fmt.Sprintf("%s is not for when %s", e.Name, e.Avoid), Try: "the plan says so"})

@@ -417,6 +417,22 @@ func TestServicesAreJudged(t *testing.T) {
 	}
 }
 
+func TestServicesInTroubleAreCautions(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 10, 200))
+	served(r, map[string]float64{"joined": 0, "per-vessel": 0})
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == "joined" {
+			h.Service.Killed, h.Service.Limits, h.WakeFailed = 2, "at most 64 MiB of memory", "reset"
+		}
+	}
+	v := weigh(t, r)
+	for _, want := range []string{"20 processes of the service of joined were killed since they wanted more than at most 64 MiB", "after its silence joined failed in 10 heats: reset"} {
+		if !hasCaution(v, want) {
+			t.Errorf("no caution says %q: %+v", want, v.Cautions)
+		}
+	}
+}
+
 func TestLatencies(t *testing.T) {
 	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 6, 1000)))
 	l := v.Latencies[judge.Key{Contender: "joined"}]

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 
@@ -86,10 +87,39 @@ func (f *field) growth() (out []Caution) {
 			continue
 		}
 		out = append(out, Caution{
-			Kind: Growth, See: SeeLadder, Contender: s.name,
+			Kind: Growth, See: SeeMemory, Contender: s.name,
 			What: fmt.Sprintf("the service of %s grows by %s for 1 000 shots (%s to %s), also in the second half of heats", title(s), units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high)),
 			Try:  "see whether that ends: run longer heats, with fresh: duel",
 		})
+	}
+	return out
+}
+
+// serviceCautions are of services that lost processes to their limit of memory, and of shots after a silence that failed.
+func serviceCautions(r *result.Result) (out []Caution) {
+	for _, e := range r.Entrants {
+		var killed int64
+		asleep := map[string]int{}
+		limits := ""
+		for _, h := range r.Of(e.Name, result.AnyState) {
+			if h.Service != nil && h.Service.Killed > 0 {
+				killed += h.Service.Killed
+				limits = h.Service.Limits
+			}
+			if h.WakeFailed != "" {
+				asleep[h.WakeFailed]++
+			}
+		}
+		if killed > 0 {
+			out = append(out, Caution{Kind: Killed, See: SeeMemory, Contender: e.Name,
+				What: fmt.Sprintf("%s of the service of %s were killed since they wanted more than %s", units.Plural(int(killed), "process"), e.Name, limits),
+				Try:  "what is left of it was measured; raise limits: memory: to see it whole"})
+		}
+		for _, class := range slices.Sorted(maps.Keys(asleep)) {
+			out = append(out, Caution{Kind: Failing, See: SeeRounds, Contender: e.Name,
+				What: fmt.Sprintf("after its silence %s failed in %s: %s", e.Name, units.Plural(asleep[class], "heat"), class),
+				Try:  "a kept connection may be closed on one that is idle: connections: new, or a shorter wake:"})
+		}
 	}
 	return out
 }

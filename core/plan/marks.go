@@ -44,6 +44,32 @@ func (Mark) JSONSchema() *jsonschema.Schema {
 	}
 }
 
+// String says where a mark is read, in a few words.
+func (m Mark) String() string {
+	text := "the sum of " + strings.Join(m.Sum, " and ")
+	switch {
+	case m.Pattern != "":
+		text = m.Pattern
+	case m.Pointer != "":
+		text = m.Pointer
+		for _, at := range slices.Sorted(maps.Keys(m.Where)) {
+			text += fmt.Sprintf(" where %s is %s", at, m.Where[at])
+		}
+	case m.Header != "":
+		text = ""
+	}
+	switch {
+	case m.Header != "":
+		text = strings.TrimSpace(text + " in header " + m.Header)
+	case m.From != "":
+		text += " from " + m.From
+	}
+	if m.Unit != "" {
+		text += ", in " + m.Unit
+	}
+	return text
+}
+
 // Names lists the marks, those first that others are the sum of.
 func (m Marks) Names() []string {
 	names := slices.Sorted(maps.Keys(m))

@@ -61,3 +61,16 @@ func TestClaimsNameMarks(t *testing.T) {
 		}
 	}
 }
+
+func TestMarksInWords(t *testing.T) {
+	for want, m := range map[string]plan.Mark{
+		"startup (.*)":                          {Pattern: "startup (.*)"},
+		"/ms where /mark is render from stderr": {Pointer: "/ms", Where: map[string]plan.Word{"/mark": "render"}, From: "stderr"},
+		"in header X-Db, in us":                 {From: "header", Header: "X-Db", Unit: "us"},
+		"the sum of load and render":            {Sum: plan.Lines{"load", "render"}},
+	} {
+		if got := m.String(); got != want {
+			t.Errorf("%+v is %q; want %q", m, got, want)
+		}
+	}
+}

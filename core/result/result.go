@@ -301,6 +301,7 @@ type Service struct {
 	Exact        bool          `json:"peak_exact"`                          // told by the kernel; else the highest of the moments
 	CPUExact     bool          `json:"cpu_exact,omitempty"`                 // from a control group, to the nanosecond
 	Limits       string        `json:"limits,omitempty"`                    // that it was held to, in words
+	Killed       int64         `json:"killed_for_memory,omitempty"`         // processes of it that the kernel ended for wanting more
 	Proportional int64         `json:"proportional_memory_bytes,omitempty"` // at the end, what is shared being divided
 	Moments      []Moment      `json:"moments"`                             // about 20 a second, an even choice of them in long heats
 }

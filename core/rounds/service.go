@@ -25,6 +25,8 @@ type serviceWatch struct {
 	began  time.Duration
 	exact  bool
 	limits string
+	ground *footing.Ground
+	killed int64 // before the heat
 	passed bool
 }
 
@@ -34,7 +36,7 @@ func (r *runner) watchService(g *footing.Ground) *serviceWatch {
 		return &serviceWatch{}
 	}
 	cpu, limits := g.ServiceCPU()
-	return &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(pid, cpu), exact: cpu != nil, limits: limits}
+	return &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(pid, cpu), exact: cpu != nil, limits: limits, ground: g, killed: g.ServiceKilled()}
 }
 
 // mark has CPU time and peak memory count from now on, pass up to now.
@@ -58,6 +60,7 @@ func (w *serviceWatch) end() *result.Service {
 	}
 	seen := w.watch.Stop()
 	s := &result.Service{CPU: seen.CPU, CPUExact: w.exact, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional, Limits: w.limits}
+	s.Killed = max(w.ground.ServiceKilled()-w.killed, 0)
 	last := len(seen.Moments) - 1
 	step := (last + mostMoments) / mostMoments
 	for i := 0; i <= last; i++ {

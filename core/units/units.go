@@ -182,5 +182,9 @@ func Plural(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
-	return Count(int64(n)) + " " + noun + "s"
+	ending := "s"
+	if strings.HasSuffix(noun, "s") { // processes
+		ending = "es"
+	}
+	return Count(int64(n)) + " " + noun + ending
 }

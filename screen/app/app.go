@@ -270,7 +270,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		return m, openRun(m.cfg.Book, msg.ID)
 	case screen.GoMsg:
 		m.at = msg.Stop
-		return m, nil
+		return m.toView(msg)
 	case screen.ReloadMsg:
 		return m, tea.Batch(readFolder(m.cfg, ""), readRuns(m.cfg.Book))
 	case screen.ProbeMsg:

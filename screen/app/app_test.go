@@ -20,6 +20,7 @@ import (
 
 	"paceduel/core/contender"
 	corefooting "paceduel/core/footing"
+	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -264,6 +265,15 @@ func TestLookingIntoARun(t *testing.T) {
 			t.Errorf("saved %v of %s", saved, what)
 		}
 	}
+	// A caution about memory leads to its picture.
+	cautioned := served(t, 142, 42)
+	verdict := *cautioned.scene.Run.Verdict
+	verdict.Cautions = []judge.Caution{{Kind: judge.Growth, What: "the service grows", See: judge.SeeMemory}}
+	run := *cautioned.scene.Run
+	run.Verdict = &verdict
+	cautioned.scene.Run = &run
+	cautioned = press(t, cautioned, "v", "v", "v", "v", "down", "down", "down", "enter")
+	shows(t, cautioned, "✓why", "at rest")
 	// A run without services says so.
 	m = press(t, withRun(started(t, config(t, nil), 80, 24), threeWay()), "y")
 	shows(t, m, "Nothing is known of how the contenders come up")

@@ -132,11 +132,14 @@ func (v View) follow(s screen.Scene) (screen.View, tea.Cmd) {
 		return v, nil
 	}
 	stop := screen.Verdict
-	switch all[v.reason.At(len(all))].see {
+	see := all[v.reason.At(len(all))].see
+	switch see {
 	case judge.SeeLadder:
 		v.picture = ladder
 	case judge.SeeShape:
 		v.picture = distribution
+	case judge.SeeStart, judge.SeeMemory:
+		stop = screen.Why
 	case judge.SeeRounds:
 		stop = screen.Rounds
 	case judge.SeeWeighIn:
@@ -148,5 +151,5 @@ func (v View) follow(s screen.Scene) (screen.View, tea.Cmd) {
 	default:
 		return v, nil
 	}
-	return v, screen.Send(screen.GoMsg{Stop: stop})
+	return v, screen.Send(screen.GoMsg{Stop: stop, Picture: string(see)})
 }

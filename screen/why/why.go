@@ -87,6 +87,14 @@ func (v View) any(s screen.Scene) bool {
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if to, ok := msg.(screen.GoMsg); ok {
+		for p := range pictures {
+			if pictureNames[p] == to.Picture {
+				v.picture = p
+			}
+		}
+		return v, nil
+	}
 	press, ok := msg.(tea.KeyPressMsg)
 	if !ok || !known(s) {
 		return v, nil
