@@ -113,56 +113,49 @@ func (r *Reader) Begin() {
 // Lines reads a text line by line. A mark that stands in it several times is added up.
 func (r *Reader) Lines(from string, text []byte) {
 	for line := range bytes.Lines(text[:min(len(text), MaxText)]) {
-		r.line(from, bytes.TrimRight(line, "\r\n"))
+		r.Line(from, bytes.TrimRight(line, "\r\n"))
 	}
 }
 
-// Line reads one line.
-func (r *Reader) Line(from string, line []byte) { r.line(from, line) }
-
-func (r *Reader) line(from string, line []byte) {
-	if len(line) == 0 || len(line) > MaxLine {
-		return
-	}
-	var value any
-	parsed := false
-	for i := range r.marks {
-		m := &r.marks[i]
-		switch {
-		case m.from != from:
-		case m.pattern != nil:
-			if found := m.pattern.FindSubmatch(line); found != nil {
-				m.add(string(found[1]))
-			}
-		case m.pointer != nil:
-			if !parsed {
-				parsed = true
-				value = decode(line)
-			}
-			m.find(value)
-		}
+// Line reads one line, which may be JSON.
+func (r *Reader) Line(from string, line []byte) {
+	r.match(from, line)
+	if len(line) <= MaxLine {
+		r.point(from, line)
 	}
 }
 
 // Whole reads a text that is one document: patterns in its lines, pointers into it as a whole.
 func (r *Reader) Whole(from string, text []byte) {
 	text = text[:min(len(text), MaxText)]
+	for line := range bytes.Lines(text) {
+		r.match(from, bytes.TrimRight(line, "\r\n"))
+	}
+	r.point(from, text)
+}
+
+// match looks for patterns in a line.
+func (r *Reader) match(from string, line []byte) {
+	if len(line) == 0 || len(line) > MaxLine {
+		return
+	}
+	for i := range r.marks {
+		if m := &r.marks[i]; m.from == from && m.pattern != nil {
+			if found := m.pattern.FindSubmatch(line); found != nil {
+				m.add(string(found[1]))
+			}
+		}
+	}
+}
+
+// point follows pointers into a text, if it is JSON.
+func (r *Reader) point(from string, text []byte) {
 	var value any
 	parsed := false
 	for i := range r.marks {
-		m := &r.marks[i]
-		switch {
-		case m.from != from:
-		case m.pattern != nil:
-			for line := range bytes.Lines(text) {
-				if found := m.pattern.FindSubmatch(bytes.TrimRight(line, "\r\n")); found != nil {
-					m.add(string(found[1]))
-				}
-			}
-		case m.pointer != nil:
+		if m := &r.marks[i]; m.from == from && m.pointer != nil {
 			if !parsed {
-				parsed = true
-				value = decode(text)
+				value, parsed = decode(text), true
 			}
 			m.find(value)
 		}
