@@ -100,7 +100,11 @@ func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 				if p.apart {
 					begin = 0
 				}
-				one.Steps = append(one.Steps, StartStep{p.label, place(begin), place(p.at), units.Seconds(p.at - begin), units.Seconds(p.at), p.apart})
+				took := "at once"
+				if p.at > begin {
+					took = units.Seconds(p.at - begin)
+				}
+				one.Steps = append(one.Steps, StartStep{p.label, place(begin), place(p.at), took, units.Seconds(p.at), p.apart})
 				if !p.apart {
 					from = p.at
 				}

@@ -68,6 +68,9 @@ func (g *Ground) ServicePID() int {
 	return 0
 }
 
+// WatchEvery is how often what the contender's service holds is to be looked at.
+func (g *Ground) WatchEvery() time.Duration { return g.said.Service.Watch.D() }
+
 // ServiceCPU, when not nil, says exactly how much CPU time the contender's service has used; limits are those that it is held
 // to, in words.
 func (g *Ground) ServiceCPU() (cpu func() time.Duration, limits string) {

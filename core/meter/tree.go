@@ -173,20 +173,17 @@ type Watch struct {
 	exact  func() time.Duration // says how much CPU time was used, better than the tree; nil where nobody does
 }
 
-const (
-	// WatchEvery is how often a watch looks at what is held, and findEvery how often it looks for new processes. At these,
-	// a service of a few processes costs a few thousandths of a processor.
-	WatchEvery = 50 * time.Millisecond
-	findEvery  = time.Second
-)
+// findEvery is how often a watch looks for new processes.
+const findEvery = time.Second
 
-// StartWatch begins to watch the tree below a process. Its CPU time is read from cpu where that is not nil.
-func StartWatch(pid int, cpu func() time.Duration) *Watch {
+// StartWatch begins to watch the tree below a process: what it holds is looked at so often. Its CPU time is read from cpu where
+// that is not nil.
+func StartWatch(pid int, every time.Duration, cpu func() time.Duration) *Watch {
 	w := &Watch{tree: NewTree(pid), begun: time.Now(), stop: make(chan struct{}), exact: cpu}
 	w.cpu = w.used()
 	w.look()
 	w.done.Go(func() {
-		tick := time.NewTicker(WatchEvery)
+		tick := time.NewTicker(every)
 		defer tick.Stop()
 		found := w.begun
 		for {

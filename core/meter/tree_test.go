@@ -120,7 +120,7 @@ func TestATreeHoldsWhatItsProcessesDo(t *testing.T) {
 
 func TestAWatchSeesWorkAndPeak(t *testing.T) {
 	h := holding(t, 32, 0)
-	w := meter.StartWatch(h.pid, nil)
+	w := meter.StartWatch(h.pid, 50*time.Millisecond, nil)
 	w.Mark()
 	fmt.Fprintln(h.in, "work")
 	if line, err := h.out.ReadString('\n'); err != nil || line != "worked\n" {

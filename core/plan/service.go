@@ -28,6 +28,7 @@ type Service struct {
 	Prepare Lines    `json:"prepare,omitempty" jsonschema_description:"shell lines before each start, where the contender stands: timed as a figure of their own, no part of the start"`
 	Marks   Marks    `json:"marks,omitempty" jsonschema_description:"times and amounts that it prints while it starts, by name"`
 	Limits  *Limits  `json:"limits,omitempty" jsonschema_description:"what it and all that it starts may take, where this machine has control groups"`
+	Watch   Span     `json:"watch,omitempty" jsonschema_description:"how often its memory is looked at; every 50ms unless said"`
 	Running *Running `json:"running,omitempty" jsonschema_description:"instead of run: one that somebody else runs, whose memory and CPU are measured"`
 }
 
@@ -82,7 +83,11 @@ type Stop struct {
 const (
 	DefaultLimit = 30 * time.Second
 	DefaultGrace = 5 * time.Second
+	DefaultWatch = 50 * time.Millisecond // at which a service of a few processes costs a few ten-thousandths of a processor
 )
+
+// leastWatch keeps looking from becoming a load.
+const leastWatch = 5 * time.Millisecond
 
 // Summary is the service's command as one would type it.
 func (s *Service) Summary() string {
@@ -124,6 +129,9 @@ func (s *Service) complete() *Service {
 	if out.Fresh == "" {
 		out.Fresh = EveryHeat
 	}
+	if out.Watch == 0 {
+		out.Watch = Span(DefaultWatch)
+	}
 	if out.Stop.Signal == "" {
 		out.Stop.Signal = "TERM"
 	}
@@ -142,12 +150,15 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 		}
 		r.fault(at, try, "%s: %s", name, fmt.Sprintf(what, args...))
 	}
+	if s.Watch.D() < leastWatch {
+		fault("watch", "set "+leastWatch.String()+" or more", "looking every %s would be a load of its own", s.Watch.D())
+	}
 	if s.Running != nil {
 		if (s.Running.PID > 0) == (s.Running.Port > 0) {
 			fault("running", "set pid: or port:", "a running service is named by its process or by its port")
 		}
 		own := *s.complete()
-		own.Running = nil
+		own.Running, own.Watch = nil, Span(DefaultWatch)
 		if !reflect.DeepEqual(own, *(&Service{}).complete()) {
 			fault("running", "leave the other keys out", "somebody else runs its service, so it is neither started nor stopped here")
 		}

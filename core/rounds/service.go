@@ -36,7 +36,7 @@ func (r *runner) watchService(g *footing.Ground) *serviceWatch {
 		return &serviceWatch{}
 	}
 	cpu, limits := g.ServiceCPU()
-	return &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(pid, cpu), exact: cpu != nil, limits: limits, ground: g, killed: g.ServiceKilled()}
+	return &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(pid, g.WatchEvery(), cpu), exact: cpu != nil, limits: limits, ground: g, killed: g.ServiceKilled()}
 }
 
 // mark has CPU time and peak memory count from now on, pass up to now.

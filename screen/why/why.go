@@ -251,28 +251,48 @@ func (v View) startBody(s screen.Scene, w, h int) (lines []string) {
 		}
 		lines = append(lines, v.group(s, g.State, &g.Sides[l], &g.Sides[r], bar, thick)...)
 	}
+	foot := v.beside(s, all, l, r, w)
+	for i := range s.Run.Result.Entrants { // the others, where there is room for them
+		if i == l || i == r {
+			continue
+		}
+		var more []string
+		for _, g := range all.Groups {
+			more = append(append(more, ""), v.group(s, g.State, nil, &g.Sides[i], bar, 1)...)
+		}
+		if len(lines)+len(more)+len(foot)+2 <= h {
+			lines = append(lines, more...)
+		}
+	}
 	rule := strings.Repeat(" ", labelWidth+tookWidth) + parts.Axis(all.Scale.Ticks, bar, true) + strings.Repeat(" ", spineWidth) + parts.Axis(all.Scale.Ticks, bar, false)
-	lines = append(lines, s.Theme.Faint.Render(rule), "")
+	lines = append(append(lines, s.Theme.Faint.Render(rule), ""), foot...)
+	return lines[:min(len(lines), max(h, 0))]
+}
+
+// beside says what stands beside the steps of the two who face each other.
+func (v View) beside(s screen.Scene, all *chart.Starts, l, r, w int) (lines []string) {
+	const label = 24
 	for _, g := range all.Groups {
 		for _, side := range []*chart.StartSide{&g.Sides[l], &g.Sides[r]} {
-			name := s.Theme.Sign(side.Sign).Render(side.Sign.Glyph + " " + strings.TrimSpace(side.Name+" "+g.State))
-			for j, text := range side.Beside {
-				for k, line := range parts.Wrap(text, max(w-26, 20)) {
-					if j == 0 && k == 0 {
-						lines = append(lines, " "+parts.Cell(name, 24)+line)
-					} else {
-						lines = append(lines, strings.Repeat(" ", 25)+line)
-					}
+			name := " " + parts.Cell(s.Theme.Sign(side.Sign).Render(side.Sign.Glyph+" "+strings.TrimSpace(side.Name+" "+g.State)), label)
+			for _, text := range side.Beside {
+				for _, line := range parts.Wrap(text, max(w-label-2, 20)) {
+					lines = append(lines, name+line)
+					name = strings.Repeat(" ", label+1)
 				}
 			}
 		}
 	}
-	return lines[:min(len(lines), max(h, 0))]
+	return lines
 }
 
-// group draws one state of caches of two contenders.
+// group draws one state of caches of two contenders, or with no left one of one alone.
 func (v View) group(s screen.Scene, state string, left, right *chart.StartSide, bar, thick int) (lines []string) {
 	side := bar + labelWidth + tookWidth
+	if left == nil {
+		left = &chart.StartSide{}
+	}
+	alone := left.Name == ""
 	name := func(c *chart.StartSide) string {
 		text := s.Theme.Sign(c.Sign).Bold(true).Render(c.Name)
 		if c.Baseline {
@@ -284,7 +304,11 @@ func (v View) group(s screen.Scene, state string, left, right *chart.StartSide, 
 		return text
 	}
 	glyph := func(c *chart.StartSide) string { return s.Theme.Sign(c.Sign).Render(c.Sign.Glyph) }
-	lines = append(lines, parts.Right(name(left)+" "+glyph(left), side)+strings.Repeat(" ", spineWidth)+glyph(right)+" "+name(right))
+	head := ""
+	if !alone {
+		head = name(left) + " " + glyph(left)
+	}
+	lines = append(lines, parts.Right(head, side)+strings.Repeat(" ", spineWidth)+glyph(right)+" "+name(right))
 	none := s.Theme.Faint.Render("not known")
 	for i := range max(len(left.Steps), len(right.Steps), 1) {
 		var from, to string
@@ -292,7 +316,7 @@ func (v View) group(s screen.Scene, state string, left, right *chart.StartSide, 
 		case i < len(left.Steps):
 			t := &left.Steps[i]
 			from = parts.Right(s.Theme.Faint.Render(t.Label)+" ", labelWidth) + parts.Right(t.Took+" ", tookWidth) + parts.Right(stair(s, t, left.Sign, bar, true), bar)
-		case i == 0 && len(left.Steps) == 0:
+		case i == 0 && len(left.Steps) == 0 && !alone:
 			from = parts.Right(none, side)
 		default:
 			from = strings.Repeat(" ", side)
