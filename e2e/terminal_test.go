@@ -281,7 +281,7 @@ rungs: [start, first answer, mean]
 	term.press("Enter")
 	term.wait("▸rounds", "starting", "t tell what its service says")
 	term.press("t")
-	term.wait("its service slow: ", "kindling", "ready in ")
+	term.wait("its service slow: ", "kindling", "ready, ")
 	term.wait("✓verdict", "quick is", "first answer", "memory at rest")
 	term.press("y")
 	term.wait("✓why", "6 starts", "ready", "it says: wicks 7 wicks", "first output")

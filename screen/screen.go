@@ -143,14 +143,14 @@ type Service struct {
 
 // Words say it in a few words.
 func (s Service) Words() string {
-	switch s.Stage {
-	case footing.Ready:
-		return "ready in " + units.Duration(s.Took)
-	case footing.Stopped:
-		return "stopped in " + units.Duration(s.Took)
+	if s.Stage == footing.Ready {
+		return "ready, " + units.Duration(s.Took)
 	}
 	return string(s.Stage)
 }
+
+// Coming reports whether it is not there yet.
+func (s Service) Coming() bool { return s.Stage == footing.Preparing || s.Stage == footing.Starting }
 
 // Now is a heat under way.
 type Now struct {

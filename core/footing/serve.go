@@ -123,6 +123,7 @@ func (g *Ground) create(ctx context.Context, level string) (*service, result.Sta
 	s := g.said.Service
 	var start result.Start
 	scope := map[string]*scope{plan.EveryDuel: &g.f.duel, plan.EveryHeat: &g.heat, plan.EveryRun: &g.run}[level]
+	g.output.Store(nil) // what the one before said is over
 	if len(s.Prepare) > 0 {
 		g.tell(Preparing, 0)
 	}

@@ -565,7 +565,7 @@ func TestServicesOnTheRounds(t *testing.T) {
 	m = press(t, m, "down")
 	shows(t, m, "its service joined: starting", "it has printed nothing")
 	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Ready, Took: 34 * time.Millisecond, Said: "open\x1b[31m on 4711\a"})
-	shows(t, m, "ready in 34.0 ms", "open on 4711")
+	shows(t, m, "ready, 34.0 ms", "open on 4711")
 	follow(corerounds.HeatBegan{Round: 3, Contender: "joined"})
 	follow(corerounds.Progress{Round: 3, Contender: "joined", Said: "open on 4711\nthe tide turns"})
 	shows(t, m, "the tide turns")

@@ -202,6 +202,9 @@ func (v View) Sentence(s screen.Scene) string {
 		return fmt.Sprintf("Paused after %d of %d heats; space has it go on.", len(run.Heats), total)
 	case run.Live && run.Now != nil:
 		n := run.Now
+		if is := run.Services[n.Contender]; is.Coming() {
+			return fmt.Sprintf("Round %d of %d: %s is next, its service is %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), is.Stage)
+		}
 		text := fmt.Sprintf("Round %d of %d: %s is on, %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), n.Stage)
 		if n.P50 > 0 {
 			text += fmt.Sprintf(" Its latest shots: half within %s, 99 of 100 within %s.", units.Duration(n.P50), units.Duration(n.P99))
@@ -414,7 +417,7 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 	if l.leftOut {
 		say(s.Theme.Caution, "left out")
 	}
-	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state {
+	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state && !s.Run.Services[l.Name].Coming() {
 		say(s.Theme.Strong, "on, "+n.Stage.String())
 	}
 	if is, ok := s.Run.Services[l.Name]; ok && s.Run.Live {
@@ -422,7 +425,7 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 		switch is.Stage {
 		case footing.Died:
 			style = s.Theme.Trouble
-		case footing.Preparing, footing.Starting, footing.Stopping:
+		case footing.Preparing, footing.Starting:
 			style = s.Theme.Caution
 		}
 		say(style, is.Words())
