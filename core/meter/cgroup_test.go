@@ -1,6 +1,7 @@
 package meter
 
 import (
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -108,5 +109,33 @@ func TestStaleGroupsAreRemoved(t *testing.T) {
 		if _, err := os.Stat(d); (err == nil) != want {
 			t.Errorf("%s is there: %v; want %v", d, err == nil, want)
 		}
+	}
+}
+
+func TestWhoListens(t *testing.T) {
+	table := `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode
+   0: 0100007F:1F90 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4711 1 0000000000000000 100 0 0 10 0
+   1: 0100007F:1F90 0100007F:9C40 01 00000000:00000000 00:00000000 00000000     0        0 4712 1 0000000000000000 20 4 30 10 -1
+   2: 00000000000000000000000000000000:1F90 00000000000000000000000000000000:0000 0A 00000000:00000000 00:00000000 00000000 0 0 4713 1 0 100 0 0 10 0
+   3: 0100007F:1F91 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4714
+   4: nothing 0A
+   5: x x x 0A
+`
+	sockets := map[string]bool{}
+	listening(table, 8080, sockets)
+	if len(sockets) != 2 || !sockets["socket:[4711]"] || !sockets["socket:[4713]"] {
+		t.Errorf("sockets %v", sockets)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	if pid, err := Listener(port); err != nil || pid != os.Getpid() {
+		t.Errorf("port %d belongs to %d, %v; want %d", port, pid, err, os.Getpid())
+	}
+	l.Close()
+	if _, err := Listener(port); err == nil || !strings.Contains(err.Error(), "nobody listens") {
+		t.Errorf("a port that was closed: %v", err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -279,27 +280,16 @@ func (w *Watch) Stop() Watched {
 // Listener finds the process that listens on a TCP port of this machine; of several that share it, the first of them that
 // started none of the others.
 func Listener(port int) (pid int, err error) {
-	fs, err := procfs.NewDefaultFS()
-	if err != nil {
-		return 0, err
-	}
 	sockets := map[string]bool{}
-	for _, read := range []func() (procfs.NetTCP, error){fs.NetTCP, fs.NetTCP6} {
-		lines, err := read()
-		if err != nil {
-			continue // a machine may do without one of the two
-		}
-		const listening = 10
-		for _, line := range lines {
-			if line.St == listening && line.LocalPort == uint64(port) {
-				sockets[fmt.Sprintf("socket:[%d]", line.Inode)] = true
-			}
+	for _, path := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
+		if text, err := os.ReadFile(path); err == nil { // a machine may do without one of the two
+			listening(string(text), port, sockets)
 		}
 	}
 	if len(sockets) == 0 {
 		return 0, fmt.Errorf("nobody listens on port %d", port)
 	}
-	procs, err := fs.AllProcs()
+	procs, err := procfs.AllProcs()
 	if err != nil {
 		return 0, err
 	}
@@ -319,4 +309,19 @@ func Listener(port int) (pid int, err error) {
 		}
 	}
 	return 0, fmt.Errorf("somebody listens on port %d whose processes may not be looked at; name it by pid, or run as that user", port)
+}
+
+// listening enters the sockets that listen on a port, as links to them are written, from the kernel's table of them.
+func listening(table string, port int, sockets map[string]bool) {
+	const local, state, inode = 1, 3, 9 // columns
+	for line := range strings.Lines(table) {
+		words := strings.Fields(line)
+		if len(words) <= inode || words[state] != "0A" {
+			continue
+		}
+		_, own, ok := strings.Cut(words[local], ":")
+		if n, err := strconv.ParseUint(own, 16, 16); ok && err == nil && int(n) == port {
+			sockets["socket:["+words[inode]+"]"] = true
+		}
+	}
 }
