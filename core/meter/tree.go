@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/prometheus/procfs"
+	"golang.org/x/sys/unix"
 )
 
 // Tree is a process with all its descendants, whose memory and CPU time are read from /proc. Its methods are not safe for
@@ -114,10 +115,9 @@ func field(text []byte, name string) int64 {
 // ticks is how many clock ticks /proc counts a second of CPU time as, on every Linux.
 const ticks = 100
 
-// CPU is the CPU time, user and system, that the tree has used, with that of its members' children that have ended. It comes
-// in hundredths of a second.
-func (t *Tree) CPU() time.Duration {
-	var sum int64
+// CPU is the CPU time, user and system, that the tree has used, with that of its members' children that have ended. Of those
+// that have ended it comes in hundredths of a second, else to the nanosecond.
+func (t *Tree) CPU() (sum time.Duration) {
 	for _, pid := range t.pids {
 		stat := t.file("/proc/" + strconv.Itoa(pid) + "/stat")
 		at := bytes.LastIndexByte(stat, ')') // names may hold anything
@@ -125,16 +125,31 @@ func (t *Tree) CPU() time.Duration {
 			continue
 		}
 		words := bytes.Fields(stat[at+1:])
-		const utime, cstime = 11, 14 // counted from the state, which is the first behind the name
+		const utime, cutime, cstime = 11, 13, 14 // counted from the state, which is the first behind the name
 		if len(words) <= cstime {
 			continue
 		}
-		for _, w := range words[utime : cstime+1] {
-			n, _ := strconv.ParseInt(string(w), 10, 64)
-			sum += n
+		own, exact := processTime(pid)
+		sum += own
+		for i := utime; i <= cstime; i++ {
+			if exact && i < cutime {
+				continue
+			}
+			n, _ := strconv.ParseInt(string(words[i]), 10, 64)
+			sum += time.Duration(n) * (time.Second / ticks)
 		}
 	}
-	return time.Duration(sum) * (time.Second / ticks)
+	return sum
+}
+
+// processTime is the CPU time that a process has used, its ended threads included; ok is false where the kernel does not say.
+func processTime(pid int) (used time.Duration, ok bool) {
+	const scheduled = 2 // the clock of what a process was given, see clock_getcpuclockid(3)
+	var at unix.Timespec
+	if unix.ClockGettime(int32(^uint32(pid)<<3|scheduled), &at) != nil {
+		return 0, false
+	}
+	return time.Duration(at.Nano()), true
 }
 
 // ResetPeaks has the kernel forget the highest resident memory of each process so far. Where that is not allowed peaks go on

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"paceduel/core/meter"
 )
 
@@ -137,6 +139,27 @@ func TestAWatchSeesWorkAndPeak(t *testing.T) {
 		if seen.Moments[i].At <= seen.Moments[i-1].At {
 			t.Errorf("moment %d at %s comes after one at %s", i, seen.Moments[i].At, seen.Moments[i-1].At)
 		}
+	}
+}
+
+// What a process that is there has used is known better than to the tick: between two readings of its own clock.
+func TestTimeIsExactWhileAProcessIsThere(t *testing.T) {
+	var before, after unix.Timespec
+	unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &before)
+	var ended unix.Rusage
+	if err := unix.Getrusage(unix.RUSAGE_CHILDREN, &ended); err != nil {
+		t.Fatal(err)
+	}
+	tree := meter.NewTree(os.Getpid())
+	own := tree.CPU()
+	unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &after)
+	children := time.Duration(ended.Utime.Nano() + ended.Stime.Nano())
+	const tick = 20 * time.Millisecond // user and system time of those that have ended, each cut to one
+	if own < time.Duration(before.Nano())+children-tick || own > time.Duration(after.Nano())+children+tick {
+		t.Errorf("used %s; its own clock went from %s to %s, its children used %s", own, time.Duration(before.Nano()), time.Duration(after.Nano()), children)
+	}
+	if own%(10*time.Millisecond) == 0 {
+		t.Errorf("%s is a number of ticks", own)
 	}
 }
 

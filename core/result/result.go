@@ -296,7 +296,7 @@ type Heat struct {
 
 // Service is what the process tree of a contender's service used during the judged part of a heat, and held over all of it.
 type Service struct {
-	CPU          time.Duration `json:"cpu_ns"`                              // user and system, in hundredths of a second
+	CPU          time.Duration `json:"cpu_ns"`                              // user and system; of processes that have ended in hundredths of a second
 	Peak         int64         `json:"peak_memory_bytes"`                   // resident
 	Exact        bool          `json:"peak_exact"`                          // told by the kernel; else the highest of the moments
 	CPUExact     bool          `json:"cpu_exact,omitempty"`                 // from a control group, to the nanosecond

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -220,11 +221,17 @@ func TestSplitsOfAStartAreTrue(t *testing.T) {
 				closest[name] = off / allowed
 			}
 		}
+		// From ready to the first answer, the moment of creation does not matter: being ready is seen within a millisecond.
+		off := math.Abs(float64(s.First-s.Ready)-float64(l.First-l.Listening)) / 1e6
+		if was, ok := closest["ready to first answer"]; !ok || off < was {
+			closest["ready to first answer"] = off
+		}
 		if !(s.Output < s.Ready && s.Ready < s.Asked && s.Asked < s.First && s.First < s.Second && s.Settled >= s.First && s.Shot >= 1) || s.FirstTook <= 0 || s.SecondTook <= 0 {
 			t.Errorf("start %d: out of order: %+v", i, s)
 		}
 	}
 	for name, off := range closest {
+		t.Logf("%s: at best %.2f of what is allowed off", name, off)
 		if off > 1 && name != "first output" { // which comes before its own clock can be read
 			t.Errorf("%s: %.2f times as far off as allowed, at best", name, off)
 		}
@@ -296,8 +303,10 @@ func TestServicesInTrouble(t *testing.T) {
 		if tt.want == "" && (len(r.Heats) != 2 || told != "") || !strings.Contains(told, tt.want) {
 			t.Errorf("%s: %d heats, told %q; want %q", tt.how, len(r.Heats), told, tt.want)
 		}
-		if pids := left(word); len(pids) > 0 {
-			t.Errorf("%s: still running: %v", tt.how, pids)
+		for _, of := range []string{word, "\x00lamp\x00"} {
+			if pids := left(of); len(pids) > 0 {
+				t.Errorf("%s: still running: %v", tt.how, pids)
+			}
 		}
 	}
 }
