@@ -400,7 +400,7 @@ func TestShotsIntoAStart(t *testing.T) {
 		if want := s.Ready.Seconds() * 100; float64(s.Rush.Due) < want-8 || float64(s.Rush.Due) > want+8 || s.Rush.Failed+s.Rush.Waited > s.Rush.Due {
 			t.Errorf("%s: %+v with a start of %s", h.Contender, s.Rush, s.Ready)
 		}
-		if h.Contender == "a" && (s.Ready < 400*time.Millisecond || s.Rush.Failed == 0 || h.Failures["refused"] != h.Failed() || s.First < s.Ready) {
+		if h.Contender == "a" && (s.Ready < 400*time.Millisecond || s.Rush.Failed == 0 || h.Failures["refused"] != h.Failed() || s.First < 400*time.Millisecond) {
 			t.Errorf("a: %+v, failures %v, %+v", s, h.Failures, s.Rush)
 		}
 		if s.Prepared <= 0 || h.Warmup != 0 {
