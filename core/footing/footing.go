@@ -605,7 +605,7 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 	serve := func(before, level string) {
 		if g.Service != nil && g.Service.Running == nil && g.Service.Fresh == level {
 			if before == "" {
-				all("before start", g.Service.Prepare)
+				all("before "+level, g.Service.Prepare)
 			}
 			say(before+level, map[string]string{"": "start ", "after ": "stop "}[before]+g.Service.Summary())
 		}
