@@ -177,6 +177,7 @@ func (f *Footing) End(ctx context.Context) error {
 	defer f.duel.end()
 	for _, c := range f.plan.Contenders {
 		g := f.grounds[c.Name]
+		g.dismiss(plan.EveryRound) // of a round that was cut
 		g.dismiss(plan.EveryDuel)
 		f.Costs = append(f.Costs, g.take(c.Name, "")...)
 	}
@@ -200,6 +201,11 @@ func (f *Footing) Round(ctx context.Context, round int) (done func(context.Conte
 	}
 	done = func(ctx context.Context) error {
 		defer f.round.end()
+		for _, c := range f.plan.Contenders {
+			g := f.grounds[c.Name]
+			g.dismiss(plan.EveryRound)
+			f.Costs = mergeCosts(f.Costs, g.take(c.Name, ""))
+		}
 		closing, cancel := takingDown(ctx)
 		defer cancel()
 		return all(closing, "after round", f.plan.Footing.After.Round)
@@ -309,8 +315,10 @@ func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) err
 			return err
 		}
 	}
-	if err := g.serve(ctx, plan.EveryDuel, false); err != nil {
-		return err
+	for _, level := range []string{plan.EveryDuel, plan.EveryRound} {
+		if err := g.serve(ctx, level, false); err != nil {
+			return err
+		}
 	}
 	return g.serve(ctx, plan.EveryHeat, false)
 }
@@ -391,6 +399,9 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 	g.heard()
 	g.dismiss(plan.EveryRun) // of a run that was cut
 	g.dismiss(plan.EveryHeat)
+	if g.round == 0 { // the weigh-in belongs to no round
+		g.dismiss(plan.EveryRound)
+	}
 	if g.service != nil && g.service.died() != nil {
 		g.service.seat.Release()
 		g.service = nil // the next heat gets a new one
@@ -437,6 +448,19 @@ func (g *Ground) cost(c result.Cost, do func() (said string, err error)) error {
 	c.Times, c.Took, c.Said = 1, g.f.clock.Now()-began, g.f.plan.Mask(said)
 	add(&g.costs, c)
 	return err
+}
+
+// mergeCosts enters costs of one contender among those that are known.
+func mergeCosts(costs, more []result.Cost) []result.Cost {
+	for _, c := range more {
+		i := slices.IndexFunc(costs, func(o result.Cost) bool { return o.Contender == c.Contender && o.When == c.When && o.What == c.What })
+		if i < 0 {
+			costs = append(costs, c)
+			continue
+		}
+		costs[i].Times, costs[i].Took, costs[i].Said = costs[i].Times+c.Times, costs[i].Took+c.Took, c.Said
+	}
+	return costs
 }
 
 // add enters a cost, together with those of the same step.
@@ -634,6 +658,7 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 		cool("heat")
 	}
 	serve("", plan.EveryDuel)
+	serve("", plan.EveryRound)
 	serve("", plan.EveryHeat)
 	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryRun {
 		say("run", "fresh copy of "+sources(g))
@@ -650,6 +675,7 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 	all("after run", g.After.Run)
 	serve("after ", plan.EveryHeat)
 	all("after heat", g.After.Heat)
+	serve("after ", plan.EveryRound)
 	all("after round", p.Footing.After.Round)
 	serve("after ", plan.EveryDuel)
 	all("after duel", p.Footing.After.Duel)

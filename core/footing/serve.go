@@ -122,7 +122,7 @@ func (g *Ground) setup() contender.Setup {
 func (g *Ground) create(ctx context.Context, level string) (*service, result.Start, error) {
 	s := g.said.Service
 	var start result.Start
-	scope := map[string]*scope{plan.EveryDuel: &g.f.duel, plan.EveryHeat: &g.heat, plan.EveryRun: &g.run}[level]
+	scope := map[string]*scope{plan.EveryDuel: &g.f.duel, plan.EveryRound: &g.f.round, plan.EveryHeat: &g.heat, plan.EveryRun: &g.run}[level]
 	g.output.Store(nil) // what the one before said is over
 	if len(s.Prepare) > 0 {
 		g.tell(Preparing, 0)

@@ -89,16 +89,16 @@ func ask(g *footing.Ground, path string) string {
 }
 
 func TestAServiceIsFreshOrKept(t *testing.T) {
-	for fresh, want := range map[string]string{"run": "ABCD", "heat": "AABB", "duel": "AAAA"} {
+	for fresh, want := range map[string]string{"run": "ABCDEFGH", "heat": "AABBCCDD", "round": "AAAABBBB", "duel": "AAAAAAAA"} {
 		t.Run(fresh, func(t *testing.T) {
 			f, g := serving(t, "answers", ", fresh: "+fresh)
 			names := map[string]string{}
 			got := ""
-			for range 2 {
-				if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+			heat := func(round, runs int) {
+				if err := g.BeginHeat(t.Context(), plan.AsFound, round); err != nil {
 					t.Fatal(err)
 				}
-				for range 2 {
+				for range runs {
 					if err := g.BeforeRun(t.Context(), false); err != nil {
 						t.Fatal(err)
 					}
@@ -112,6 +112,18 @@ func TestAServiceIsFreshOrKept(t *testing.T) {
 					}
 				}
 				if _, err := g.EndHeat(t.Context()); err != nil {
+					t.Fatal(err)
+				}
+			}
+			heat(0, 0) // as at the weigh-in
+			for round := range 2 {
+				done, err := f.Round(t.Context(), round+1)
+				if err != nil {
+					t.Fatal(err)
+				}
+				heat(round+1, 2)
+				heat(round+1, 2)
+				if err := done(t.Context()); err != nil {
 					t.Fatal(err)
 				}
 			}

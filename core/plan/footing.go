@@ -74,9 +74,10 @@ type Workspace struct {
 
 // How often a workspace is copied anew.
 const (
-	EveryRun  = "run"
-	EveryHeat = "heat"
-	EveryDuel = "duel"
+	EveryRun   = "run"
+	EveryHeat  = "heat"
+	EveryRound = "round" // of services alone
+	EveryDuel  = "duel"
 )
 
 // Short reads a workspace written as the one thing to copy.

@@ -22,7 +22,7 @@ type Service struct {
 	Env   map[string]Word `json:"env,omitempty" jsonschema_description:"laid over our own environment, which also has PORT"`
 	Ready Ready           `json:"ready,omitempty" jsonschema_description:"how it is seen to be ready; when its port accepts unless said"`
 	Limit Span            `json:"limit,omitempty" jsonschema_description:"how long it may take to be ready; 30s unless said"`
-	Fresh string          `json:"fresh,omitempty" jsonschema:"enum=run,enum=heat,enum=duel" jsonschema_description:"how often it is started anew; for every heat unless said"`
+	Fresh string          `json:"fresh,omitempty" jsonschema:"enum=run,enum=heat,enum=round,enum=duel" jsonschema_description:"how often it is started anew; for every heat unless said"`
 	Stop  Stop            `json:"stop,omitempty" jsonschema_description:"how it is asked to end"`
 	// Prepare is done before each start and is no part of it.
 	Prepare Lines    `json:"prepare,omitempty" jsonschema_description:"shell lines before each start, where the contender stands: timed as a figure of their own, no part of the start"`

@@ -419,7 +419,7 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 		return err
 	}
 	h.Starts = seen.Starts
-	if s := e.Ground.Service; s != nil && s.Fresh == plan.EveryHeat && len(h.Starts) > 0 {
+	if s := e.Ground.Service; s != nil && s.Fresh != plan.EveryRun && len(h.Starts) > 0 {
 		r.follow(&h, &h.Starts[len(h.Starts)-1])
 	}
 	h.State, h.Costs, h.Changes = stateName(state), seen.Costs, seen.Changes

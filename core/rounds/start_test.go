@@ -413,3 +413,30 @@ func TestAStartForEveryShot(t *testing.T) {
 		}
 	}
 }
+
+// A service that is fresh for the round is there until its end, and starts in the contender's first heat of it.
+func TestAStartForEveryRound(t *testing.T) {
+	r := lit(t, "{ clients: 1, shots: 30, warmup: 0 }", 2, ", fresh: round", "takes=1ms", "takes=1ms")
+	if len(r.Heats) != 4 {
+		t.Fatalf("%d heats: %s", len(r.Heats), r.Reason)
+	}
+	for _, h := range r.Heats {
+		if len(h.Starts) != 1 || h.Starts[0].Second == 0 || h.Service == nil || h.Stopped != "" {
+			t.Errorf("%s in round %d: starts %+v, stopped %q", h.Contender, h.Round, h.Starts, h.Stopped)
+		}
+	}
+	for _, name := range []string{"a", "b"} {
+		stops := int64(0)
+		for _, c := range r.Footing.Costs {
+			if c.Contender == name && c.When == "after round" {
+				stops += c.Times
+			}
+		}
+		if stops != 2 {
+			t.Errorf("the service of %s was stopped %d times after a round; want 2: %+v", name, stops, r.Footing.Costs)
+		}
+	}
+	if pids := left("\x00lamp\x00"); len(pids) > 0 {
+		t.Errorf("still running: %v", pids)
+	}
+}
