@@ -409,6 +409,9 @@ func TestServicesAreJudged(t *testing.T) {
 	for _, row := range v.Scorecard {
 		rows[row.Name] = strings.Join(row.Values, " | ")
 	}
+	if grows := strings.Split(rows["grows, 1 000 shots"], " | "); len(grows) != 2 || !strings.HasPrefix(grows[0], "0 B") || !strings.Contains(grows[1], " MiB (") {
+		t.Errorf("growth %q", grows)
+	}
 	if rows["threads at most"] != "9 | 9" || !strings.HasPrefix(rows["memory at rest"], "40.") || !strings.HasPrefix(rows["its share of shared"], "20.") {
 		t.Errorf("scorecard %v", rows)
 	}

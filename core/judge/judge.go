@@ -175,6 +175,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 	}
 	v.Best = best(v)
 	v.Scorecard = append(climbRows(field), scorecard(r)...)
+	v.Scorecard = append(v.Scorecard, field.growthRows()...)
 	if r.Ending != result.Running {
 		v.Scorecard = append(v.Scorecard, splitRows(field)...)
 	}

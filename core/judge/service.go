@@ -61,23 +61,26 @@ func serviceRows(r *result.Result) (rows []Row) {
 // A service is said to grow when it surely does, and by so much of what it held at rest within a heat.
 const growthFrac = 0.01
 
-// growth finds services whose memory still grows with the shots that they answer in the second half of heats.
-func (f *field) growth() (out []Caution) {
-	for _, s := range f.sides() {
-		var each []float64 // bytes for a thousand shots, heat by heat
-		rest, grown := 0.0, 0.0
-		for _, h := range f.inOrder[s] {
-			if h.Service == nil || h.Shots() == 0 {
-				continue
-			}
-			n, ok := h.Grown()
-			if !ok {
-				continue
-			}
+// grownBy is by how much a side's service grew for a thousand shots in the second half of its heats, heat by heat in bytes, with
+// what it held at rest and by how much it grew, summed over heats.
+func (f *field) grownBy(s side) (each []float64, rest, grown float64) {
+	for _, h := range f.inOrder[s] {
+		if h.Service == nil || h.Shots() == 0 {
+			continue
+		}
+		if n, ok := h.Grown(); ok {
 			each = append(each, float64(n)/(float64(h.Shots()+h.Warmup)/2)*1000)
 			rest += float64(h.Service.Moments[0].Resident)
 			grown += float64(n)
 		}
+	}
+	return each, rest, grown
+}
+
+// growth finds services whose memory still grows with the shots that they answer in the second half of heats.
+func (f *field) growth() (out []Caution) {
+	for _, s := range f.sides() {
+		each, rest, grown := f.grownBy(s)
 		if len(each) < stats.MinRounds {
 			continue
 		}
@@ -93,6 +96,32 @@ func (f *field) growth() (out []Caution) {
 		})
 	}
 	return out
+}
+
+// growthRows are the scorecard's lines of the same: the typical heat's growth, with its interval where there are heats enough.
+func (f *field) growthRows() (rows []Row) {
+	for _, state := range f.r.States() {
+		row, known := Row{Name: "grows, 1 000 shots", Lower: true, Plain: true}, false // shown, not leaned by: it may be none
+		if state != "" {
+			row.Name += ", " + state
+		}
+		for _, e := range f.r.Entrants {
+			x, text := math.NaN(), units.None
+			if each, _, _ := f.grownBy(side{e.Name, state}); len(each) > 0 {
+				sample := stats.NewSample(each)
+				x, known = sample.Centre(), true
+				text = units.Bytes(x)
+				if low, high, ok := sample.Interval(f.alpha); ok {
+					text += fmt.Sprintf(" (%s to %s)", units.Bytes(low), units.Bytes(high))
+				}
+			}
+			row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+		}
+		if known {
+			rows = append(rows, row)
+		}
+	}
+	return rows
 }
 
 // serviceCautions are of services that lost processes to their limit of memory, and of shots after a silence that failed.
