@@ -21,7 +21,7 @@ func (v View) lanesBody(s screen.Scene, w, h int) (lines []string) {
 		}
 	}
 	name = min(name, w/4)
-	const value, label = 10, 13
+	const value, label = 10, 15
 	said := 34
 	if w < 110 {
 		said = 22
