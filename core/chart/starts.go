@@ -39,7 +39,7 @@ type StartSide struct {
 type StartStep struct {
 	Label    string
 	From, To float64 // 0 to 1 of the scale; both 1 where it lies beyond what is in view
-	Took, At string  // its length, and when it ends
+	Took     string  // its length
 	Apart    bool    // it follows nothing, but begins at zero
 }
 
@@ -104,7 +104,7 @@ func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 				if p.at > begin {
 					took = units.Seconds(p.at - begin)
 				}
-				one.Steps = append(one.Steps, StartStep{p.label, place(begin), place(p.at), took, units.Seconds(p.at), p.apart})
+				one.Steps = append(one.Steps, StartStep{p.label, place(begin), place(p.at), took, p.apart})
 				if !p.apart {
 					from = p.at
 				}
@@ -152,8 +152,7 @@ func served(r *result.Result, v *judge.Verdict, name, state string) (points []po
 	}
 	var told []string
 	for _, m := range typical.Marks {
-		bare, _ := plan.Bare(m.Name)
-		_, unit := plan.Bare(m.Name)
+		bare, unit := plan.Bare(m.Name)
 		told = append(told, bare+" "+judge.Show(plan.Figure(plan.ToldPrefix+m.Name), plan.Kept(m.Took.Seconds(), unit)))
 	}
 	if len(told) > 0 {
