@@ -86,9 +86,7 @@ func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 		values = []float64{longest * share}
 	}
 	s.Scale = NewScale(values, false, units.Seconds)
-	place := func(x float64) float64 {
-		return s.Scale.At(x)
-	}
+	place := s.Scale.At
 	for _, state := range r.States() {
 		g := StartGroup{State: state}
 		for i, e := range r.Entrants {

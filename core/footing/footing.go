@@ -7,6 +7,7 @@
 package footing
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -204,7 +205,9 @@ func (f *Footing) Round(ctx context.Context, round int) (done func(context.Conte
 		for _, c := range f.plan.Contenders {
 			g := f.grounds[c.Name]
 			g.dismiss(plan.EveryRound)
-			f.Costs = mergeCosts(f.Costs, g.take(c.Name, ""))
+			for _, cost := range g.take(c.Name, "") {
+				add(&f.Costs, cost)
+			}
 		}
 		closing, cancel := takingDown(ctx)
 		defer cancel()
@@ -393,9 +396,7 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 	defer g.run.end()
 	var err error
 	var seen Seen
-	if landErr := g.landing(); landErr != nil { // of a heat that was not driven
-		err = landErr
-	}
+	landed := g.landing() // of a heat that was not driven
 	g.heard()
 	g.dismiss(plan.EveryRun) // of a run that was cut
 	g.dismiss(plan.EveryHeat)
@@ -409,6 +410,7 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 	if g.workspace != nil {
 		seen.Changes, err = g.workspace.changes(ctx)
 	}
+	err = cmp.Or(landed, err)
 	closing, cancel := takingDown(ctx)
 	defer cancel()
 	for _, line := range g.said.After.Heat {
@@ -450,22 +452,9 @@ func (g *Ground) cost(c result.Cost, do func() (said string, err error)) error {
 	return err
 }
 
-// mergeCosts enters costs of one contender among those that are known.
-func mergeCosts(costs, more []result.Cost) []result.Cost {
-	for _, c := range more {
-		i := slices.IndexFunc(costs, func(o result.Cost) bool { return o.Contender == c.Contender && o.When == c.When && o.What == c.What })
-		if i < 0 {
-			costs = append(costs, c)
-			continue
-		}
-		costs[i].Times, costs[i].Took, costs[i].Said = costs[i].Times+c.Times, costs[i].Took+c.Took, c.Said
-	}
-	return costs
-}
-
 // add enters a cost, together with those of the same step.
 func add(costs *[]result.Cost, c result.Cost) {
-	i := slices.IndexFunc(*costs, func(o result.Cost) bool { return o.When == c.When && o.What == c.What })
+	i := slices.IndexFunc(*costs, func(o result.Cost) bool { return o.Contender == c.Contender && o.When == c.When && o.What == c.What })
 	if i < 0 {
 		*costs = append(*costs, c)
 		return

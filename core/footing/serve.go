@@ -24,6 +24,7 @@ const (
 	Preparing Stage = "preparing"
 	Starting  Stage = "starting"
 	Ready     Stage = "ready"
+	Rushed    Stage = "rushed" // shots come already, ready or not
 	Stopping  Stage = "stopping"
 	Stopped   Stage = "stopped"
 	Died      Stage = "died"
@@ -193,6 +194,7 @@ func (g *Ground) Rush(ctx context.Context) error {
 	}
 	g.service = v
 	g.starts = append(g.starts, start)
+	g.tell(Rushed, 0)
 	waiting, cancel := context.WithCancel(ctx)
 	landed := make(chan error, 1)
 	go func() { landed <- v.ready(waiting, g.dir, g.setup()) }()
@@ -278,7 +280,7 @@ func (g *Ground) Watched(ctx context.Context) (watched context.Context, release 
 	return watched, func(failed bool) error {
 		cancel()
 		<-done
-		if failed {
+		if failed && ctx.Err() == nil {
 			wait := time.NewTimer(lastBreath)
 			select {
 			case <-v.gone:

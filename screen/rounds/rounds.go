@@ -356,7 +356,7 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 		if row < len(side) && !narrow {
 			note = side[row]
 		}
-		line := parts.Cell(label, nameWidth) + s.Theme.Faint.Render(parts.Right(axisLabel(p.scale, row, h), axisWidth-1)+"┊") + parts.Cell(rows[row], plot)
+		line := parts.Cell(label, nameWidth) + s.Theme.Faint.Render(parts.Right(parts.RowLabel(p.scale, row, h), axisWidth-1)+"┊") + parts.Cell(rows[row], plot)
 		if !narrow {
 			line += "  " + parts.Cell(note, sideWidth)
 		}
@@ -375,25 +375,6 @@ func (v View) rule(s screen.Scene, l *lane, plot int) string {
 		}
 	}
 	return s.Theme.Faint.Render(string(line))
-}
-
-// axisLabel is the tick that falls into a row of the lane: the ends always, others where there is room.
-func axisLabel(scale chart.Scale, row, h int) string {
-	ticks := scale.Ticks
-	switch {
-	case len(ticks) == 0:
-		return ""
-	case row == 0:
-		return ticks[len(ticks)-1].Label
-	case row == h-1:
-		return ticks[0].Label
-	}
-	for _, t := range ticks[1 : len(ticks)-1] {
-		if at := h - 1 - min(int(t.At*float64(h)), h-1); at == row && at > 0 && at < h-1 {
-			return t.Label
-		}
-	}
-	return ""
 }
 
 func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {

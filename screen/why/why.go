@@ -420,7 +420,7 @@ func (v View) memoryLane(s screen.Scene, m *chart.Memory, i, plot, h int, line f
 		if row < len(held.Read) && !narrow {
 			side = "  " + parts.Cell(s.Theme.Faint.Render(parts.Cell(held.Read[row].Name, 11))+held.Read[row].Text, sideWidth)
 		}
-		out = append(out, parts.Cell(label, nameWidth)+s.Theme.Faint.Render(parts.Right(tick(m.Scale, row, h), axisWidth-1)+"┊")+parts.Cell(rows[row], plot)+side)
+		out = append(out, parts.Cell(label, nameWidth)+s.Theme.Faint.Render(parts.Right(parts.RowLabel(m.Scale, row, h), axisWidth-1)+"┊")+parts.Cell(rows[row], plot)+side)
 	}
 	if narrow && len(held.Read) > 0 && h > len(name) {
 		var said []string
@@ -437,15 +437,4 @@ func (v View) memoryLane(s screen.Scene, m *chart.Memory, i, plot, h int, line f
 		}
 	}
 	return append(out, s.Theme.Faint.Render(strings.Repeat(" ", nameWidth+axisWidth-1)+"┊"+string(rule)))
-}
-
-// tick is the label of the scale that falls into a row: its ends, and others where there is room.
-func tick(scale chart.Scale, row, h int) string {
-	for i, t := range scale.Ticks {
-		at := h - 1 - min(int(t.At*float64(h)), h-1)
-		if at == row && (i == 0 || i == len(scale.Ticks)-1 || h > 5) {
-			return t.Label
-		}
-	}
-	return ""
 }
