@@ -273,7 +273,7 @@ rounds: 5
 same: { body: json }
 `)
 	h.run(t, "check", "u.duel.yaml").says(t, 3, "some: not the same JSON", "/rows/2: missing, not 3")
-	h.run(t, "run", "u.duel.yaml").says(t, 3, "some does not the same work as the baseline: not the same JSON: /rows/2 is missing, not 3", "--accept-unequal")
+	h.run(t, "run", "u.duel.yaml").says(t, 3, "some does not do the same work as the baseline: not the same JSON: /rows/2 is missing, not 3", "--accept-unequal")
 	h.run(t, "run", "u.duel.yaml", "--accept-unequal", "--json", "u.json").says(t, 0, "unequal work was accepted: some broke the plan's rules")
 	r, err := result.ReadFile(filepath.Join(h.dir, "u.json"))
 	if err != nil || r.Weighing == nil || !r.Weighing.Accepted {
@@ -308,6 +308,24 @@ func TestServersThatMisbehave(t *testing.T) {
 	for _, tt := range tests {
 		h.write(t, tt.name+".duel.yaml", fmt.Sprintf("duel: X\nbaseline: a\ncourse: { http: { url: %q, timeout: 300ms, max-body: 1MiB } }\ncontenders: { a: , b: }\npace: { clients: 2 }\n", tt.url))
 		h.run(t, "run", tt.name+".duel.yaml").says(t, 3, "a did not pass the weigh-in", tt.says, "try:")
+	}
+}
+
+// What a failing contender says is shown in short, and cannot play with our terminal; nobody is said to have done the same
+// work when nobody was compared.
+func TestAFailureIsShownInShort(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "loud.duel.yaml", `duel: Loud
+baseline: a
+contenders:
+  a: { command: { shell: "seq 3000 | tr '\\n' ' '; printf '\\n\\033[2J'; seq 20; exit 1" } }
+  b: { command: { run: ["true"] } }
+pace: { repeat: 1 }
+`)
+	o := h.run(t, "run", "loud.duel.yaml")
+	o.says(t, 3, "| 1 2 3 4", "… and 13 7", "| ·[2J1", "and 16 lines more")
+	if out := o.out + o.errout; strings.Contains(out, "the same work") || strings.Contains(out, "\x1b") || len(out) > 2000 {
+		t.Errorf("it says\n%s", out)
 	}
 }
 

@@ -115,11 +115,30 @@ func printTouches(out io.Writer, r *result.Result) {
 		default:
 			fmt.Fprintf(out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
 			for _, said := range []string{t.Stderr, t.Body} {
-				for line := range strings.Lines(firstLines(said, 5)) {
-					fmt.Fprintf(out, "    | %s", strings.TrimRight(line, "\n")+"\n")
-				}
+				printSaid(out, said)
 			}
 		}
+	}
+}
+
+// printSaid writes the beginning of what a contender said, and how much more there is.
+func printSaid(out io.Writer, text string) {
+	const most, longest = 5, 160
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	if lines[0] == "" {
+		return
+	}
+	for _, line := range lines[:min(most, len(lines))] {
+		runes := []rune(units.Printable(line))
+		if len(runes) > longest {
+			line = fmt.Sprintf("%s… and %s more", string(runes[:longest]), units.Plural(len(runes)-longest, "character"))
+		} else {
+			line = string(runes)
+		}
+		fmt.Fprintf(out, "    | %s\n", line)
+	}
+	if more := len(lines) - most; more > 0 {
+		fmt.Fprintf(out, "    | and %s more\n", units.Plural(more, "line"))
 	}
 }
 
@@ -161,14 +180,16 @@ func printFooting(out io.Writer, r *result.Result) {
 const shownDifferences = 5
 
 // printWeighing writes in what contenders differ from the baseline.
-func printWeighing(out io.Writer, w *result.Weighing) {
+func printWeighing(out io.Writer, r *result.Result) {
+	w := r.Weighing
 	if w == nil {
 		return
 	}
-	unequal := w.Unequal()
 	switch {
-	case len(unequal) == 0:
+	case len(w.Unequal()) == 0 && w.Compared(r.Plan.Baseline):
 		fmt.Fprintln(out, "  the same work")
+	case len(w.Unequal()) == 0:
+		return // there were no two to be compared
 	case !w.Ruled:
 		fmt.Fprintln(out, "  told only, since the plan has no rules under same:")
 	}
@@ -178,17 +199,12 @@ func printWeighing(out io.Writer, w *result.Weighing) {
 		}
 		fmt.Fprintf(out, "  %s: not %s\n", strings.TrimSpace(c.Contender+" "+c.State), c.Rule)
 		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
-			fmt.Fprintf(out, "    %s: %s, not %s\n", d.Where, d.Contender, d.Baseline)
+			fmt.Fprintf(out, "    %s: %s, not %s\n", units.Printable(d.Where), units.Printable(d.Contender), units.Printable(d.Baseline))
 		}
 		if more := len(c.Differences) - shownDifferences; more > 0 {
 			fmt.Fprintf(out, "    and %d more\n", more)
 		}
 	}
-}
-
-func firstLines(text string, n int) string {
-	lines := strings.SplitN(strings.TrimSpace(text), "\n", n+1)
-	return strings.Join(lines[:min(n, len(lines))], "\n")
 }
 
 func suffix(before, text string) string {

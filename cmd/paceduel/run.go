@@ -130,7 +130,7 @@ func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOption
 	switch {
 	case weighin.IsFailed(err):
 		printTouches(os.Stderr, o.Result)
-		printWeighing(os.Stderr, o.Result.Weighing)
+		printWeighing(os.Stderr, o.Result)
 		if weighin.IsUnequal(err) {
 			fmt.Fprintln(os.Stderr, "paceduel: "+err.Error())
 		}
@@ -223,7 +223,7 @@ func check(ctx context.Context, p *plan.Plan, save string) error {
 		return saveErr
 	}
 	printTouches(os.Stdout, r)
-	printWeighing(os.Stdout, r.Weighing)
+	printWeighing(os.Stdout, r)
 	printFooting(os.Stdout, r)
 	if err != nil {
 		if !weighin.IsFailed(err) {

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -383,10 +384,11 @@ func workCautions(r *result.Result) (out []Caution) {
 		if e.Touch == nil || e.Touch.Class != "ok" {
 			continue
 		}
-		if b := float64(e.Touch.Bytes); b < least {
+		b := float64(cmp.Or(e.Touch.Decoded, e.Touch.Bytes)) // how well it is compressed on its way is no matter of work
+		if b < least {
 			least, small = b, e.Name
 		}
-		if b := float64(e.Touch.Bytes); b > most {
+		if b > most {
 			most, large = b, e.Name
 		}
 	}
@@ -416,6 +418,12 @@ func workCautions(r *result.Result) (out []Caution) {
 			Kind: UnequalWork, See: SeeWeighIn,
 			What: fmt.Sprintf("the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most)),
 			Try:  "make sure that they do the same work",
+		})
+	} else if names := r.Weighing.Unequal(); len(names) > 0 {
+		out = append(out, Caution{
+			Kind: UnequalWork, See: SeeWeighIn,
+			What: fmt.Sprintf("%s did not answer as %s did: %s", units.List(names), r.Plan.Baseline, r.Weighing.First()),
+			Try:  "see under weigh-in in what they differ; same: in the plan says what counts",
 		})
 	}
 	return out

@@ -296,6 +296,41 @@ func TestNotesVersionsAndUnequalWorkAreToldWithTheVerdict(t *testing.T) {
 	}
 }
 
+// Without rules, what answers hold is told, and not how well they are compressed on their way.
+func TestDifferentAnswersWithoutRules(t *testing.T) {
+	differ := &result.Weighing{Checks: []result.Check{{Contender: "joined", Rule: "the same bytes",
+		Differences: []result.Difference{{Where: "line 3", Baseline: "cod", Contender: "salt\x1b[2J"}}}}}
+	tests := []struct {
+		name     string
+		weighing *result.Weighing
+		decoded  [2]int64
+		want     string // of the caution; empty: none
+	}{
+		{"compressed, the same", &result.Weighing{}, [2]int64{0, 4000}, ""},
+		{"compressed, other", differ, [2]int64{0, 4000}, "joined did not answer as per-vessel did: not the same bytes: line 3 is salt·[2J, not cod"},
+		{"of different sizes", differ, [2]int64{0, 0}, "the answers differ in size: joined 0.977 KiB, per-vessel 3.91 KiB"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
+			for i, size := range []int64{4000, 1000} {
+				r.Entrants[i].Touch = &result.Touch{Class: "ok", Outcome: "200 OK", Bytes: size, Decoded: tt.decoded[i]}
+			}
+			r.Weighing = tt.weighing
+			v := weigh(t, r)
+			var got []string
+			for _, c := range v.Cautions {
+				if c.Kind == judge.UnequalWork {
+					got = append(got, c.What)
+				}
+			}
+			if strings.Join(got, "; ") != tt.want {
+				t.Errorf("cautions say %q; want %q", got, tt.want)
+			}
+		})
+	}
+}
+
 func TestCautionsOfTheMachine(t *testing.T) {
 	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
 	for i := range r.Heats {

@@ -90,7 +90,7 @@ type Span struct {
 // part ends are finished and counted. The error is ctx's or a StoppedError: then the recorders hold what was done until
 // then.
 func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
-	if w := h.Pace.Warmup; w != nil && (w.For > 0 || w.Shots > 0) {
+	if w := h.Pace.Warmup; h.Pace.WarmsUp() {
 		h.stage(WarmingUp, h.Clock.Now())
 		_, err = h.part(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})
 		for _, c := range h.Clients {

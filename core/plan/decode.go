@@ -461,11 +461,20 @@ func describe(n ast.Node) string {
 	case *ast.SequenceNode:
 		return "a list"
 	case *ast.StringNode:
-		return "the text " + strconv.Quote(v.Value)
+		return "the text " + strconv.Quote(short(v.Value))
 	case *ast.LiteralNode:
 		return "a block of text"
 	case ast.ScalarNode:
-		return v.GetToken().Value
+		return short(v.GetToken().Value)
 	}
 	return "something else"
+}
+
+// short is a value as far as a message needs it.
+func short(value string) string {
+	const longest = 60
+	if runes := []rune(value); len(runes) > longest {
+		return string(runes[:longest]) + "…"
+	}
+	return value
 }

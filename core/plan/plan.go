@@ -189,6 +189,9 @@ type Pace struct {
 // Sequential reports whether shots follow one another, so that throughput says no more than the mean does.
 func (p Pace) Sequential() bool { return p.Repeat > 0 }
 
+// WarmsUp reports whether heats begin with shots that are not judged.
+func (p Pace) WarmsUp() bool { return p.Warmup != nil && *p.Warmup != (Warmup{}) }
+
 func (p Pace) String() string {
 	switch {
 	case p.Climb != nil:

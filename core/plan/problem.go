@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
@@ -43,6 +44,16 @@ func (ps Problems) Error() string {
 		lines[i] = p.Error()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// once leaves out what stands there already: what the course says wrongly is found for each contender.
+func (ps Problems) once() (out Problems) {
+	for _, p := range ps {
+		if !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 // Nearest returns the candidate closest to word when the slip is small enough to be one, else "".

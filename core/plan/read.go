@@ -107,7 +107,7 @@ func Read(file string, src []byte, opt Options) (*Plan, error) {
 	p := r.build()
 	if len(d.problems) > 0 {
 		slices.SortStableFunc(d.problems, byPlace)
-		return nil, slices.Compact(d.problems) // what the course says wrongly is found once for each contender
+		return nil, d.problems.once()
 	}
 	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
 	p.vars = d.vars
@@ -296,7 +296,7 @@ func (r *reader) completePace(p *Pace) {
 		r.fault("pace", "repeat alone sets how many shots a heat has", "for and shots belong to clients and rate")
 	case p.Rush && (p.Rate == 0 || p.Climb != nil):
 		r.fault("pace.rush", "set rate: 100/s", "rush has shots come at a rate from the first moment on")
-	case p.Rush && p.Warmup != nil && *p.Warmup != (Warmup{}):
+	case p.Rush && p.WarmsUp():
 		r.fault("pace.warmup", "leave it out", "with rush there is nothing before the start that could be warmed up")
 	case p.Wake.D() > MaxHeat:
 		r.fault("pace.wake", "the longest is "+MaxHeat.String(), "%s is too long a silence", p.Wake.D())
@@ -535,10 +535,14 @@ func (r *reader) readContender(p *Plan, name string, layers []source) (Contender
 	r.d.port = nil
 	settings := kind.New()
 	own := entry{}
-	// The base is the course, written under the contender's own path so that a fault there finds its place.
+	// The base is the course, written under the contender's own path so that a fault there finds its place; what is said
+	// of it names the course, and is the same for every contender.
 	for _, c := range r.courses {
 		r.d.file = c.file
 		r.layKind(c.node, kind, &own, true, settings, path, "course")
+	}
+	for i := before; i < len(r.d.problems); i++ {
+		r.d.problems[i].What = strings.ReplaceAll(r.d.problems[i].What, path+".", "course.")
 	}
 	for _, l := range layers {
 		r.d.file = l.file

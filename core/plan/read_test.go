@@ -105,6 +105,15 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"no duration", base("for: 2s", "for: 2"), []string{`berth.duel.yaml:8:26: pace.for: "2" is no length of time, write it as 500ms, 2s or 1m30s`}},
 		{"missing baseline", base("baseline: per-vessel\n", ""), []string{`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`}},
 		{"unknown baseline", base("baseline: per-vessel", "baseline: per-vesel"), []string{`berth.duel.yaml:2:11: no contender is called "per-vesel"; did you mean "per-vessel"?`}},
+		{"in the course, said once", base("url: \"${HARBOUR}/berths\",", "ulr: /berths, timeout: soon,"), []string{
+			`berth.duel.yaml:4:11: unknown key "ulr" in course.http; did you mean "url"?`,
+			`berth.duel.yaml:4:34: course.http.timeout: "soon" is no length of time, write it as 500ms, 2s or 1m30s`}},
+		{"no keys at all", strings.Repeat("tide ", 100), []string{
+			`berth.duel.yaml:1:1: the plan must hold keys and values, this is the text "` + strings.Repeat("tide ", 12) + `…"; its keys: duel, question, baseline, course, contenders, pace, rounds, seed, interest, interests, rungs, stakes, claims, until, decides, footing, same, allow`,
+			`berth.duel.yaml:1:1: the key "duel" is missing; add duel: …`,
+			`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`,
+			`berth.duel.yaml:1:1: the key "contenders" is missing; add contenders: …`,
+			`berth.duel.yaml:1:1: the key "pace" is missing; add pace: …`}},
 		{"unset variable", base("${HARBOUR}", "${HARBOR}"), []string{`berth.duel.yaml:4:16: the variable HARBOR is not set; set it before the run: export HARBOR=…`}},
 		{"not a variable", base("${HARBOUR}", "${HARB OUR}"), []string{`berth.duel.yaml:4:16: a ${ that names no variable; write ${NAME}, or $${ for the two characters themselves`}},
 		{"one contender", base("  joined: { avoid: the moon is full, http: { headers: { X-Board: joined }, timeout: 3s } }\n", ""), []string{`berth.duel.yaml:6:3: a duel needs 2 to 8 contenders, this one has 1; name 2 to 8`}},

@@ -21,6 +21,7 @@ import (
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/tally"
+	"paceduel/core/units"
 )
 
 // Version is the version of the document that this program writes.
@@ -198,6 +199,11 @@ func (w *Weighing) Unequal() (names []string) {
 	return names
 }
 
+// Compared reports whether anybody's answer was held to the baseline's: that takes two that passed.
+func (w *Weighing) Compared(baseline string) bool {
+	return w != nil && slices.ContainsFunc(w.Checks, func(c Check) bool { return c.Contender != baseline })
+}
+
 // First puts the first breach of a rule into words; empty when there is none.
 func (w *Weighing) First() string {
 	if w == nil {
@@ -219,10 +225,11 @@ func (w *Weighing) First() string {
 // short is the head of a value.
 func short(text string) string {
 	const longest = 32
-	if runes := []rune(text); len(runes) > longest {
+	runes := []rune(units.Printable(text))
+	if len(runes) > longest {
 		return string(runes[:longest-1]) + "…"
 	}
-	return text
+	return string(runes)
 }
 
 // Check is one rule, held to one contender.

@@ -3,6 +3,7 @@ package weighin_test
 import (
 	"context"
 	"errors"
+	"time"
 
 	"paceduel/core/contender"
 )
@@ -23,6 +24,23 @@ func (f fixedClient) Close()  {}
 
 // saying is a driver whose every shot answers the same text.
 type saying struct{ body string }
+
+// holding is a driver whose shots take long, and that tells its memory where it is asked to.
+type holding struct{}
+
+func (holding) Client(int, int) contender.Client { return &holdingClient{} }
+func (holding) Close() error                     { return nil }
+
+type holdingClient struct{}
+
+func (*holdingClient) Shoot(_ context.Context, shot *contender.Shot) {
+	shot.End = shot.Start + 3*time.Second
+	if shot.Measure {
+		shot.Peak = 7 << 20
+	}
+}
+func (*holdingClient) Rewind() {}
+func (*holdingClient) Close()  {}
 
 func (s saying) Client(int, int) contender.Client { return sayingClient(s) }
 func (s saying) Close() error                     { return nil }

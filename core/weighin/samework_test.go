@@ -99,7 +99,7 @@ func TestOutcomesAlwaysCount(t *testing.T) {
 	other.Outcome = "204 No Content"
 	w := weighin.Compare(&plan.Same{}, []weighin.Answer{answer("slow", "a"), other})
 	err := weighin.Judge(w)
-	if !weighin.IsUnequal(err) || !weighin.IsFailed(err) || !strings.Contains(err.Error(), "fast does not the same work as the baseline: not outcome: outcome is 204 No Content, not 200 OK") {
+	if !weighin.IsUnequal(err) || !weighin.IsFailed(err) || !strings.Contains(err.Error(), "fast does not do the same work as the baseline: not outcome: outcome is 204 No Content, not 200 OK") {
 		t.Errorf("Judge says %v", err)
 	}
 	w.Accepted = true
@@ -152,6 +152,32 @@ func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
 	w, err = ask(true, nil, fixed{contender.Status}, saying{"ebb"}, saying{"tide"})
 	if strings.Join(w.Unequal(), " ") != "c" || weighin.IsUnequal(err) {
 		t.Errorf("those that passed beside a failure: unequal %v, %v", w.Unequal(), err)
+	}
+}
+
+// A slow program is not run twice for its memory: without a warm-up the first touch has to learn it, with one it need not.
+func TestTheFirstTouchLearnsMemoryWhereNoWarmUpDoes(t *testing.T) {
+	tests := []struct {
+		name   string
+		warmup plan.Warmup
+		want   int64
+	}{
+		{"none", plan.Warmup{}, 7 << 20},
+		{"one run", plan.Warmup{Shots: 1}, 0},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			p := &plan.Plan{Baseline: "a", Contenders: []plan.Contender{{Name: "a"}}, Pace: plan.Pace{Repeat: 1, Warmup: &tt.warmup}}
+			f, err := footing.Open(p, clock.Start())
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer f.Close()
+			touch, _ := weighin.Touch(t.Context(), p, contender.Entry{Contender: p.Contenders[0], Driver: holding{}}, f, plan.AsFound)
+			if touch.Peak != tt.want {
+				t.Errorf("the touch held %d bytes; want %d", touch.Peak, tt.want)
+			}
+		})
 	}
 }
 

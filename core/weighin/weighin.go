@@ -45,7 +45,7 @@ type UnequalError struct {
 }
 
 func (e *UnequalError) Error() string {
-	return fmt.Sprintf("%s not the same work as the baseline: %s; mend the plan, or accept it with --accept-unequal", doOrDoes(e.Names), e.First)
+	return fmt.Sprintf("%s not do the same work as the baseline: %s; mend the plan, or accept it with --accept-unequal", doOrDoes(e.Names), e.First)
 }
 
 func doOrDoes(names []string) string {
@@ -109,9 +109,11 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 	if err == nil && !first && state == plan.Warm {
 		err = a.shoot(ground, c, &contender.Shot{}) // fills what is to be warm
 	}
-	shot := contender.Shot{View: &contender.View{Limit: maxCompared}}
+	// Where no warm-up learns what a run holds, and a second shot may be too long, this one has to.
+	shot := contender.Shot{View: &contender.View{Limit: maxCompared}, Measure: !a.plan.Pace.WarmsUp()}
 	if err == nil {
 		err = a.shoot(ground, c, &shot)
+		t.Peak = shot.Peak
 	}
 	if err == nil {
 		a.describe(t, &answer, &shot)

@@ -98,7 +98,7 @@ func (f face) weights(title string, list []chart.Weight, scale chart.Scale) (lin
 	for _, w := range list {
 		left := parts.OutwardLeft(w.Left, bar, f.left) + parts.Right(f.text(w.Left.Text, w.Lacks < 0), value)
 		right := parts.Cell(f.text(w.Right.Text, w.Lacks > 0), value) + parts.OutwardRight(w.Right, bar, f.right)
-		lines = append(lines, f.row(left, printable(w.Path), right))
+		lines = append(lines, f.row(left, units.Printable(w.Path), right))
 	}
 	gap := strings.Repeat(" ", value)
 	return append(lines, f.row(f.s.Theme.Faint.Render(parts.Axis(scale.Ticks, bar, true)+gap), "", f.s.Theme.Faint.Render(gap+parts.Axis(scale.Ticks, bar, false))))
@@ -140,7 +140,7 @@ func (f face) checks(weighing *result.Weighing, name string) (lines []string) {
 		}
 		lines = append(lines, style.Render(f.wide("! not "+rule)))
 		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
-			lines = append(lines, f.row(f.left.Render(printable(d.Baseline)), printable(d.Where), f.right.Render(printable(d.Contender))))
+			lines = append(lines, f.row(f.left.Render(units.Printable(d.Baseline)), units.Printable(d.Where), f.right.Render(units.Printable(d.Contender))))
 		}
 	}
 	if len(lines) > 0 {
@@ -194,7 +194,7 @@ func (f face) folded(text string) (lines []string) {
 	}
 	w := max(f.side+f.spine/2-2, 1)
 	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
-		runes := []rune(printable(line))
+		runes := []rune(units.Printable(line))
 		for len(runes) > w {
 			lines, runes = append(lines, string(runes[:w])), runes[w:]
 		}

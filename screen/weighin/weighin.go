@@ -260,7 +260,7 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 	case !weighin.Passed(t):
 		lines = append(lines, name+s.Theme.Trouble.Render(parts.Cell(t.Class, outcomeWidth))+s.Theme.Faint.Render(parts.Cell(e.Does, max(w-nameWidth-outcomeWidth, 1))))
 		for l := range strings.SplitSeq(t.Err, "\n") {
-			for _, part := range parts.Wrap(printable(l), w-nameWidth) {
+			for _, part := range parts.Wrap(units.Printable(l), w-nameWidth) {
 				lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(part))
 			}
 		}
@@ -281,7 +281,7 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Caution.Render(parts.Cell("! "+note, w-nameWidth)))
 	}
 	if again := e.Again; again != nil && !weighin.Passed(again) {
-		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(parts.Cell(again.State+": "+printable(again.Err), w-nameWidth)))
+		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(parts.Cell(again.State+": "+units.Printable(again.Err), w-nameWidth)))
 	}
 	return lines
 }
@@ -325,17 +325,4 @@ func beam(s screen.Scene, b *chart.Beam, w int) (lines []string) {
 		lines = append(lines, parts.Right(l+" ", side)+parts.Cell(line, arm)+parts.Cell(" "+r, w-side-arm))
 	}
 	return append(lines, strings.Repeat(" ", side+arm/2-2)+s.Theme.Faint.Render("━━┻━━"), parts.Center(s.Theme.Strong.Render(b.Say), w))
-}
-
-// printable keeps a contender's bytes from moving our cursor.
-func printable(line string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t':
-			return ' '
-		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0:
-			return '·'
-		}
-		return r
-	}, line)
 }

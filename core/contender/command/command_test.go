@@ -117,9 +117,18 @@ func TestOtherExitCodesCanBeExpected(t *testing.T) {
 }
 
 func TestFailureCarriesLastWords(t *testing.T) {
-	shot := shoot(t, shell("for i in 1 2 3 4 5; do echo line $i >&2; done; exit 9", nil))
-	if want := "exit code 9, expected 0: line 3\nline 4\nline 5"; shot.Err == nil || shot.Err.Error() != want {
-		t.Errorf("failure says %v; want %q", shot.Err, want)
+	tests := []struct{ name, line, want string }{
+		{"the last lines in one", "for i in 1 2 3 4 5; do echo line $i >&2; done; exit 9", "line 3 / line 4 / line 5"},
+		{"the end of much", "seq 5000 >&2; exit 9", "4998 / 4999 / 5000"},
+		{"nothing that a terminal obeys", `printf 'no\033[2Jberth\377\n\n' >&2; exit 9`, "no·[2Jberth·"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			shot := shoot(t, shell(tt.line, nil))
+			if want := "exit code 9, expected 0: " + tt.want; shot.Err == nil || shot.Err.Error() != want {
+				t.Errorf("failure says %v; want %q", shot.Err, want)
+			}
+		})
 	}
 }
 

@@ -24,6 +24,7 @@ import (
 	"paceduel/core/keeper"
 	"paceduel/core/marks"
 	"paceduel/core/plan"
+	"paceduel/core/units"
 )
 
 // Kind is this kind's registration.
@@ -85,6 +86,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 		}
 	}
 	d.program = program
+	d.untraceable.Store(elevated(program))
 	d.env = environment(s.Env, setup.Fill)
 	if d.keeper, err = keeper.Shared(); err != nil {
 		return nil, err
@@ -549,16 +551,25 @@ func (c *client) readMarks(out *output, shot *contender.Shot) {
 	shot.Told = c.told.List()
 }
 
-// lastWords is the end of what the process said on standard error.
+// lastWords is the end of what the process said on standard error, up to three lines of it in one.
 func (c *client) lastWords() string {
-	text := strings.TrimSpace(string(headOf(c.stderr, 4<<10)))
-	if text == "" {
+	const longest = 1 << 10
+	info, err := c.stderr.Stat()
+	if err != nil {
 		return ""
 	}
-	if lines := strings.Split(text, "\n"); len(lines) > 3 {
-		text = strings.Join(lines[len(lines)-3:], "\n")
+	tail := make([]byte, min(info.Size(), longest))
+	n, _ := c.stderr.ReadAt(tail, info.Size()-int64(len(tail)))
+	var lines []string
+	for line := range strings.Lines(strings.ToValidUTF8(string(tail[:n]), "·")) {
+		if line = strings.TrimSpace(units.Printable(line)); line != "" {
+			lines = append(lines, line)
+		}
 	}
-	return ": " + text
+	if len(lines) == 0 {
+		return ""
+	}
+	return ": " + strings.Join(lines[max(len(lines)-3, 0):], " / ")
 }
 
 func headOf(f *os.File, limit int) []byte {

@@ -72,6 +72,17 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *conte
 	return ending{killed: killed, status: t.status, usage: t.usage}, true
 }
 
+// elevated reports whether a program has rights that whoever starts it may lack: the kernel withholds them from traced
+// ones, so that it would not do the same.
+func elevated(program string) bool {
+	info, err := os.Stat(program)
+	if err != nil {
+		return false
+	}
+	rights, err := unix.Getxattr(program, "security.capability", nil)
+	return info.Mode()&(os.ModeSetuid|os.ModeSetgid) != 0 || err == nil && rights > 0
+}
+
 // tracer follows one process and all that it starts.
 type tracer struct {
 	leader int

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
@@ -153,4 +154,31 @@ func TestThreadsAndOut(t *testing.T) {
 	}
 	time.Sleep(5 * time.Millisecond)
 	os.Exit(0)
+}
+
+// A program with rights of its own is not traced, since the kernel would withhold them from it.
+func TestElevatedProgramsAreNotTraced(t *testing.T) {
+	tests := []struct {
+		name string
+		mode os.FileMode
+		want bool
+	}{
+		{"plain", 0o755, false},
+		{"set-user-ID", 0o755 | os.ModeSetuid, true},
+		{"set-group-ID", 0o755 | os.ModeSetgid, true},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			program := filepath.Join(t.TempDir(), "program")
+			if err := os.WriteFile(program, []byte("#!/bin/sh\n"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Chmod(program, tt.mode); err != nil {
+				t.Fatal(err)
+			}
+			if got := elevated(program); got != tt.want {
+				t.Errorf("elevated = %t; want %t", got, tt.want)
+			}
+		})
+	}
 }
