@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"net"
 	"path/filepath"
@@ -10,7 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
 	"paceduel/core/judge"
+
 	"paceduel/core/result"
 )
 
@@ -45,6 +48,39 @@ func cheap(b *testing.B) string {
 		}
 	}()
 	return "http://" + l.Addr().String() + "/"
+}
+
+// BenchmarkFirstFrame starts the application until its title is drawn on a terminal: on a folder of duels, and with the
+// harbour running inside.
+func BenchmarkFirstFrame(b *testing.B) {
+	h := newHome(b)
+	h.write(b, "count.duel.yaml", quick)
+	for _, args := range [][]string{{"open", "."}, {"demo"}} {
+		b.Run(args[0], func(b *testing.B) {
+			for b.Loop() {
+				cmd := h.command(args...)
+				cmd.Env = append(cmd.Env, "TERM=xterm-256color")
+				terminal, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: 142, Rows: 42})
+				if err != nil {
+					b.Fatal(err)
+				}
+				var drawn []byte
+				buf := make([]byte, 1<<16)
+				for !bytes.Contains(drawn, []byte("pace duel")) {
+					n, err := terminal.Read(buf)
+					if err != nil {
+						b.Fatalf("it ended after drawing %q: %v", drawn, err)
+					}
+					drawn = append(drawn, buf[:n]...)
+				}
+				b.StopTimer()
+				cmd.Process.Kill()
+				cmd.Wait()
+				terminal.Close()
+				b.StartTimer()
+			}
+		})
+	}
 }
 
 // BenchmarkScreenAgainstHeadless runs the same duels with the screen on and without it, in turn, and reports the screen's

@@ -170,7 +170,7 @@ func TestBetweenOnScreen(t *testing.T) {
 	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 5000))
 	term := openTerminal(t, h, 120, 35, "between", "'gzip -1 -c manifest.txt'", "'cat manifest.txt'")
 	term.wait("running order")
-	term.wait("✓verdict", "cat manifest.txt is", "CPU/run")
+	term.wait("✓verdict", "cat is", "CPU/run")
 	if coloured := term.tmux("capture-pane", "-p", "-e"); strings.Contains(coloured, "\x1b[38") {
 		t.Error("there are colours although NO_COLOR is set")
 	}

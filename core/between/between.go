@@ -33,10 +33,10 @@ const (
 	trialLimit  = 5 * time.Second // for all together; who needs longer is run once a heat
 )
 
-// one is a contender as it was given.
+// one is a contender as it is written into the plan.
 type one struct {
-	text, name string
-	settings   string // the YAML of its kind's settings
+	name     string
+	settings string // the YAML of its kind's settings
 }
 
 // Plan infers a plan from two to eight command lines or URLs, the first being the baseline, and reads it. Commands are
@@ -71,14 +71,13 @@ func isURL(s string) bool { return strings.HasPrefix(s, "http://") || strings.Ha
 
 func commands(ctx context.Context, dir string, given []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
 	list := make([]one, len(given))
-	for i, g := range given {
-		settings, err := draft.Command(g)
+	for i, name := range commandNames(given) {
+		settings, err := draft.Command(given[i])
 		if err != nil {
 			return nil, fmt.Errorf("between: %w", err)
 		}
-		list[i] = one{text: g, name: shorten(g), settings: settings}
+		list[i] = one{name, settings}
 	}
-	distinct(list)
 	read := func(pace string) (*plan.Plan, error) { return readPlan(dir, list, nil, pace, kinds, lookup) }
 	trial, err := read("{ repeat: 1, warmup: 0 }")
 	if err != nil {
@@ -123,37 +122,19 @@ func repeats(run time.Duration) int {
 }
 
 func requests(dir string, given, allow []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
-	list := make([]one, len(given))
+	urls := make([]*url.URL, len(given))
 	for i, g := range given {
 		u, err := url.Parse(g)
 		if err != nil {
 			return nil, fmt.Errorf("between: %w", err)
 		}
-		list[i] = one{text: g, name: shorten(u.Host + u.RequestURI()), settings: "http: { url: " + draft.Quote(g) + " }"}
+		urls[i] = u
 	}
-	distinct(list)
+	list := make([]one, len(given))
+	for i, name := range urlNames(urls) {
+		list[i] = one{name, "http: { url: " + draft.Quote(given[i]) + " }"}
+	}
 	return readPlan(dir, list, allow, fmt.Sprintf("{ clients: %d, for: 500ms, warmup: 200ms }", urlClients), kinds, lookup)
-}
-
-const maxName = 28
-
-func shorten(name string) string {
-	name = strings.Join(strings.Fields(name), " ")
-	if runes := []rune(name); len(runes) > maxName {
-		return string(runes[:maxName-1]) + "…"
-	}
-	return name
-}
-
-// distinct makes equal names different.
-func distinct(list []one) {
-	seen := map[string]int{}
-	for i := range list {
-		seen[list[i].name]++
-		if n := seen[list[i].name]; n > 1 {
-			list[i].name += fmt.Sprintf(" #%d", n)
-		}
-	}
 }
 
 func readPlan(dir string, list []one, allow []string, pace string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {

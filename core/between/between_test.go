@@ -52,7 +52,7 @@ func TestURLsBecomeAPlan(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p.Pace.Clients != 4 || p.Contenders[0].Kind != "http" || p.Contenders[0].Name != "127.0.0.1:1/tides?page=1" {
+	if p.Pace.Clients != 4 || p.Contenders[0].Kind != "http" || p.Contenders[0].Name != "/tides?page=1" {
 		t.Errorf("plan = %+v", p)
 	}
 	if n := len([]rune(p.Contenders[1].Name)); n > 28 {
