@@ -232,18 +232,18 @@ func Send(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
 
 // LaneFigures are a contender's figures over its finished heats, written out.
 type LaneFigures struct {
-	P50, P99, Rate, Shots string
-	Failed                int64
+	P50, P99, Mean, Rate, Shots string
+	Failed                      int64
 }
 
 // Lane returns a contender's figures in a state so far, as the verdict has them.
 func (r *Run) Lane(name, state string) LaneFigures {
-	f := LaneFigures{P50: units.None, P99: units.None, Rate: units.None, Shots: units.None}
+	f := LaneFigures{P50: units.None, P99: units.None, Mean: units.None, Rate: units.None, Shots: units.None}
 	if r.Verdict == nil {
 		return f
 	}
 	if l, ok := r.Verdict.Lanes[judge.Key{Contender: name, State: state}]; ok {
-		f = LaneFigures{P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Rate: units.Rate(l.Throughput), Shots: units.Count(l.Shots), Failed: l.Failed}
+		f = LaneFigures{P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Mean: units.Seconds(l.Mean), Rate: units.Rate(l.Throughput), Shots: units.Count(l.Shots), Failed: l.Failed}
 	}
 	return f
 }

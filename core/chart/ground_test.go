@@ -2,6 +2,7 @@ package chart_test
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -155,5 +156,12 @@ func TestPartsFaceEachOther(t *testing.T) {
 	last := w.Body[len(w.Body)-1]
 	if len(w.Body) != 10 || last.Path != "other" || last.Right.Text != "10 B" || last.Lacks != 0 {
 		t.Errorf("%d rows, the last %+v", len(w.Body), last)
+	}
+	// However heavy that is, its bar keeps to the scale, whose end has a round number of its unit.
+	if ratio := w.Body[0].Left.Length / last.Left.Length; math.Abs(ratio-1000.0/20601) > 1e-9 || last.Left.Length >= 1 {
+		t.Errorf("a bar of %.4f for 1000 B beside %.4f for %s", w.Body[0].Left.Length, last.Left.Length, last.Left.Text)
+	}
+	if end := w.BodyScale.Ticks[len(w.BodyScale.Ticks)-1]; end.Label != "30 KiB" {
+		t.Errorf("the scale ends at %s", end.Label)
 	}
 }

@@ -116,10 +116,8 @@ func NewWeights(r *result.Result, i int) *Weights {
 func facing(left, right []result.Part) ([]Weight, Scale) {
 	type pair struct{ l, r float64 } // NaN: lacks it
 	pairs := map[string]pair{}
-	var values []float64
 	for _, p := range left {
 		pairs[p.Path] = pair{float64(p.Bytes), math.NaN()}
-		values = append(values, float64(p.Bytes))
 	}
 	for _, p := range right {
 		both := pair{math.NaN(), float64(p.Bytes)}
@@ -127,24 +125,13 @@ func facing(left, right []result.Part) ([]Weight, Scale) {
 			both.l = old.l
 		}
 		pairs[p.Path] = both
-		values = append(values, float64(p.Bytes))
 	}
-	scale := NewScale(values, false, units.Bytes)
 	paths := make([]string, 0, len(pairs))
 	for path := range pairs {
 		paths = append(paths, path)
 	}
 	heavy := func(path string) float64 { p := pairs[path]; return math.Max(zero(p.l), zero(p.r)) }
 	slices.SortFunc(paths, func(a, b string) int { return cmp.Or(cmp.Compare(heavy(b), heavy(a)), cmp.Compare(a, b)) })
-	bar := func(v float64, there bool) Bar {
-		b := Bar{Text: "lacks it", Low: math.NaN(), High: math.NaN()}
-		if !math.IsNaN(v) {
-			b.Text, b.Length = units.Bytes(v), scale.At(v)
-		} else if !there {
-			b.Text = units.None
-		}
-		return b
-	}
 	// What is too light for a row of its own goes into one row, on both sides alike.
 	if _, folded := pairs[others]; folded || len(paths) > maxWeights {
 		paths = slices.DeleteFunc(paths, func(p string) bool { return p == others })
@@ -158,6 +145,20 @@ func facing(left, right []result.Part) ([]Weight, Scale) {
 		}
 		pairs[others] = rest
 		paths = append(paths[:keep], others)
+	}
+	var values []float64 // of the rows as they are shown
+	for _, path := range paths {
+		values = append(values, pairs[path].l, pairs[path].r)
+	}
+	scale := bytesScale(values, false)
+	bar := func(v float64, there bool) Bar {
+		b := Bar{Text: "lacks it", Low: math.NaN(), High: math.NaN()}
+		if !math.IsNaN(v) {
+			b.Text, b.Length = units.Bytes(v), scale.At(v)
+		} else if !there {
+			b.Text = units.None
+		}
+		return b
 	}
 	var out []Weight
 	for _, path := range paths {

@@ -95,8 +95,8 @@ type Gain struct {
 
 // Lane is what one contender did, by itself, over the heats that count. Times are in seconds, NaN without enough shots.
 type Lane struct {
-	P50, P99, Throughput float64
-	Shots, Failed        int64
+	P50, P99, Mean, Throughput float64
+	Shots, Failed              int64
 }
 
 // Row is a line of the scorecard: something counted, for every contender in the order of the plan.
@@ -160,7 +160,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 	for _, s := range field.sides() {
 		failed, shots := failures(r, s.name, s.state)
 		v.Lanes[Key{s.name, s.state}] = Lane{
-			P50: field.value(plan.P50, s).V, P99: field.value(plan.P99, s).V, Throughput: field.value(plan.Throughput, s).V,
+			P50: field.value(plan.P50, s).V, P99: field.value(plan.P99, s).V, Mean: field.value(plan.Mean, s).V, Throughput: field.value(plan.Throughput, s).V,
 			Shots: shots, Failed: failed,
 		}
 		v.Latencies[Key{s.name, s.state}] = newLatencies(field.pooled[s])

@@ -310,7 +310,7 @@ func (m Model) leavingBody(w, h int) string {
 func (m Model) helpBody(w, h int) string {
 	t := m.scene.Theme
 	row := func(b key.Binding) string {
-		return parts.Right(t.Strong.Render(b.Help().Key), 12) + "   " + b.Help().Desc
+		return parts.Right(t.Strong.Render(b.Help().Key), 13) + "   " + b.Help().Desc
 	}
 	lines := []string{t.Strong.Render("Keys of " + m.at.String()), ""}
 	for _, b := range m.views[m.at].Keys(m.scene) {

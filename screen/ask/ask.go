@@ -171,15 +171,11 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	}
 	const gap = 4
 	if w < 100 {
-		each, top := 3, max(h/3, 4)
-		if len(s.Duels)*each > top {
-			each = 2
-		}
-		list := parts.Window(v.list(s, w, each), v.line(s, each), top)
+		list := v.list(s, w, 1, max(h/3, 4))
 		return strings.Join(append(list, v.face(s, w)...), "\n")
 	}
 	left := w * 2 / 5
-	list := parts.Window(v.list(s, left, 4), v.line(s, 4), h)
+	list := v.list(s, left, 2, h)
 	if earlier := v.earlier(s, left); len(list)+len(earlier) <= h {
 		list = append(list, earlier...)
 	}
@@ -227,42 +223,45 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 	return lines
 }
 
-// each duel takes this many lines of the list: the name, its verdict, a gap.
-func (v View) list(s screen.Scene, w, each int) (lines []string) {
+// list shows the duels in h lines: the name of each, as much as fits of its last verdict, up to a number of lines, a gap.
+func (v View) list(s screen.Scene, w, most, h int) []string {
+	for {
+		lines, at := v.entries(s, w, most)
+		if len(lines) <= h || most == 0 {
+			return parts.Window(lines, at, h)
+		}
+		most--
+	}
+}
+
+// entries are the lines of all duels, and where the chosen one begins.
+func (v View) entries(s screen.Scene, w, most int) (lines []string, at int) {
 	for i, d := range s.Duels {
 		mark, name := "  ", s.Theme.Ink
 		if i == v.at(s) {
-			mark, name = s.Theme.Strong.Render("▌ "), s.Theme.Strong
+			mark, name, at = s.Theme.Strong.Render("▌ "), s.Theme.Strong, len(lines)
 		}
 		history := runsOf(s.Runs, d)
 		trace := ""
 		if len(history) > 1 {
 			trace = s.Theme.Faint.Render(parts.Trace(leads(history), 12))
 		}
-		head := parts.Cell(mark+name.Render(d.Name()), w-14) + "  " + parts.Right(trace, 12)
-		lines = append(lines, head)
+		lines = append(lines, parts.Cell(mark+name.Render(d.Name()), w-14)+"  "+parts.Right(trace, 12))
+		style := s.Theme.Faint
+		if d.Plan == nil {
+			style = s.Theme.Trouble
+		}
 		said := parts.Wrap(lastSaid(d, history), w-4)
-		for k := range each - 2 {
-			text := ""
-			if k < len(said) {
-				text = said[k]
-			}
-			if k == each-3 && len(said) > k+1 {
-				text += " …"
-			}
-			style := s.Theme.Faint
-			if d.Plan == nil {
-				style = s.Theme.Trouble
-			}
+		if most > 0 && len(said) > most {
+			said[most-1] += " …"
+		}
+		for _, text := range said[:min(most, len(said))] {
 			lines = append(lines, mark+parts.Cell(style.Render(text), w-2))
 		}
 		lines = append(lines, "")
 	}
-	return lines
+	return lines, at
 }
-
-// line is where the chosen duel begins in the list.
-func (v View) line(s screen.Scene, each int) int { return v.at(s) * max(each, 2) }
 
 // runsOf lists a duel's runs, the newest first: those of its file, or of its name for plans that never had one.
 func runsOf(runs []logbook.Entry, d screen.Duel) (out []logbook.Entry) {

@@ -346,10 +346,16 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 		canvas.Dot(d)
 	}
 	rows := canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Trouble)
-	side := v.side(s, p, i)
+	side := v.side(s, p, i, narrow)
+	if narrow {
+		side = side[:max(min(len(side), h-len(name)), 0)]
+	}
 	out := make([]string, 0, h+1)
 	for row := range h {
 		label, note := "", ""
+		if narrow && row >= h-len(side) {
+			label = " " + side[row-h+len(side)]
+		}
 		if row < len(name) {
 			label = name[row]
 		}
@@ -414,12 +420,16 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 	return lines
 }
 
-// side is what stands at the end of a lane: by the clock what is read off at the line, else its figures over the finished
-// heats.
-func (v View) side(s screen.Scene, p *picture, i int) (lines []string) {
+// side is what stands at the end of a lane, or beneath its name where the window is narrow: by the clock what is read off
+// at the line, else its figures over the finished heats.
+func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []string) {
 	l := &p.lanes[i]
+	width := 8
+	if narrow {
+		width = 6
+	}
 	field := func(name, value string) {
-		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, 8))+value)
+		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, max(width, len(name)+1)))+value)
 	}
 	if p.line >= 0 {
 		read := p.reads[i]
@@ -436,8 +446,17 @@ func (v View) side(s screen.Scene, p *picture, i int) (lines []string) {
 		return lines
 	}
 	all := s.Run.Lane(l.Name, l.state)
-	field("p50", all.P50)
-	field("p99", all.P99)
+	if all.P50 == units.None {
+		field("mean", all.Mean) // of single runs, say
+	} else {
+		field("p50", all.P50)
+	}
+	if all.P99 != units.None {
+		field("p99", all.P99)
+	}
+	if narrow {
+		return lines
+	}
 	field("shots", all.Shots)
 	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state && n.Rate > 0 {
 		field("now", units.Rate(n.Rate))
