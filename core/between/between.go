@@ -29,7 +29,6 @@ const (
 	maxRepeat   = 50
 	percentileN = 10 // runs in a heat from which p50 can be told
 	urlClients  = 4
-	rounds      = plan.DefaultRounds
 	trialLimit  = 5 * time.Second // for all together; who needs longer is run once a heat
 )
 
@@ -137,6 +136,15 @@ func requests(dir string, given, allow []string, kinds []contender.Kind, lookup 
 	return readPlan(dir, list, allow, fmt.Sprintf("{ clients: %d, for: 500ms, warmup: 200ms }", urlClients), kinds, lookup)
 }
 
+// title names a duel by its first two, since eight names fit no line.
+func title(names []string) string {
+	text := names[0] + " against " + names[1]
+	if more := len(names) - 2; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
 func readPlan(dir string, list []one, allow []string, pace string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
 	var names []string
 	for _, o := range list {
@@ -144,11 +152,11 @@ func readPlan(dir string, list []one, allow []string, pace string, kinds []conte
 	}
 	var text strings.Builder
 	fmt.Fprintf(&text, "# Made from %d lines given to paceduel between; refine it as you like.\n", len(list))
-	fmt.Fprintf(&text, "duel: %s\nbaseline: %s\n\ncontenders:\n", draft.Quote(strings.Join(names, " against ")), draft.Quote(list[0].name))
+	fmt.Fprintf(&text, "duel: %s\nbaseline: %s\n\ncontenders:\n", draft.Quote(title(names)), draft.Quote(list[0].name))
 	for _, o := range list {
 		fmt.Fprintf(&text, "  %s:\n    %s\n", draft.Quote(o.name), o.settings)
 	}
-	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, rounds)
+	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, plan.RoundsFor(len(list)-1))
 	if len(allow) > 0 {
 		text.WriteString("allow:\n")
 	}

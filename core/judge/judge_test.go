@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"paceduel/core/judge"
+	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/tally"
@@ -356,6 +357,16 @@ func TestCautionsOfTheMachine(t *testing.T) {
 		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine", "10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
 		if !hasCaution(v, strings.Replace(want, "1 new", "1.00 new", 1)) && !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)
+		}
+	}
+}
+
+// A plan that does not say how many rounds it wants gets enough to settle six figures of each challenger together.
+func TestRoundsUnlessSaidCanSettle(t *testing.T) {
+	for challengers := 1; challengers < plan.MaxContenders; challengers++ {
+		n := plan.RoundsFor(challengers)
+		if least := stats.LeastRounds(0.05 * 0.8 / float64(6*challengers)); n < least {
+			t.Errorf("%d challengers get %d rounds; settling 6 figures of each needs %d", challengers, n, least)
 		}
 	}
 }

@@ -32,7 +32,7 @@ const (
 
 // Defaults for what a plan leaves out.
 const (
-	DefaultRounds   = 10 // enough for five corrected figures of two challengers
+	DefaultRounds   = 10 // see RoundsFor
 	DefaultInterest = 0.02
 	DefaultFor      = 2 * time.Second
 	DefaultWarmup   = 500 * time.Millisecond
@@ -165,6 +165,19 @@ type Kind struct {
 	Name string          // the key in the plan
 	Doc  string          // one line for the schema
 	New  func() Settings // a pointer to a fresh struct with its defaults
+}
+
+// RoundsFor is how many rounds a plan has that does not say: as many as the words for six figures of each challenger need,
+// corrected for their number, with some to spare from three challengers on. A challenger counts once for each state of
+// caches.
+func RoundsFor(challengers int) int {
+	switch {
+	case challengers <= 2:
+		return DefaultRounds
+	case challengers <= 4:
+		return 12
+	}
+	return 14
 }
 
 // Pace is how every contender is driven: one shot after another (Repeat), Clients at once (a closed model), or shots due

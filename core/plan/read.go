@@ -43,7 +43,7 @@ type document struct {
 	Course     ast.Node            `json:"course,omitempty" jsonschema_description:"what all are asked; a contender's own settings are laid over it"`
 	Contenders ast.Node            `json:"contenders" jsonschema:"required" jsonschema_description:"two to eight alternatives by name"`
 	Pace       Pace                `json:"pace" jsonschema:"required" jsonschema_description:"how each is driven in a heat"`
-	Rounds     Often               `json:"rounds,omitempty" jsonschema_description:"how often every contender has its heat; 10 unless said; auto: as many of 5, 10, 20 and 40 as it takes to settle every figure that carries the verdict, or auto up to 20"`
+	Rounds     Often               `json:"rounds,omitempty" jsonschema_description:"how often every contender has its heat; 10 unless said, 12 or 14 from three or five challengers on; auto: as many of 5, 10, 20 and 40 as it takes to settle every figure that carries the verdict, or auto up to 20"`
 	Seed       uint64              `json:"seed,omitempty" jsonschema:"minimum=1" jsonschema_description:"of the running order; drawn unless said"`
 	Interest   Fraction            `json:"interest,omitempty" jsonschema_description:"the smallest difference worth telling apart; 2% unless said"`
 	Interests  map[string]Fraction `json:"interests,omitempty" jsonschema_description:"the same for single figures, as p99: 5%"`
@@ -226,9 +226,6 @@ func (r *reader) build() *Plan {
 	if len(r.contenders) == 0 {
 		return nil
 	}
-	if p.Rounds == 0 {
-		p.Rounds = DefaultRounds
-	}
 	if _, said := r.d.places["interest"]; !said {
 		p.Interest = DefaultInterest
 	}
@@ -272,6 +269,11 @@ func (r *reader) build() *Plan {
 	}
 	if n < MinContenders || n > MaxContenders {
 		r.fault("contenders", fmt.Sprintf("name %d to %d", MinContenders, MaxContenders), "a duel needs %d to %d contenders, this one has %d", MinContenders, MaxContenders, n)
+	}
+	if p.Rounds == 0 && p.Decides != "" {
+		p.Rounds = DefaultRounds
+	} else if p.Rounds == 0 {
+		p.Rounds = RoundsFor((len(p.Contenders) - 1) * max(len(p.Footing.Caches), 1))
 	}
 	return p
 }
@@ -365,6 +367,7 @@ func (r *reader) completeUntil(p *Plan) {
 	if u == nil {
 		return
 	}
+	p.Rounds = cmp.Or(p.Rounds, DefaultRounds)
 	if u.Most == 0 {
 		u.Most = max(DefaultUntilMost, p.Rounds)
 	}

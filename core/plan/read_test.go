@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -180,6 +181,34 @@ func TestSetsLieOverTheFile(t *testing.T) {
 		if _, err := plan.Read("x.duel.yaml", []byte(berthBoard), opt); err == nil || err.Error() != want {
 			t.Errorf("--set %s says %v; want %s", set, err, want)
 		}
+	}
+}
+
+// Who does not say how many rounds gets enough for words about all that is compared.
+func TestRoundsUnlessSaid(t *testing.T) {
+	tests := []struct {
+		name, more string
+		challenger int
+		want       int
+	}{
+		{"two challengers", "", 2, 10},
+		{"three", "", 3, 12},
+		{"seven", "", 7, 14},
+		{"two, cold and warm", "footing: { caches: [cold, warm], pages: [tides.csv] }\n", 2, 12},
+		{"one figure that decides", "decides: mean\n", 7, 10},
+		{"until one is known", "until: { figure: mean, within: 5%, most: 11 }\n", 7, 10},
+		{"said", "rounds: 5\n", 7, 5},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			src := "duel: Rounds\nbaseline: c0\npace: { repeat: 1 }\n" + tt.more + "contenders:\n"
+			for i := range tt.challenger + 1 {
+				src += fmt.Sprintf("  c%d: { command: { run: [sleep, %q] } }\n", i, fmt.Sprint(i))
+			}
+			if p := read(t, src, options()); p.Rounds != tt.want {
+				t.Errorf("%d rounds; want %d", p.Rounds, tt.want)
+			}
+		})
 	}
 }
 

@@ -104,11 +104,12 @@ func (m Model) bar() string {
 	} else {
 		left += m.scene.Theme.Strong.Render(m.scene.Title)
 	}
-	gap := m.w - lipgloss.Width(left) - lipgloss.Width(right) - 1
-	if gap < 1 {
+	const leastTitle = 24
+	room := m.w - lipgloss.Width(right) - 2
+	if right == "" || room < leastTitle {
 		return parts.Cell(left, m.w)
 	}
-	return left + strings.Repeat(" ", gap) + right + " "
+	return parts.Cell(left, room) + " " + right + " "
 }
 
 func (m Model) progress(r *screen.Run) string {
