@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"paceduel/core/launch"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/units"
@@ -27,7 +28,7 @@ type Abilities struct {
 
 // Probe tries what this machine can do, in the folder at, where it writes a small file for a moment.
 func Probe(ctx context.Context, at string) Abilities {
-	a := Abilities{CPUs: allowed()}
+	a := Abilities{CPUs: launch.Allowed()}
 	if f, err := os.OpenFile(dropCaches, os.O_WRONLY, 0); err != nil {
 		a.DropMachine = "not allowed: " + cause(err)
 	} else {
@@ -36,31 +37,6 @@ func Probe(ctx context.Context, at string) Abilities {
 	a.Hurry = tryNice(-1)
 	a.DropPages, a.ShareBlocks = probeFolder(ctx, at)
 	return a
-}
-
-// allowed lists the processors that we may run on.
-func allowed() (cpus plan.CPUs) {
-	var set unix.CPUSet
-	if unix.SchedGetaffinity(0, &set) != nil {
-		return nil
-	}
-	for n := range 1024 {
-		if set.IsSet(n) {
-			cpus = append(cpus, n)
-		}
-	}
-	return cpus
-}
-
-// usable are those of the processors asked for that we may run on.
-func usable(cpus plan.CPUs) (out plan.CPUs) {
-	may := allowed()
-	for _, n := range cpus {
-		if slices.Contains(may, n) {
-			out = append(out, n)
-		}
-	}
-	return out
 }
 
 // tryNice sees whether a niceness may be had, on a thread that ends with the attempt.
@@ -133,7 +109,7 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 			cannot = append(cannot, line)
 		}
 	}
-	a = Abilities{CPUs: allowed()}
+	a = Abilities{CPUs: launch.Allowed()}
 	cold := slices.Contains(f.States(), plan.Cold)
 	if cold && f.plan.Footing.Machine {
 		if a.DropMachine = Probe(ctx, os.TempDir()).DropMachine; a.DropMachine != "" {
@@ -141,7 +117,7 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 		}
 	}
 	missing := func(whose string, cpus plan.CPUs) {
-		if out := usable(cpus); len(out) < len(cpus) {
+		if out := launch.Usable(cpus); len(out) < len(cpus) {
 			say("%s cannot be kept to processors %s: this machine has %s for us", whose, cpus, a.CPUs)
 		}
 	}
@@ -181,7 +157,7 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 // pinOurselves keeps every thread of ours to the processors and returns what undoes it. Threads that start later inherit
 // it from those that start them.
 func pinOurselves(cpus plan.CPUs) (restore func(), err error) {
-	before, procs := allowed(), runtime.GOMAXPROCS(0)
+	before, procs := launch.Allowed(), runtime.GOMAXPROCS(0)
 	if err := pinThreads(cpus); err != nil {
 		return func() {}, err
 	}
@@ -193,7 +169,7 @@ func pinOurselves(cpus plan.CPUs) (restore func(), err error) {
 }
 
 func pinThreads(cpus plan.CPUs) error {
-	set := SetOf(cpus)
+	set := launch.SetOf(cpus)
 	// Twice, since a thread may be started by one that was not yet pinned.
 	for range 2 {
 		tasks, err := os.ReadDir("/proc/self/task")
@@ -211,12 +187,4 @@ func pinThreads(cpus plan.CPUs) error {
 		}
 	}
 	return nil
-}
-
-// SetOf is the kernel's form of processors by number.
-func SetOf(cpus plan.CPUs) (set unix.CPUSet) {
-	for _, n := range cpus {
-		set.Set(n)
-	}
-	return set
 }

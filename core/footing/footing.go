@@ -22,6 +22,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/launch"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -148,7 +149,7 @@ func StatesOf(p *plan.Plan) []plan.State {
 // may lie in them. cannot lists in words what the plan asks for and this machine cannot do.
 func (f *Footing) Begin(ctx context.Context) (cannot []string, err error) {
 	f.able, cannot = f.weigh(ctx)
-	if cpus := usable(f.plan.Footing.OwnCPUs); len(cpus) > 0 {
+	if cpus := launch.Usable(f.plan.Footing.OwnCPUs); len(cpus) > 0 {
 		if f.restore, err = pinOurselves(cpus); err != nil {
 			return cannot, err
 		}

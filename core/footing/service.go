@@ -11,7 +11,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -23,6 +22,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/keeper"
+	"paceduel/core/launch"
 	"paceduel/core/marks"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
@@ -92,16 +92,13 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 			own = filepath.Join(dir, own)
 		}
 	}
-	program := argv[0]
-	if strings.Contains(program, "/") && !filepath.IsAbs(program) {
-		if _, err := os.Stat(filepath.Join(own, program)); err != nil && planDir != "" {
-			program = filepath.Join(planDir, program)
-		} else {
-			program = filepath.Join(own, program)
-		}
-		if abs, err := filepath.Abs(program); err == nil {
-			program = abs
-		}
+	folders := []string{own}
+	if planDir != "" {
+		folders = append(folders, planDir)
+	}
+	program, err := launch.Program(argv[0], folders...)
+	if err != nil {
+		return fail("cannot be started", err)
 	}
 	k, err := keeper.Shared()
 	if err != nil {
@@ -147,7 +144,14 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 	}
 	v.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	create := func() error {
-		return startOn(v.cmd, usable(setup.CPUs), setup.Nice, func() { v.created = clk.Now() })
+		_, err := launch.At(setup.CPUs, setup.Nice).Start(func() (int, error) {
+			v.created = clk.Now()
+			if err := v.cmd.Start(); err != nil {
+				return 0, err
+			}
+			return v.cmd.Process.Pid, nil
+		})
+		return err
 	}
 	if v.group != nil {
 		err = v.group.Start(v.cmd.SysProcAttr, create)
@@ -166,29 +170,6 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 	}()
 	go v.await()
 	return v, nil
-}
-
-// startOn starts a process on some processors only, with a niceness. now is told of the moment before.
-func startOn(cmd *exec.Cmd, cpus plan.CPUs, nice int, now func()) error {
-	if len(cpus) > 0 {
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		var ours unix.CPUSet
-		set := SetOf(cpus)
-		if err := unix.SchedGetaffinity(0, &ours); err != nil {
-			return err
-		}
-		if err := unix.SchedSetaffinity(0, &set); err != nil {
-			return err
-		}
-		defer unix.SchedSetaffinity(0, &ours)
-	}
-	now()
-	err := cmd.Start()
-	if err == nil && nice != 0 {
-		unix.Setpriority(unix.PRIO_PROCESS, cmd.Process.Pid, nice) // what is not allowed was said before the run
-	}
-	return err
 }
 
 // await sees the service end, and ends what is left of its group while its number is still ours.

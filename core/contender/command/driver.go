@@ -2,12 +2,10 @@ package command
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strconv"
@@ -22,6 +20,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/keeper"
+	"paceduel/core/launch"
 	"paceduel/core/marks"
 	"paceduel/core/plan"
 	"paceduel/core/units"
@@ -51,9 +50,7 @@ type driver struct {
 	stdin    string
 	env      []string
 	keeper   *keeper.Keeper
-	cpus     *unix.CPUSet // that processes are kept to; nil: any
-	ours     unix.CPUSet  // that we are on ourselves
-	nice     int
+	place    launch.Place
 	// untraceable says that tracing is not allowed here, so that memory is not known.
 	untraceable atomic.Bool
 }
@@ -70,65 +67,21 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 			d.argv = append(d.argv, setup.Fill(string(w)))
 		}
 	}
-	program, err := find(d.argv[0], d.dir)
-	if err != nil && setup.PlanDir != "" && strings.Contains(d.argv[0], "/") {
-		if beside, besideErr := find(d.argv[0], setup.PlanDir); besideErr == nil {
-			program, err = beside, nil
-		}
+	folders := []string{d.dir}
+	if setup.PlanDir != "" {
+		folders = append(folders, setup.PlanDir) // a workspace may hold a copy of the data alone
 	}
-	if err != nil {
+	var err error
+	if d.program, err = launch.Program(d.argv[0], folders...); err != nil {
 		return nil, err
 	}
-	d.nice = setup.Nice
-	if d.cpus = usable(setup.CPUs); d.cpus != nil {
-		if err := unix.SchedGetaffinity(0, &d.ours); err != nil {
-			return nil, fmt.Errorf("ask for our processors: %w", err)
-		}
-	}
-	d.program = program
-	d.untraceable.Store(elevated(program))
+	d.place = launch.At(setup.CPUs, setup.Nice)
+	d.untraceable.Store(elevated(d.program))
 	d.env = environment(s.Env, setup.Fill)
 	if d.keeper, err = keeper.Shared(); err != nil {
 		return nil, err
 	}
 	return d, nil
-}
-
-// find resolves a program once, since a look-up that fails costs a shot more than the program does.
-func find(name, dir string) (string, error) {
-	if strings.Contains(name, "/") {
-		path := resolve(dir, name)
-		if _, err := exec.LookPath(path); err != nil {
-			return "", fmt.Errorf("run %s: %w", path, errors.Unwrap(err))
-		}
-		return filepath.Abs(path)
-	}
-	path, err := exec.LookPath(name)
-	if err != nil {
-		try := "install it, or name it with its folder"
-		if near := plan.Nearest(name, programs()); near != "" {
-			try = fmt.Sprintf("did you mean %s?", near)
-		}
-		return "", fmt.Errorf("run %s: no such program on PATH; %s", name, try)
-	}
-	return path, nil
-}
-
-// programs lists what can be run by name.
-func programs() (names []string) {
-	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
-		entries, err := os.ReadDir(dir)
-		if err != nil {
-			continue // PATH may name folders that are not there
-		}
-		for _, e := range entries {
-			if !e.IsDir() {
-				names = append(names, e.Name())
-			}
-		}
-	}
-	slices.Sort(names)
-	return slices.Compact(names)
 }
 
 func environment(over map[string]plan.Word, fill func(string) string) []string {
@@ -317,44 +270,13 @@ func (c *client) openInput() (err error) {
 	return err
 }
 
-// start creates the process, on its processors when it has some of its own, and stamps the shot.
+// start creates the process in its place and stamps the shot.
 func (c *client) start(attr *syscall.ProcAttr, shot *contender.Shot) (pid int, err error) {
-	if c.d.cpus != nil {
-		// A process starts where the thread that creates it is allowed to run.
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		if err := unix.SchedSetaffinity(0, c.d.cpus); err != nil {
-			return 0, err
-		}
-		defer func() {
-			// At once, so that we do not wait on the contender's processor; when that fails the thread is left there.
-			unix.SchedSetaffinity(0, &c.d.ours)
-		}()
-	}
-	shot.Start = c.d.clock.Now()
-	// Package os would also open a file for the process, which costs more than the program that does nothing.
-	pid, err = syscall.ForkExec(c.d.program, c.d.argv, attr)
-	if err == nil && c.d.nice != 0 {
-		unix.Setpriority(unix.PRIO_PROCESS, pid, c.d.nice) // what is not allowed was said before the run
-	}
-	return pid, err
-}
-
-// usable is the kernel's form of those processors that this machine has for us; nil for none.
-func usable(cpus plan.CPUs) *unix.CPUSet {
-	var may, set unix.CPUSet
-	if unix.SchedGetaffinity(0, &may) != nil {
-		return nil
-	}
-	for _, n := range cpus {
-		if may.IsSet(n) {
-			set.Set(n)
-		}
-	}
-	if set.Count() == 0 {
-		return nil
-	}
-	return &set
+	return c.d.place.Start(func() (int, error) {
+		shot.Start = c.d.clock.Now()
+		// Package os would also open a file for the process, which costs more than the program that does nothing.
+		return syscall.ForkExec(c.d.program, c.d.argv, attr)
+	})
 }
 
 const versionLimit = 5 * time.Second

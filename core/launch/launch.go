@@ -1,0 +1,155 @@
+// Package launch is how every process of a contender begins, be it a command's run or a service: where its program is found,
+// and on which processors and with which niceness it starts.
+//
+// Nothing here is shared or kept: a Place may be used by many at once. Which process is created how, what it prints and how it
+// ends is left to whoever asks.
+package launch
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"paceduel/core/plan"
+)
+
+// Program finds a program once, since a look-up that fails costs a run more than the program does: a name with a slash in
+// the first of the folders that has it, any other on PATH. The error says what may have been meant.
+func Program(name string, folders ...string) (string, error) {
+	if strings.Contains(name, "/") {
+		return within(name, folders)
+	}
+	path, err := exec.LookPath(name)
+	if err != nil {
+		try := "install it, or name it with its folder"
+		if near := plan.Nearest(name, programs()); near != "" {
+			try = fmt.Sprintf("did you mean %s?", near)
+		}
+		return "", fmt.Errorf("run %s: no such program on PATH; %s", name, try)
+	}
+	return path, nil
+}
+
+// within is a program in the first of the folders that has it; the error is about the first folder.
+func within(name string, folders []string) (string, error) {
+	var first error
+	for _, folder := range folders {
+		path := name
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(folder, path)
+		}
+		_, err := exec.LookPath(path)
+		if err == nil {
+			return filepath.Abs(path)
+		}
+		var inner *fs.PathError
+		if errors.As(err, &inner) {
+			err = inner.Err // it names the path, too
+		} else {
+			err = errors.Unwrap(err)
+		}
+		if first == nil {
+			first = fmt.Errorf("run %s: %w", path, err)
+		}
+	}
+	return "", first
+}
+
+// programs lists what can be run by name.
+func programs() (names []string) {
+	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
+		entries, err := os.ReadDir(dir)
+		if err != nil {
+			continue // PATH may name folders that are not there
+		}
+		for _, e := range entries {
+			if !e.IsDir() {
+				names = append(names, e.Name())
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// Allowed lists the processors that we may run on; nil when the kernel does not tell.
+func Allowed() (cpus plan.CPUs) {
+	var set unix.CPUSet
+	if unix.SchedGetaffinity(0, &set) != nil {
+		return nil
+	}
+	for n := range 1024 {
+		if set.IsSet(n) {
+			cpus = append(cpus, n)
+		}
+	}
+	return cpus
+}
+
+// Usable are those of the processors asked for that we may run on.
+func Usable(cpus plan.CPUs) (out plan.CPUs) {
+	may := Allowed()
+	for _, n := range cpus {
+		if slices.Contains(may, n) {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// SetOf is the kernel's form of processors by number.
+func SetOf(cpus plan.CPUs) (set unix.CPUSet) {
+	for _, n := range cpus {
+		set.Set(n)
+	}
+	return set
+}
+
+// Place is where and how eagerly a process runs. The zero Place is wherever we do.
+type Place struct {
+	on   *unix.CPUSet // nil: anywhere
+	nice int
+}
+
+// At is a place on those of the processors that this machine has for us, or anywhere when it has none of them, with a
+// niceness. What of that cannot be had is for others to tell; here it is left out.
+func At(cpus plan.CPUs, nice int) Place {
+	p := Place{nice: nice}
+	if usable := Usable(cpus); len(usable) > 0 {
+		set := SetOf(usable)
+		p.on = &set
+	}
+	return p
+}
+
+// Start calls create, which is to create a process and return its number, so that the process begins at its place. The
+// calling thread is back at its own processors before Start returns.
+func (p Place) Start(create func() (pid int, err error)) (pid int, err error) {
+	if p.on != nil {
+		// A process starts where the thread that creates it is allowed to run.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		var ours unix.CPUSet
+		if err := unix.SchedGetaffinity(0, &ours); err != nil {
+			return 0, fmt.Errorf("ask for our processors: %w", err)
+		}
+		if err := unix.SchedSetaffinity(0, p.on); err != nil {
+			return 0, fmt.Errorf("go to the processors of a process: %w", err)
+		}
+		// At once, so that we do not wait on the process's processor; when that fails the thread is left there.
+		defer unix.SchedSetaffinity(0, &ours)
+	}
+	pid, err = create()
+	if err == nil && p.nice != 0 {
+		unix.Setpriority(unix.PRIO_PROCESS, pid, p.nice) // what is not allowed was said before the run
+	}
+	return pid, err
+}
