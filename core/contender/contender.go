@@ -24,9 +24,9 @@ type Kind struct {
 	Open func(Setup, plan.Settings) (Driver, error)
 	// MetersCPU says whether Shot.CPU is filled in.
 	MetersCPU bool
-	// Floor, when set, gives the settings of the cheapest contender of the kind that there is: what it takes is what driving
-	// costs at least. stop ends what stands behind it.
-	Floor func() (s plan.Settings, stop func(), err error)
+	// Floor, when set, gives the settings of the cheapest contender of the kind that can be driven like those given: what it
+	// takes is what driving them costs at least. stop ends what stands behind it.
+	Floor func(of []plan.Settings) (s plan.Settings, stop func(), err error)
 	// Level, when set, is given the settings of all contenders of the kind and returns those to open them with: none of
 	// them may be driven in a cheaper way than the others only because it asks for less. It changes none that it is given.
 	Level func([]plan.Settings) []plan.Settings

@@ -43,7 +43,7 @@ func (r *runner) measureFloor(ctx context.Context) error {
 }
 
 func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Settings) (result.Floor, error) {
-	settings, stop, err := k.Floor()
+	settings, stop, err := k.Floor(own)
 	if err != nil {
 		return result.Floor{}, fmt.Errorf("measure what driving a contender of kind %s costs at least: %w", k.Name, err)
 	}

@@ -33,7 +33,7 @@ var Kind = contender.Kind{
 		return open(s, settings.(*Settings))
 	},
 	MetersCPU: true,
-	Floor: func() (plan.Settings, func(), error) {
+	Floor: func([]plan.Settings) (plan.Settings, func(), error) {
 		s := New().(*Settings)
 		s.Run = []plan.Word{"true"} // the program that does nothing
 		return s, func() {}, nil

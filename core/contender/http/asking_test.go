@@ -348,6 +348,39 @@ func TestContendersAreDrivenAlike(t *testing.T) {
 	}
 }
 
+// What driving costs at least is measured on the path that all are forced onto.
+func TestTheFloorTakesThePathOfAll(t *testing.T) {
+	path := func(p string) *Settings {
+		return asking("http://127.0.0.1:1/", func(s *Settings) { s.Path = p })
+	}
+	tests := map[string]struct {
+		of   []plan.Settings
+		want means
+	}{
+		"none forced":         {[]plan.Settings{path(""), path("")}, byCrew},
+		"all to the full":     {[]plan.Settings{path("full"), path("full")}, byFull},
+		"all to the lean":     {[]plan.Settings{path("lean"), path("lean")}, byCrew},
+		"one of them":         {[]plan.Settings{path("full"), path("")}, byCrew},
+		"each another way":    {[]plan.Settings{path("lean"), path("full")}, byCrew},
+		"unforced, demanding": {[]plan.Settings{path(""), asking("http://127.0.0.1:1/", func(s *Settings) { s.Cookies = true })}, byFull},
+	}
+	for name, tt := range tests {
+		s, stop, err := Kind.Floor(tt.of)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d, err := Kind.Open(contender.Setup{Clock: clock.Start()}, Kind.Level(append([]plan.Settings{s}, tt.of...))[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := d.(*driver).means; got != tt.want {
+			t.Errorf("%s: the floor is driven by %d; want %d", name, got, tt.want)
+		}
+		d.Close()
+		stop()
+	}
+}
+
 // tunnel joins a proxy's client with the server that it names, until either hangs up.
 func tunnel(t *testing.T, w http.ResponseWriter, host string) {
 	there, err := net.Dial("tcp", host)

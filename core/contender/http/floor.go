@@ -8,8 +8,9 @@ import (
 	"paceduel/core/plan"
 )
 
-// floor is the cheapest contender: a server of our own on loopback that answers a few bytes, whatever it is asked.
-func floor() (plan.Settings, func(), error) {
+// floor is the cheapest contender: a server of our own on loopback that answers a few bytes, whatever it is asked. Where all
+// contenders are forced onto one path, it is, too.
+func floor(of []plan.Settings) (plan.Settings, func(), error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, nil, err
@@ -31,6 +32,14 @@ func floor() (plan.Settings, func(), error) {
 	})
 	s := New().(*Settings)
 	s.URL = "http://" + l.Addr().String() + "/"
+	for i, other := range of {
+		if path := other.(*Settings).Path; i == 0 {
+			s.Path = path
+		} else if path != s.Path {
+			s.Path = ""
+			break
+		}
+	}
 	return s, func() {
 		l.Close()
 		mu.Lock()
