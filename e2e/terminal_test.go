@@ -53,20 +53,28 @@ func (term *terminal) press(keys ...string) {
 // wait waits until the screen shows every part, and returns it.
 func (term *terminal) wait(parts ...string) string {
 	term.t.Helper()
-	deadline := time.Now().Add(patience)
-	for {
-		text := term.tmux("capture-pane", "-p")
-		missing := ""
+	return term.until(func(text string) (missing string) {
 		for _, p := range parts {
 			if !holds(text, p) {
 				missing = p
 			}
 		}
-		if missing == "" {
+		return missing
+	})
+}
+
+// until waits until nothing is missing from the screen any more, and returns it.
+func (term *terminal) until(missing func(text string) string) string {
+	term.t.Helper()
+	deadline := time.Now().Add(patience)
+	for {
+		text := term.tmux("capture-pane", "-p")
+		what := missing(text)
+		if what == "" {
 			return text
 		}
 		if time.Now().After(deadline) {
-			term.t.Fatalf("the screen does not show %q:\n%s", missing, text)
+			term.t.Fatalf("the screen does not show %q:\n%s", what, text)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
@@ -79,19 +87,25 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.wait("pace duel", "Berth board", "Manifest packer", "enter start the duel", "Does one joined query")
 	term.press("Enter")
 	term.wait("▸rounds", "Round 1 of 10", "running order", "h halt and keep")
-	// Resized in mid-run, down to the least window, below it, and back.
-	for _, size := range [][2]string{{"80", "24"}, {"60", "10"}, {"142", "42"}} {
-		term.tmux("resize-window", "-x", size[0], "-y", size[1])
-		if size[0] == "60" {
+	// Resized in mid-run, down to the least window, below it, and back; nothing of the size before is left.
+	for _, size := range []struct{ w, h int }{{80, 24}, {60, 10}, {142, 42}} {
+		term.tmux("resize-window", "-x", fmt.Sprint(size.w), "-y", fmt.Sprint(size.h))
+		if size.w < 80 {
 			term.wait("This window is 60x10;", "Pace Duel needs 80x24", "The duel goes on.")
 			continue
 		}
-		text := term.wait("▸rounds", "running order")
-		for line := range strings.Lines(text) {
-			if n := len([]rune(strings.TrimRight(line, "\n"))); fmt.Sprint(n) > size[0] && n > 142 {
-				t.Errorf("at %s columns a line has %d cells", size[0], n)
+		term.until(func(text string) string {
+			lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+			switch {
+			case len(lines) != size.h || !strings.Contains(lines[size.h-1], "q quit"):
+				return "the keys in the last line"
+			case !strings.Contains(lines[1], "▸rounds") || strings.Count(text, "footing ─") != 1:
+				return "one trail, in the second line"
+			case strings.Count(text, "running order") != 1:
+				return "one running order"
 			}
-		}
+			return ""
+		})
 	}
 	term.press("w")
 	term.wait("first touch", "application/json", "All passed the weigh-in")
@@ -122,7 +136,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.tmux("resize-window", "-x", "142", "-y", "42")
 	term.press("l")
 	term.wait("1 run, 0 of them to the end", "Berth board")
-	term.press("a", "Down", "Down", "Down")
+	term.press("a", "Down", "Down", "Down", "Down")
 	term.wait("Manifest packer asks stream against gather")
 	term.press("q")
 	term.wait("ended with 0")

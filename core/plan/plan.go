@@ -206,6 +206,17 @@ func (p Pace) Sequential() bool { return p.Repeat > 0 }
 func (p Pace) WarmsUp() bool { return p.Warmup != nil && *p.Warmup != (Warmup{}) }
 
 func (p Pace) String() string {
+	text := p.load()
+	if p.Rush {
+		text += " from the creation of the service on"
+	}
+	if p.Wake > 0 {
+		text += ", once more after " + p.Wake.D().String() + " of silence"
+	}
+	return text
+}
+
+func (p Pace) load() string {
 	switch {
 	case p.Climb != nil:
 		return p.Climb.String() + p.spread() + " over " + p.For.D().String()

@@ -312,3 +312,24 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// The pace in words tells all that shapes a heat.
+func TestPaceInWords(t *testing.T) {
+	tests := []struct{ pace, want string }{
+		{"{ repeat: 1 }", "1 run a heat"},
+		{"{ repeat: 3, wake: 1s }", "3 runs a heat, one after another, once more after 1s of silence"},
+		{"{ clients: 4, for: 1s }", "4 clients for 1s"},
+		{"{ clients: 4, shots: 100, think: 5ms }", "4 clients that think 5ms, 100 shots a heat"},
+		{"{ rate: 60/s, for: 2s, spread: poisson }", "60/s, as independent users come, for 2s"},
+	}
+	for _, tt := range tests {
+		src := strings.Replace(berthBoard, "{ clients: 8, for: 2s, warmup: 500ms }", tt.pace, 1)
+		if got := read(t, src, options()).Pace.String(); got != tt.want {
+			t.Errorf("%s is %q; want %q", tt.pace, got, tt.want)
+		}
+	}
+	rushed := plan.Pace{Rate: 60, For: plan.Span(2 * time.Second), Rush: true}
+	if got, want := rushed.String(), "60/s for 2s from the creation of the service on"; got != want {
+		t.Errorf("rushed is %q; want %q", got, want)
+	}
+}
