@@ -408,7 +408,7 @@ func TestAnInterruptKeepsTheHeats(t *testing.T) {
 func TestAKilledRunIsFoundCutOffAndLeavesNothing(t *testing.T) {
 	h := newHome(t)
 	// The weigh-in would wait for b, so b is quick there: it sleeps long only once its flag is set.
-	h.write(t, "long.duel.yaml", strings.Replace(longRun, "sleep 0.06 & wait", "if [ -e slow ]; then sleep 98.7654 & wait; fi", 1))
+	h.write(t, "long.duel.yaml", strings.Replace(longRun, "sleep 0.06 & wait", "if [ -e slow ]; then setsid sleep 98.7654 & sleep 98.7654 & wait; fi", 1))
 	cmd, _ := start(t, h, "heat 3 of 200", "run", "long.duel.yaml")
 	h.write(t, "slow", "")
 	deadline := time.Now().Add(20 * time.Second)
@@ -446,7 +446,7 @@ const longService = `duel: Long service
 baseline: a
 course: { command: { run: [sleep, "0.05"] } }
 contenders:
-  a: { service: { shell: "sleep 97.6543 & echo lit; wait", ready: { line: lit } } }
+  a: { service: { shell: "sleep 97.6543 & setsid sleep 97.6543 & echo lit; wait", ready: { line: lit } } }
   b: { service: { shell: "sleep 97.6543 & echo lit; wait", ready: { line: lit }, fresh: duel } }
 pace: { repeat: 2 }
 rounds: 100

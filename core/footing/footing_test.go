@@ -303,31 +303,53 @@ func TestAStepThatFailsSpeaksForItself(t *testing.T) {
 }
 
 func TestWhatAStepLeavesRunningEndsWithItsScope(t *testing.T) {
-	dir := t.TempDir()
-	_, g := open(t, dir, "  before: { heat: 'sleep 600 >/dev/null 2>&1 & echo $! > pid' }\n")
-	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
-		t.Fatal(err)
+	for name, line := range map[string]string{
+		"in its group":            "sleep 600 >/dev/null 2>&1 & echo $! > pid",
+		"in a session of its own": "setsid sleep 600 >/dev/null 2>&1 & echo $! > pid",
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			_, g := open(t, dir, "  before: { heat: '"+line+"' }\n")
+			if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+				t.Fatal(err)
+			}
+			stat := sleeping(t, filepath.Join(dir, "pid"))
+			if strings.Contains(read(t, stat), ") Z ") {
+				t.Fatal("it does not go on during the heat")
+			}
+			if _, err := g.EndHeat(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			gone(t, stat)
+		})
 	}
-	proc := "/proc/" + strings.TrimSpace(read(t, filepath.Join(dir, "pid"))) + "/stat"
-	for range 5000 { // until it is the program that it was to become
-		if strings.Contains(read(t, proc), "(sleep)") {
-			break
+}
+
+// sleeping waits until the process whose number is in a file is the program that it was to become, and names the file that
+// tells of it.
+func sleeping(t *testing.T, file string) (stat string) {
+	t.Helper()
+	stat = "/proc/" + strings.TrimSpace(read(t, file)) + "/stat"
+	for range 5000 {
+		if strings.Contains(read(t, stat), "(sleep)") {
+			return stat
 		}
 		time.Sleep(time.Millisecond)
 	}
-	if stat := read(t, proc); !strings.Contains(stat, "(sleep)") || strings.Contains(stat, ") Z ") {
-		t.Fatalf("it does not go on during the heat: %s", stat)
-	}
-	if _, err := g.EndHeat(t.Context()); err != nil {
-		t.Fatal(err)
-	}
+	t.Fatalf("there is no sleep: %s", read(t, stat))
+	return ""
+}
+
+// gone waits until a process has ended.
+func gone(t *testing.T, stat string) {
+	t.Helper()
 	for range 5000 {
-		if stat := read(t, proc); stat == "no file" || strings.Contains(stat, ") Z ") {
+		if text := read(t, stat); text == "no file" || strings.Contains(text, ") Z ") {
 			return
 		}
 		time.Sleep(time.Millisecond)
 	}
-	t.Error("it is there still")
+	t.Errorf("it is there still: %s", read(t, stat))
 }
 
 func TestAnInterruptEndsAStep(t *testing.T) {

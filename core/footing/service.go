@@ -50,6 +50,7 @@ type service struct {
 	clock   *clock.Clock
 	cmd     *exec.Cmd
 	seat    *keeper.Seat
+	mark    keeper.Mark // carried by all its processes
 	output  *lastOutput
 	read    chan struct{} // closed when its output has ended
 	gone    chan struct{} // closed when it has ended and its group with it
@@ -113,9 +114,9 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 		seat.Release()
 		return fail("cannot be listened to", err)
 	}
-	v := &service{said: s, clock: clk, cmd: exec.Command(program, argv[1:]...), seat: seat, output: newLastOutput(clk, s.Ready.Line, s.Marks), read: make(chan struct{}), gone: make(chan struct{})}
+	v := &service{said: s, clock: clk, cmd: exec.Command(program, argv[1:]...), seat: seat, mark: keeper.NewMark(), output: newLastOutput(clk, s.Ready.Line, s.Marks), read: make(chan struct{}), gone: make(chan struct{})}
 	v.cmd.Dir, v.cmd.Stdout, v.cmd.Stderr = own, w, w
-	v.cmd.Env = append(env, "PORT="+setup.Port)
+	v.cmd.Env = append(env, "PORT="+setup.Port, string(v.mark))
 	for name, value := range s.Env {
 		v.cmd.Env = append(v.cmd.Env, name+"="+setup.Fill(string(value)))
 	}
@@ -183,6 +184,9 @@ func (v *service) await() {
 	v.seat.Clear()
 	v.cmd.Wait()
 	keeper.EndGroup(pid) // killed above; what is left of it has fallen to us
+	if k, err := keeper.Shared(); err == nil {
+		k.EndAllAdopted(v.mark) // what left its group
+	}
 	v.state = v.cmd.ProcessState
 	if v.group != nil {
 		v.killed = v.group.Killed()

@@ -57,11 +57,17 @@ func board(how string) {
 // serving opens a footing whose contender a has the board as a service, with more keys of it in rest.
 func serving(t *testing.T, how, rest string) (*footing.Footing, *footing.Ground) {
 	t.Helper()
+	return servingAfter(t, "", how, rest)
+}
+
+// servingAfter is serving with shell commands before the board.
+func servingAfter(t *testing.T, before, how, rest string) (*footing.Footing, *footing.Ground) {
+	t.Helper()
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
 	}
-	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\ncontenders:\n  b:\n  a: { service: { shell: 'exec " + self + " ${PORT}', env: { FOOTING_BOARD: " + how + " }" + rest + " } }\n"
+	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\ncontenders:\n  b:\n  a: { service: { shell: '" + before + "exec " + self + " ${PORT}', env: { FOOTING_BOARD: " + how + " }" + rest + " } }\n"
 	p, err := plan.Read(filepath.Join(t.TempDir(), "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}, Lookup: func(string) (string, bool) { return "", false }})
 	if err != nil {
 		t.Fatal(err)
@@ -183,6 +189,22 @@ func TestAServiceThatWillNotEndIsKilled(t *testing.T) {
 	seen, err := g.EndHeat(t.Context())
 	if err != nil || seen.Costs[1].Said != "killed after 50ms" {
 		t.Errorf("costs %+v, %v", seen.Costs, err)
+	}
+}
+
+// What a service started in a session of its own ends with it, so that the next one finds its place free.
+func TestWhatLeftAServicesGroupEndsWithIt(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "pid")
+	_, g := servingAfter(t, "setsid sleep 600 >/dev/null 2>&1 & echo $! > "+file+"; ", "answers", "")
+	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+		t.Fatal(err)
+	}
+	stat := sleeping(t, file)
+	if _, err := g.EndHeat(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if text := read(t, stat); text != "no file" {
+		t.Errorf("it is there still: %s", text)
 	}
 }
 

@@ -40,6 +40,7 @@ func (e *StepError) Error() string {
 type scope struct {
 	seats  []*keeper.Seat
 	groups []int
+	mark   keeper.Mark // of all its steps' processes; empty until there is a step
 }
 
 // maxSaid is what is kept of a step's output, from its end.
@@ -66,7 +67,10 @@ func (s *scope) step(ctx context.Context, when, line, dir string, env []string) 
 	limited, cancel := context.WithTimeout(ctx, stepLimit)
 	defer cancel()
 	cmd := exec.CommandContext(limited, "/bin/sh", "-c", line)
-	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, env, out, out // a file: nobody who holds on to it is waited for
+	if s.mark == "" {
+		s.mark = keeper.NewMark()
+	}
+	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, append(env, string(s.mark)), out, out // a file: nobody who holds on to it is waited for
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	if err := cmd.Start(); err != nil {
@@ -106,6 +110,12 @@ func (s *scope) end() {
 		s.seats[i].Release()
 	}
 	s.seats, s.groups = nil, nil
+	if s.mark == "" {
+		return
+	}
+	if k, err := keeper.Shared(); err == nil {
+		k.EndAllAdopted(s.mark) // what left its step's group
+	}
 }
 
 func ours(group int) bool {

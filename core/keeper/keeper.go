@@ -1,7 +1,8 @@
 // Package keeper makes sure that no process started by a run outlives it, even when the run is killed outright.
 //
 // A small copy of our own program waits at the end of a pipe. Process groups are written into a memory table that both
-// share, which costs a run nothing; when the pipe breaks, the keeper ends every group still in the table.
+// share, which costs a run nothing; when the pipe breaks, the keeper ends every group still in the table, and every process
+// that carries our mark.
 // It starts and measures nothing itself.
 package keeper
 
@@ -19,7 +20,7 @@ import (
 )
 
 const (
-	variable  = "PACEDUEL_KEEPER" // set in the keeper's environment
+	variable  = "PACEDUEL_KEEPER" // set in the keeper's environment, to the mark of its owner
 	slots     = 2048              // process groups alive at once
 	tableSize = slots * 4
 )
@@ -27,7 +28,8 @@ const (
 // Run turns this process into the keeper when it was started as one, and then does not return. Programs and test
 // binaries that start a Keeper call it first thing in main.
 func Run() {
-	if os.Getenv(variable) == "" {
+	mark := Mark(os.Getenv(variable))
+	if mark == "" {
 		return
 	}
 	// An interrupt typed at the terminal goes to everyone; the keeper leaves only after its owner.
@@ -42,6 +44,7 @@ func Run() {
 			syscall.Kill(-int(group), syscall.SIGKILL)
 		}
 	}
+	endMarked(mark)
 	os.Exit(0)
 }
 
@@ -82,7 +85,7 @@ func start() (*Keeper, error) {
 		return nil, fmt.Errorf("start keeper: find our own program: %w", err)
 	}
 	cmd := exec.Command(self)
-	cmd.Env = []string{variable + "=1"}
+	cmd.Env = []string{variable + "=" + string(RunMark())}
 	cmd.ExtraFiles = []*os.File{file}
 	pipe, err := cmd.StdinPipe()
 	if err != nil {

@@ -85,7 +85,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 }
 
 func environment(over map[string]plan.Word, fill func(string) string) []string {
-	env := append(os.Environ(), mark())
+	env := append(os.Environ(), string(keeper.RunMark()))
 	for name, value := range over {
 		prefix := name + "="
 		env = slices.DeleteFunc(env, func(e string) bool { return strings.HasPrefix(e, prefix) })
