@@ -224,22 +224,25 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 }
 
 // list shows the duels in h lines: the name of each, as much as fits of its last verdict, up to a number of lines, a gap.
+// The chosen one gives up its words last.
 func (v View) list(s screen.Scene, w, most, h int) []string {
-	for {
-		lines, at := v.entries(s, w, most)
-		if len(lines) <= h || most == 0 {
-			return parts.Window(lines, at, h)
+	for each := most; ; each-- {
+		for chosen := most + 1; chosen >= each; chosen-- {
+			lines, at := v.entries(s, w, each, chosen)
+			if len(lines) <= h || chosen == 0 {
+				return parts.Window(lines, at, h)
+			}
 		}
-		most--
 	}
 }
 
-// entries are the lines of all duels, and where the chosen one begins.
-func (v View) entries(s screen.Scene, w, most int) (lines []string, at int) {
+// entries are the lines of all duels, with up to so many of the last verdict of each and of the chosen one, and where the
+// chosen one begins.
+func (v View) entries(s screen.Scene, w, each, chosen int) (lines []string, at int) {
 	for i, d := range s.Duels {
-		mark, name := "  ", s.Theme.Ink
+		mark, name, most := "  ", s.Theme.Ink, each
 		if i == v.at(s) {
-			mark, name, at = s.Theme.Strong.Render("▌ "), s.Theme.Strong, len(lines)
+			mark, name, most, at = s.Theme.Strong.Render("▌ "), s.Theme.Strong, chosen, len(lines)
 		}
 		history := runsOf(s.Runs, d)
 		trace := ""
