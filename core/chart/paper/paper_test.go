@@ -98,6 +98,31 @@ func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {
 	}
 }
 
+// A figure that nobody has takes one line that says what it would need, and a word that is no verdict keeps its interval.
+func TestLanesSayWhatIsTooFew(t *testing.T) {
+	pic := pictures(t, []string{"per-vessel", "joined", "snapshot"}, 60, false)["tracks"]
+	w, h := pic.size()
+	p, err := newPen(sized{&recorder.Canvas{}, w, h})
+	if err != nil {
+		t.Fatal(err)
+	}
+	pic.draw(p, w, h)
+	few, intervals := 0, 0
+	for _, b := range p.boxes {
+		switch {
+		case strings.HasPrefix(b.text, "too few: needs 500 shots"):
+			few++
+		case b.text == "–":
+			t.Error("an empty place is drawn for a figure that nobody has")
+		case strings.Contains(b.text, "still open") && strings.Contains(b.text, " to "):
+			intervals++
+		}
+	}
+	if few != 1 || intervals == 0 {
+		t.Errorf("too few is said %d times, want once for p99; %d open words have intervals", few, intervals)
+	}
+}
+
 // sized makes a recorder a canvas of a size.
 type sized struct {
 	*recorder.Canvas

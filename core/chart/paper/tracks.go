@@ -19,21 +19,33 @@ const (
 	laneName  = 150
 	laneFrom  = edge + laneName
 	laneWidth = 330
+	fewRoom   = 26 // of a figure that nobody has
+	fewIndent = 90
 )
 
 func (t tracks) sheet() sheet { return sheet{t.Title, t.Sentence, t.Note, t.Conditions} }
 
 func (t tracks) size() (w, h vg.Length) {
-	lanes := 0
+	h = t.sheet().room() + 10
 	for _, f := range t.Figures {
-		lanes += len(f.Lanes)
+		if _, ok := f.TooFew(); ok {
+			h += fewRoom
+		} else {
+			h += vg.Length(14 + len(f.Lanes)*laneStep + trackGap)
+		}
 	}
-	return width, t.sheet().room() + vg.Length(10+lanes*laneStep+len(t.Figures)*(trackGap+14))
+	return width, h
 }
 
 func (t tracks) draw(p *pen, w, h vg.Length) {
 	y := t.sheet().above(p, w, h)
 	for _, f := range t.Figures {
+		if say, ok := f.TooFew(); ok {
+			p.text(f.Label, laneFrom, y-14, figureSize, bold, ink)
+			p.text(say, laneFrom+fewIndent, y-14, figureSize, regular, faint)
+			y -= fewRoom
+			continue
+		}
 		y -= 14
 		p.text(f.Label, laneFrom, y, figureSize, bold, ink)
 		for _, l := range f.Lanes {
@@ -68,7 +80,10 @@ func (p *pen) lane(l chart.TrackLane, y vg.Length) {
 	p.textRight(l.Ratio, x+100, y, figureSize, bold, style)
 	said := string(l.Word)
 	if l.Word == judge.Better || l.Word == judge.Worse {
-		said = l.Say + "  " + l.Interval
+		said = l.Say
+	}
+	if l.Interval != "" {
+		said += "  " + l.Interval
 	}
 	p.text(p.cut(said, width-edge-x-108, figureSize, regular), x+108, y, figureSize, regular, style)
 }
