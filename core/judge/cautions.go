@@ -278,10 +278,23 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 	if v.Rounds < stats.MinRounds {
 		return []Caution{{Kind: FewRounds, See: SeeLadder, What: fmt.Sprintf("%s: an interval needs %d", units.Plural(v.Rounds, "complete round"), stats.MinRounds), Try: "set rounds: " + fmt.Sprint(plan.DefaultRounds)}}
 	}
-	if v.Decides != "" {
-		return nil
+	if own, least := v.unsettleable(); least > 0 {
+		out = append(out, Caution{
+			Kind: FewRounds, See: SeeLadder,
+			What: fmt.Sprintf("%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"), least),
+			Try:  "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
+		})
 	}
-	own, others, alpha := 0, 0, level
+	return out
+}
+
+// unsettleable is how many figures of the ladder nothing can be said of together, whatever was measured, since there are too
+// few rounds for so many, and how many rounds they need; least is 0 where there are enough.
+func (v *Verdict) unsettleable() (own, least int) {
+	if v.Decides != "" || v.Rounds < stats.MinRounds {
+		return 0, 0
+	}
+	others, alpha := 0, level
 	for _, f := range v.Faces {
 		for _, a := range f.Figures {
 			switch {
@@ -296,14 +309,10 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 	if others > 0 {
 		alpha *= ownShare
 	}
-	if least := stats.LeastRounds(alpha / float64(max(own, 1))); v.Rounds < least && own > 0 {
-		out = append(out, Caution{
-			Kind: FewRounds, See: SeeLadder,
-			What: fmt.Sprintf("%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"), least),
-			Try:  "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
-		})
+	if least = stats.LeastRounds(alpha / float64(max(own, 1))); v.Rounds >= least || own == 0 {
+		return own, 0
 	}
-	return out
+	return own, least
 }
 
 func hostCautions(r *result.Result) (out []Caution) {

@@ -146,6 +146,18 @@ func TestFewRoundsSettleNothing(t *testing.T) {
 	if !hasCaution(v, "7 rounds cannot settle any of 5 figures together; that needs 8") {
 		t.Errorf("no caution says why: %+v", v.Cautions)
 	}
+	const why = "7 rounds cannot settle 5 figures together; 8 can."
+	if !strings.HasSuffix(v.Sentence, why) {
+		t.Errorf("the sentence %q does not say why", v.Sentence)
+	}
+	// While it runs there are more rounds to come, and with enough of them there is nothing to say.
+	for rounds, ending := range map[int]result.Ending{7: result.Running, 8: result.Done} {
+		r := sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), rounds, 2000))
+		r.Ending = ending
+		if v := weigh(t, r); strings.Contains(v.Sentence, "cannot settle") {
+			t.Errorf("%d rounds, %s: %q", rounds, ending, v.Sentence)
+		}
+	}
 }
 
 func TestAFigureNamedBeforehandDecidesAlone(t *testing.T) {

@@ -474,6 +474,9 @@ func overall(r *result.Result, v *Verdict) string {
 			text = append(text, g.Sentence)
 		}
 	}
+	if own, least := v.unsettleable(); least > 0 && r.Ending != result.Running {
+		text = append(text, fmt.Sprintf("%s cannot settle %s together; %d can.", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"), least))
+	}
 	return strings.Join(text, " ")
 }
 
