@@ -83,7 +83,7 @@ func (s *settings) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			printVerdict(os.Stdout, r, v)
+			toTerminal(os.Stdout).verdict(r, v)
 			return nil
 		},
 	}

@@ -1,11 +1,17 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
+	"unicode/utf8"
+
+	"golang.org/x/term"
 
 	"paceduel/core/judge"
 	"paceduel/core/result"
@@ -13,116 +19,181 @@ import (
 	"paceduel/core/weighin"
 )
 
+// printer writes what a run found, for people: lines of prose at most proseWidth long, all within its width.
+type printer struct {
+	out   io.Writer
+	width int // of the terminal; 0 where lines may be as long as they like
+}
+
 const proseWidth = 96
 
-// printVerdict writes the verdict: the sentence, the figures face to face, the scorecard, the cautions.
-func printVerdict(out io.Writer, r *result.Result, v *judge.Verdict) {
-	fmt.Fprintf(out, "\n%s\n", r.Plan.Name)
-	if r.Plan.Question != "" {
-		fmt.Fprintln(out, wrap(r.Plan.Question, "  "))
+// toTerminal prints to a file, within the width of the terminal that it is, if it is one.
+func toTerminal(f *os.File) printer {
+	p := printer{out: f}
+	if w, _, err := term.GetSize(int(f.Fd())); err == nil {
+		p.width = w
 	}
-	fmt.Fprintf(out, "\n%s\n", wrap(v.Sentence, "  "))
+	return p
+}
+
+// say writes a paragraph; what begins like an item of a list goes on beneath its text.
+func (p printer) say(text string) {
+	width := proseWidth
+	if p.width > 0 {
+		width = max(min(width, p.width-len(indent)), 20)
+	}
+	fmt.Fprintln(p.out, wrap(text, indent, width))
+}
+
+// indent is in front of all lines but titles.
+const indent = "  "
+
+// verdict writes the sentence, the figures face to face, the scorecard, the cautions.
+func (p printer) verdict(r *result.Result, v *judge.Verdict) {
+	fmt.Fprintf(p.out, "\n%s\n", r.Plan.Name)
+	if r.Plan.Question != "" {
+		p.say(r.Plan.Question)
+	}
+	p.gap()
+	p.say(v.Sentence)
 	for i := range v.Ranking {
-		fmt.Fprintf(out, "\n%s\n", wrap(v.Ranking[i].Sentence(), "  "))
+		p.gap()
+		p.say(v.Ranking[i].Sentence())
 	}
 	for i := range v.Faces {
-		printFace(out, v, &v.Faces[i])
+		p.face(v, &v.Faces[i])
 	}
 	if v.Mirror != nil && v.Rounds > 0 {
-		fmt.Fprintln(out, "\n  the baseline against itself: how much this machine differs from itself")
-		printFace(out, v, v.Mirror)
+		p.gap()
+		p.say("the baseline against itself: how much this machine differs from itself")
+		p.face(v, v.Mirror)
 	}
 	if v.Rounds > 0 {
-		fmt.Fprintf(out, "\n  %s; %s.\n", v.Note, units.Plural(v.Rounds, "round"))
-		printScorecard(out, r, v)
+		p.gap()
+		p.say(fmt.Sprintf("%s; %s.", v.Note, units.Plural(v.Rounds, "round")))
+		p.scorecard(r, v)
 	}
 	if len(v.Claims) > 0 {
-		fmt.Fprintln(out, "\n  claims")
+		p.gap()
+		p.say("claims")
 	}
 	for _, c := range v.Claims {
-		fmt.Fprintln(out, wrap(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why), "  "))
+		p.say(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why))
 	}
 	if len(v.Stakes) > 0 {
-		fmt.Fprintln(out, "\n  stakes")
+		p.gap()
+		p.say("stakes")
 	}
 	for i := range v.Stakes {
-		fmt.Fprintln(out, wrap("- "+v.Stakes[i].Sentence(v.Baseline), "  "))
-		fmt.Fprintln(out, wrap("  = "+v.Stakes[i].Formula, "  "))
+		p.say("- " + v.Stakes[i].Sentence(v.Baseline))
+		p.say("  = " + v.Stakes[i].Formula)
 	}
 	if len(v.Cautions) > 0 {
-		fmt.Fprintln(out, "\n  cautions")
+		p.gap()
+		p.say("cautions")
 	}
 	for _, c := range v.Cautions {
-		fmt.Fprintln(out, wrap("- "+c.What, "  "))
+		p.say("- " + c.What)
 		if c.Try != "" {
-			fmt.Fprintln(out, wrap("  "+c.Try, "  "))
+			p.say("  " + c.Try)
 		}
 	}
-	fmt.Fprintln(out)
-	fmt.Fprintln(out, wrap(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID), "  "))
+	p.gap()
+	p.say(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID))
 }
 
-func printFace(out io.Writer, v *judge.Verdict, f *judge.Face) {
-	w := tabwriter.NewWriter(out, 0, 0, 3, ' ', 0)
-	fmt.Fprintf(w, "\n  \t%s\t%s\tratio\tbetween\tdifference\t\n", v.Baseline, f.Contender)
-	for _, a := range f.Figures {
-		ratio, between := units.None, units.None
-		if a.Rounds > 0 {
-			ratio, between = a.Factor(), a.Interval()
+func (p printer) gap() { fmt.Fprintln(p.out) }
+
+// face writes the figures of a contender beside the baseline's. Where that is too wide, differences are left out, which the
+// two figures tell as well, then what would settle an open one.
+func (p printer) face(v *judge.Verdict, f *judge.Face) {
+	p.gap()
+	const difference = 5 // its column
+	for dropped := range 3 {
+		rows := [][]string{{"", v.Baseline, f.Contender, "ratio", "between", "difference", ""}}
+		for _, a := range f.Figures {
+			ratio, between := units.None, units.None
+			if a.Rounds > 0 {
+				ratio, between = a.Factor(), cmp.Or(a.Interval(), units.None)
+			}
+			apart, _, _ := strings.Cut(a.Apart(), " (")
+			say := a.Say()
+			if dropped == 2 && (a.Word == judge.Open || a.Word == judge.TooFew) {
+				say = string(a.Word)
+			}
+			rows = append(rows, []string{a.Title(), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, cmp.Or(apart, units.None), say})
 		}
-		apart, _, _ := strings.Cut(a.Apart(), " (")
-		if apart == "" {
-			apart = units.None
+		if dropped > 0 {
+			for i := range rows {
+				rows[i] = slices.Delete(rows[i], difference, difference+1)
+			}
 		}
-		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\t%s\t%s\t%s\n", a.Title(), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, apart, a.Say())
+		text, width := table(rows)
+		if p.width == 0 || width <= p.width || dropped == 2 {
+			io.WriteString(p.out, text)
+			return
+		}
+	}
+}
+
+// table sets rows in columns, and tells how long its longest line is.
+func table(rows [][]string) (text string, width int) {
+	var out strings.Builder
+	w := tabwriter.NewWriter(&out, 0, 0, 3, ' ', 0)
+	for _, row := range rows {
+		fmt.Fprintln(w, indent+strings.Join(row, "\t"))
 	}
 	w.Flush()
+	for line := range strings.Lines(out.String()) {
+		width = max(width, utf8.RuneCountInString(strings.TrimRight(line, " \n")))
+	}
+	return out.String(), width
 }
 
-func printScorecard(out io.Writer, r *result.Result, v *judge.Verdict) {
-	w := tabwriter.NewWriter(out, 0, 0, 3, ' ', 0)
-	fmt.Fprint(w, "\n  ")
+func (p printer) scorecard(r *result.Result, v *judge.Verdict) {
+	rows := [][]string{{""}}
 	for _, e := range r.Entrants {
-		fmt.Fprintf(w, "\t%s", e.Name)
+		rows[0] = append(rows[0], e.Name)
 	}
-	fmt.Fprintln(w)
 	for _, row := range v.Scorecard {
-		fmt.Fprintf(w, "  %s\t%s\n", row.Name, strings.Join(row.Values, "\t"))
+		rows = append(rows, append([]string{row.Name}, row.Values...))
 	}
-	w.Flush()
+	text, _ := table(rows)
+	p.gap()
+	io.WriteString(p.out, text)
 }
 
-// printTouches writes what each contender answered at the weigh-in.
-func printTouches(out io.Writer, r *result.Result) {
+// touches writes what each contender answered at the weigh-in.
+func (p printer) touches(r *result.Result) {
 	for _, e := range r.Entrants {
 		t := e.Touch
 		switch {
 		case t == nil:
-			fmt.Fprintf(out, "  %s: not asked\n", e.Name)
+			fmt.Fprintf(p.out, "  %s: not asked\n", e.Name)
 		case weighin.Passed(t):
-			fmt.Fprintf(out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)), suffix(", ", t.Type)+suffix(", ", e.Version))
+			fmt.Fprintf(p.out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)), suffix(", ", t.Type)+suffix(", ", e.Version))
 			for _, note := range t.Notes {
-				fmt.Fprintf(out, "    ! %s\n", note)
+				fmt.Fprintf(p.out, "    ! %s\n", note)
 			}
 			if again := e.Again; weighin.Passed(again) {
-				fmt.Fprintf(out, "    %s: %s in %s, %s\n", again.State, again.Outcome, units.Duration(again.Latency), units.Bytes(float64(again.Bytes)))
+				fmt.Fprintf(p.out, "    %s: %s in %s, %s\n", again.State, again.Outcome, units.Duration(again.Latency), units.Bytes(float64(again.Bytes)))
 			} else if again != nil {
-				fmt.Fprintf(out, "    %s: did not pass: %s\n    try: %s\n", again.State, again.Err, again.Try)
+				fmt.Fprintf(p.out, "    %s: did not pass: %s\n    try: %s\n", again.State, again.Err, again.Try)
 			}
 			for _, line := range changeLines(t.Changes) {
-				fmt.Fprintf(out, "    %s\n", line)
+				fmt.Fprintf(p.out, "    %s\n", line)
 			}
 		default:
-			fmt.Fprintf(out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
+			fmt.Fprintf(p.out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
 			for _, said := range []string{t.Stderr, t.Body} {
-				printSaid(out, said)
+				p.said(said)
 			}
 		}
 	}
 }
 
-// printSaid writes the beginning of what a contender said, and how much more there is.
-func printSaid(out io.Writer, text string) {
+// said writes the beginning of what a contender said, and how much more there is.
+func (p printer) said(text string) {
 	const most, longest = 5, 160
 	lines := strings.Split(strings.TrimSpace(text), "\n")
 	if lines[0] == "" {
@@ -135,10 +206,10 @@ func printSaid(out io.Writer, text string) {
 		} else {
 			line = string(runes)
 		}
-		fmt.Fprintf(out, "    | %s\n", line)
+		fmt.Fprintf(p.out, "    | %s\n", line)
 	}
 	if more := len(lines) - most; more > 0 {
-		fmt.Fprintf(out, "    | and %s more\n", units.Plural(more, "line"))
+		fmt.Fprintf(p.out, "    | and %s more\n", units.Plural(more, "line"))
 	}
 }
 
@@ -163,15 +234,15 @@ func changeLines(c *result.Changes) (lines []string) {
 	return lines
 }
 
-// printFooting writes what is done for each run, and what this machine cannot do.
-func printFooting(out io.Writer, r *result.Result) {
+// footing writes what is done for each run, and what this machine cannot do.
+func (p printer) footing(r *result.Result) {
 	for _, text := range r.Footing.Cannot {
-		fmt.Fprintf(out, "  this machine: %s\n", text)
+		fmt.Fprintf(p.out, "  this machine: %s\n", text)
 	}
 	for _, c := range r.Spent(r.Heats) {
 		if c.Times > 0 {
 			who := strings.TrimSpace(c.Contender + " " + c.State)
-			fmt.Fprintf(out, "  %s: %s, %s: %s, %s each\n", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))
+			fmt.Fprintf(p.out, "  %s: %s, %s: %s, %s each\n", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))
 		}
 	}
 }
@@ -179,30 +250,30 @@ func printFooting(out io.Writer, r *result.Result) {
 // shownDifferences is how many differences of a check are printed.
 const shownDifferences = 5
 
-// printWeighing writes in what contenders differ from the baseline.
-func printWeighing(out io.Writer, r *result.Result) {
+// weighing writes in what contenders differ from the baseline.
+func (p printer) weighing(r *result.Result) {
 	w := r.Weighing
 	if w == nil {
 		return
 	}
 	switch {
 	case len(w.Unequal()) == 0 && w.Compared(r.Plan.Baseline):
-		fmt.Fprintln(out, "  the same work")
+		fmt.Fprintln(p.out, "  the same work")
 	case len(w.Unequal()) == 0:
 		return // there were no two to be compared
 	case !w.Ruled:
-		fmt.Fprintln(out, "  told only, since the plan has no rules under same:")
+		fmt.Fprintln(p.out, "  told only, since the plan has no rules under same:")
 	}
 	for _, c := range w.Checks {
 		if c.Same {
 			continue
 		}
-		fmt.Fprintf(out, "  %s: not %s\n", strings.TrimSpace(c.Contender+" "+c.State), c.Rule)
+		fmt.Fprintf(p.out, "  %s: not %s\n", strings.TrimSpace(c.Contender+" "+c.State), c.Rule)
 		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
-			fmt.Fprintf(out, "    %s: %s, not %s\n", units.Printable(d.Where), units.Printable(d.Contender), units.Printable(d.Baseline))
+			fmt.Fprintf(p.out, "    %s: %s, not %s\n", units.Printable(d.Where), units.Printable(d.Contender), units.Printable(d.Baseline))
 		}
 		if more := len(c.Differences) - shownDifferences; more > 0 {
-			fmt.Fprintf(out, "    and %d more\n", more)
+			fmt.Fprintf(p.out, "    and %d more\n", more)
 		}
 	}
 }
@@ -214,8 +285,8 @@ func suffix(before, text string) string {
 	return before + text
 }
 
-// wrap breaks text at spaces to the width of prose, each line behind indent.
-func wrap(text, indent string) string {
+// wrap breaks text at spaces to a width, each line behind indent.
+func wrap(text, indent string, most int) string {
 	var out strings.Builder
 	width := 0
 	for i, word := range strings.Split(text, " ") {
@@ -223,12 +294,13 @@ func wrap(text, indent string) string {
 		switch {
 		case i == 0:
 			out.WriteString(indent)
-		case width+1+n > proseWidth:
+		case width+1+n > most:
 			out.WriteString("\n" + indent)
+			width = 0
 			if strings.HasPrefix(text, "- ") || strings.HasPrefix(text, "  ") {
 				out.WriteString("  ")
+				width = 2
 			}
-			width = 0
 		default:
 			out.WriteByte(' ')
 			width++

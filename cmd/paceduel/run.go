@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -108,7 +107,7 @@ type runOptions struct {
 
 func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOptions) error {
 	out := opt.out
-	verdicts := io.Writer(os.Stdout)
+	verdicts := os.Stdout
 	if out == "-" {
 		verdicts = os.Stderr
 	}
@@ -129,8 +128,8 @@ func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOption
 	}
 	switch {
 	case weighin.IsFailed(err):
-		printTouches(os.Stderr, o.Result)
-		printWeighing(os.Stderr, o.Result)
+		toTerminal(os.Stderr).touches(o.Result)
+		toTerminal(os.Stderr).weighing(o.Result)
 		if weighin.IsUnequal(err) {
 			fmt.Fprintln(os.Stderr, "paceduel: "+err.Error())
 		}
@@ -141,7 +140,7 @@ func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOption
 	case err != nil && o.Verdict == nil:
 		return err
 	}
-	printVerdict(verdicts, o.Result, o.Verdict)
+	toTerminal(verdicts).verdict(o.Result, o.Verdict)
 	if out != "" {
 		if writeErr := writeResult(o.Result, out); writeErr != nil {
 			return errors.Join(writeErr, err)
@@ -222,9 +221,10 @@ func check(ctx context.Context, p *plan.Plan, save string) error {
 	if saveErr != nil {
 		return saveErr
 	}
-	printTouches(os.Stdout, r)
-	printWeighing(os.Stdout, r)
-	printFooting(os.Stdout, r)
+	out := toTerminal(os.Stdout)
+	out.touches(r)
+	out.weighing(r)
+	out.footing(r)
 	if err != nil {
 		if !weighin.IsFailed(err) {
 			return err

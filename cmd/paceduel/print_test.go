@@ -1,0 +1,83 @@
+package main
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/internal/sample"
+)
+
+func TestWrapping(t *testing.T) {
+	tests := []struct{ name, text, want string }{
+		{"short", "ebb and flood", "  ebb and flood"},
+		{"at spaces", "the board of the coming fortnight", "  the board of the\n  coming fortnight"},
+		{"an item", "- the board of the coming fortnight", "  - the board of the\n    coming fortnight"},
+		{"a word that is too long", "see http://127.0.0.1:8080/berths now", "  see\n  http://127.0.0.1:8080/berths\n  now"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			if got := wrap(tt.text, "  ", 20); got != tt.want {
+				t.Errorf("wrapped as\n%s\nwant\n%s", got, tt.want)
+			}
+		})
+	}
+}
+
+// What is printed to a terminal fits it, and what is left out for that is the least.
+func TestAVerdictFitsTheTerminal(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 6, Shots: 500, Clients: 4, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "per-vessel", Latency: sample.Times(0.010, 0.2)}, {Name: "joined", Latency: sample.Times(0.009, 0.4)},
+	}})
+	r.Plan.Question = "Does one joined query beat a query per vessel when the board is busy, and would anybody at the quay notice it?"
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	printed := func(width int) string {
+		var out bytes.Buffer
+		printer{&out, width}.verdict(r, v)
+		return out.String()
+	}
+	for _, width := range []int{72, 80, 100, 140} {
+		for line := range strings.Lines(printed(width)) {
+			if n := utf8.RuneCountInString(strings.TrimRight(line, " \n")); n > width {
+				t.Errorf("at %d columns a line has %d: %s", width, n, line)
+			}
+		}
+	}
+	if narrow := printed(72); strings.Contains(narrow, "difference") || !strings.Contains(narrow, "between") || strings.Contains(narrow, "(alone:") {
+		t.Errorf("a narrow terminal has\n%s", narrow)
+	}
+	if whole := printed(0); !strings.Contains(whole, "difference") || !strings.Contains(whole, "still open (alone: faster)") {
+		t.Errorf("without a terminal there is\n%s", whole)
+	}
+}
+
+func TestNobodyComparedIsNotTheSameWork(t *testing.T) {
+	check := func(contender string, same bool) result.Check {
+		return result.Check{Contender: contender, Rule: "the same bytes", Same: same}
+	}
+	tests := []struct {
+		name   string
+		checks []result.Check
+		want   string
+	}{
+		{"nobody", nil, ""},
+		{"the baseline alone", []result.Check{check("a", true)}, ""},
+		{"alike", []result.Check{check("b", true)}, "  the same work\n"},
+		{"unlike", []result.Check{check("b", false)}, "  told only, since the plan has no rules under same:\n  b: not the same bytes\n"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			var out bytes.Buffer
+			printer{out: &out}.weighing(&result.Result{Plan: result.Plan{Baseline: "a"}, Weighing: &result.Weighing{Checks: tt.checks}})
+			if out.String() != tt.want {
+				t.Errorf("it says %q; want %q", out.String(), tt.want)
+			}
+		})
+	}
+}
