@@ -138,6 +138,13 @@ func TestFewRoundsSettleNothing(t *testing.T) {
 			t.Errorf("%d rounds: %q; want %q", rounds, v.Sentence, want)
 		}
 	}
+	d := duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 3, 2000)
+	d.Entrants = append(d.Entrants, sample.Entrant{Name: "snapshot", Latency: sample.Times(0.020, 0.01), Bytes: d.Entrants[0].Bytes})
+	several := weigh(t, sample.Make(d)).Sentence
+	if !strings.HasPrefix(several, "After 3 rounds, as against per-vessel: joined is about 10x faster at p50") || !strings.Contains(several, "; snapshot is about 2.0x slower at p50") ||
+		!strings.HasSuffix(several, ". Nothing is settled, an interval needs 5 rounds.") {
+		t.Errorf("of two contenders after three rounds it says %q", several)
+	}
 	// Five corrected figures need eight rounds, however clear they are.
 	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 7, 2000)))
 	if a := figure(t, v, plan.P50); a.Word != judge.Open {

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"strings"
@@ -373,6 +374,17 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 
 // unsettled words a comparison of too few rounds for any interval; empty when there are enough.
 func unsettled(f *Face, said []Assessment, base string) string {
+	about := about(f, said)
+	if about == "" {
+		return ""
+	}
+	return fmt.Sprintf("After %s %s, as against %s; nothing is settled, an interval needs %d rounds.",
+		units.Plural(said[0].Rounds, "round"), about, base, stats.MinRounds)
+}
+
+// about says how a contender stands where nothing has an interval: "joined is about 3.1x faster at p50"; empty where
+// anything has.
+func about(f *Face, said []Assessment) string {
 	var list []string
 	for _, a := range said {
 		if !math.IsNaN(a.Low) {
@@ -384,8 +396,29 @@ func unsettled(f *Face, said []Assessment, base string) string {
 		}
 		list = append(list, fmt.Sprintf("%s %s%s", a.Factor(), comparative(a.Figure, word), at(a.Figure)))
 	}
-	return fmt.Sprintf("After %s %s is about %s, as against %s; nothing is settled, an interval needs %d rounds.",
-		units.Plural(said[0].Rounds, "round"), f.Contender, units.List(list), base, stats.MinRounds)
+	return fmt.Sprintf("%s is about %s", f.Contender, units.List(list))
+}
+
+// allUnsettled says once what would else be said of each of several contenders: that there are too few rounds.
+func allUnsettled(r *result.Result, v *Verdict) string {
+	if len(v.Faces) < 2 || v.Rounds >= stats.MinRounds || len(r.States()) > 1 || r.Plan.Pace.Climb != nil {
+		return ""
+	}
+	var list []string
+	for i := range v.Faces {
+		f := &v.Faces[i]
+		said := f.spoken(v.Decides)
+		if len(said) == 0 || failuresDiffer(r, v.Baseline, f.Contender) != "" || besides(f) != "" {
+			return ""
+		}
+		about := about(f, said)
+		if about == "" {
+			return ""
+		}
+		list = append(list, about)
+	}
+	return fmt.Sprintf("After %s, as against %s: %s. Nothing is settled, an interval needs %d rounds.",
+		units.Plural(v.Rounds, "round"), v.Baseline, strings.Join(list, "; "), stats.MinRounds)
 }
 
 // phrase puts one figure into a sentence: "3.4x faster than per-vessel at p50 (3.1 to 3.7)"; the comparative stands only
@@ -463,7 +496,7 @@ func overall(r *result.Result, v *Verdict) string {
 		text = append(text, v.Faces[i].Sentence)
 	}
 	text[0], text[v.Best] = text[v.Best], text[0]
-	if open := allOpen(r, v); open != "" {
+	if open := cmp.Or(allUnsettled(r, v), allOpen(r, v)); open != "" {
 		text = []string{open}
 	}
 	if alike := allAlike(r, v); alike != "" {
