@@ -25,6 +25,7 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	corerounds "paceduel/core/rounds"
+	"paceduel/core/units"
 	"paceduel/internal/golden"
 	"paceduel/internal/sample"
 	"paceduel/screen"
@@ -161,6 +162,40 @@ func threeWay() *result.Result {
 	})
 }
 
+// afterHeats is a model that follows a run whose first n heats have ended.
+func afterHeats(m Model, r *result.Result, n int) Model {
+	f := newFollower(newFeed())
+	head := *r
+	head.Heats, head.Ending = nil, result.Running
+	f.follow(corerounds.Started{Result: &head})
+	for _, h := range r.Heats[:n] {
+		f.follow(corerounds.HeatBegan{Round: h.Round, Contender: h.Contender, State: h.State})
+		f.follow(corerounds.HeatEnded{Heat: h, Left: time.Minute})
+	}
+	run := f.run
+	m.scene.Run = &run
+	return m
+}
+
+// A lane has its figures from its first heat on, so that a run that goes wrong is seen early; comparing waits for a round.
+func TestFirstFiguresComeWithTheFirstHeat(t *testing.T) {
+	r := threeWay()
+	m := press(t, afterHeats(started(t, config(t, nil), 142, 42), r, 1), "r")
+	first := r.Heats[0]
+	name, state := first.Contender, first.State
+	if lane := m.scene.Run.Lane(name, state); lane.P50 == units.None || lane.Shots != "700" {
+		t.Errorf("after its first heat %s has %+v", name, lane)
+	}
+	shows(t, m, m.scene.Run.Lane(name, state).P50)
+	for _, e := range r.Entrants {
+		if lane := m.scene.Run.Lane(e.Name, ""); e.Name != name && lane.P50 != units.None {
+			t.Errorf("%s, which was not on yet, has %+v", e.Name, lane)
+		}
+	}
+	shows(t, press(t, m, "v"), "There is nothing to weigh before the first round is complete.")
+	shows(t, press(t, m, "y"), "")
+}
+
 // Whatever the window and the view, exactly its size is drawn.
 func TestEveryViewFitsEveryWindow(t *testing.T) {
 	cfg := config(t, map[string]string{"tides.duel.yaml": tides, "broken.duel.yaml": "duel: [\n"})
@@ -172,6 +207,11 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	run.Now = &screen.Now{Round: 3, Contender: "joined", Shots: 100, Rate: 1000, P50: time.Millisecond, P99: time.Second, Heat: run.Result.Heats[7]}
 	live.scene.Run = &run
 	states["live"] = live
+	for n := 1; n <= 3; n++ { // heats of the first round
+		served := threeWay()
+		sample.Serve(served)
+		states[fmt.Sprintf("after %d heats", n)] = afterHeats(m, served, n)
+	}
 	withServices := threeWay()
 	sample.Serve(withServices)
 	states["served"] = withRun(m, withServices)

@@ -130,6 +130,9 @@ func (f *follower) service(contender string, is screen.Service) {
 
 func (f *follower) begin(e rounds.HeatBegan) {
 	n := &screen.Now{Round: e.Round, Contender: e.Contender, State: e.State, Stage: pace.WarmingUp}
+	if p := f.run.Result.Plan.Pace; p.WarmupFor == 0 && p.WarmupShots == 0 {
+		n.Stage = pace.Judged // nothing comes before it
+	}
 	n.Heat = result.Heat{Round: e.Round, Contender: e.Contender, State: e.State, At: e.At, Wall: f.span(judge.Key{Contender: e.Contender, State: e.State})}
 	f.run.Now, f.run.Left = n, e.Left
 }
@@ -167,7 +170,8 @@ func (f *follower) glance(e rounds.Progress) {
 // two looks, since judging costs more the more heats there are.
 const everyRound = 20
 
-// dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs.
+// dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs. In the first one
+// each heat counts, since somebody may wait for a lane's first figures to see whether the run is a wrong one.
 func (f *follower) dueForJudging() bool {
 	ended, round := 0, 0
 	for _, heats := range f.run.Result.Order {
@@ -177,7 +181,7 @@ func (f *follower) dueForJudging() bool {
 		ended += len(heats)
 		round++
 	}
-	return ended == len(f.run.Heats) && (round <= everyRound || round%(round/everyRound+1) == 0)
+	return round <= 1 || ended == len(f.run.Heats) && (round <= everyRound || round%(round/everyRound+1) == 0)
 }
 
 // judge weighs the finished heats, so that the verdict can be watched as it settles.

@@ -446,7 +446,7 @@ func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []stri
 		return lines
 	}
 	all := s.Run.Lane(l.Name, l.state)
-	if all.P50 == units.None {
+	if all.P50 == units.None && all.Mean != units.None {
 		field("mean", all.Mean) // of single runs, say
 	} else {
 		field("p50", all.P50)
