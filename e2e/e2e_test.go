@@ -135,6 +135,7 @@ func TestRunJudgesKeepsAndExports(t *testing.T) {
 	h.run(t, "log").says(t, 0, r.ID, "Count", "in the mean")
 	h.run(t, "show", r.ID).says(t, 0, "in the mean")
 	h.run(t, "show", "out.json").says(t, 0, "in the mean")
+	h.run(t, "show").says(t, 0, "in the mean", "run "+r.ID)
 	h.run(t, "export", r.ID, "--to", "pictures").says(t, 0, "count-long-"+r.ID+".svg", ".pdf", ".json", "count-distribution-"+r.ID+".svg", "count-tail-"+r.ID+".pdf", "count-timeline-"+r.ID+".svg", "count-"+r.ID+".md", ".csv")
 	report, err := os.ReadFile(filepath.Join(h.dir, "pictures", "count-"+r.ID+".md"))
 	for _, part := range []string{"# Count", "**long is ", "## Figures", "| **mean** |", "## Cautions", "paceduel run count.duel.yaml --seed 7", "![", "pace: { repeat: 2 }"} {
@@ -228,6 +229,7 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{"between", "--headless", "cat data.txt", "cat none.txt"}, 3, []string{"cat: none.txt: No such file"}},
 		{[]string{"between", "--headless", "true"}, 2, []string{"needs 2 to 8 contenders"}},
 		{[]string{"show", "zz"}, 2, []string{"no such run"}},
+		{[]string{"show", "--logbook", "empty.sqlite"}, 2, []string{"no runs in", "empty.sqlite yet; paceduel run PLAN makes one"}},
 		{[]string{"show", "data.txt"}, 4, []string{"this is no result of Pace Duel"}},
 		{[]string{"open", "data.txt"}, 2, []string{"this is no result of Pace Duel"}},
 		{[]string{"open"}, 2, []string{"needs a terminal"}},

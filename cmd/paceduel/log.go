@@ -3,14 +3,11 @@ package main
 import (
 	"fmt"
 	"os"
-	"text/tabwriter"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"paceduel/core/judge"
 	"paceduel/core/result"
-	"paceduel/core/units"
 )
 
 func (s *settings) logCommand() *cobra.Command {
@@ -33,32 +30,37 @@ func (s *settings) logCommand() *cobra.Command {
 				fmt.Fprintf(os.Stderr, "no runs in %s yet; paceduel run PLAN makes one\n", book.Path())
 				return nil
 			}
-			w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-			for _, e := range entries {
-				said := e.Sentence
-				if e.Ending != result.Done {
-					said = fmt.Sprintf("%s after %d of %s. %s", e.Ending, e.Heats, units.Plural(e.Planned, "heat"), e.Sentence)
-				}
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", e.ID, e.Started.Format(time.DateTime), e.Name, said)
-			}
-			return w.Flush()
+			toTerminal(os.Stdout).log(entries)
+			return nil
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 50, "how many at most")
 	return c
 }
 
-// find returns the run that arg names: a result file, or an id in the logbook.
-func (s *settings) find(arg string) (*result.Result, error) {
-	if info, err := os.Stat(arg); err == nil && !info.IsDir() {
-		return result.ReadFile(arg)
+// find returns the run that args name: a result file, an id in the logbook, or, without any, the newest run there.
+func (s *settings) find(args []string) (*result.Result, error) {
+	if len(args) > 0 {
+		if info, err := os.Stat(args[0]); err == nil && !info.IsDir() {
+			return result.ReadFile(args[0])
+		}
 	}
 	book, err := s.book()
 	if err != nil {
 		return nil, err
 	}
 	defer book.Close()
-	r, err := book.Load(arg)
+	if len(args) == 0 {
+		newest, err := book.List(1)
+		if err != nil {
+			return nil, err
+		}
+		if len(newest) == 0 {
+			return nil, usageError{fmt.Errorf("no runs in %s yet; paceduel run PLAN makes one", book.Path())}
+		}
+		args = []string{newest[0].ID}
+	}
+	r, err := book.Load(args[0])
 	if err != nil {
 		return nil, usageError{err}
 	}
@@ -68,11 +70,11 @@ func (s *settings) find(arg string) (*result.Result, error) {
 func (s *settings) showCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{
-		Use:   "show ID|FILE",
-		Short: "print the verdict of an earlier run",
-		Args:  cobra.ExactArgs(1),
+		Use:   "show [ID|FILE]",
+		Short: "print the verdict of an earlier run, the newest unless one is named",
+		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			r, err := s.find(args[0])
+			r, err := s.find(args)
 			if err != nil {
 				return err
 			}

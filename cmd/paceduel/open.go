@@ -108,11 +108,11 @@ func (s *settings) exportCommand() *cobra.Command {
 	var dir string
 	var look chart.Look
 	c := &cobra.Command{
-		Use:   "export ID|FILE",
-		Short: "write an earlier run's pictures as SVG and PDF, its report, figures and result",
-		Args:  cobra.ExactArgs(1),
+		Use:   "export [ID|FILE]",
+		Short: "write an earlier run's pictures as SVG and PDF, its report, figures and result; the newest unless one is named",
+		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			r, err := s.find(args[0])
+			r, err := s.find(args)
 			if err != nil {
 				return err
 			}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"paceduel/core/judge"
+	"paceduel/core/logbook"
 	"paceduel/core/result"
 	"paceduel/core/units"
 	"paceduel/core/weighin"
@@ -137,9 +138,11 @@ func (p printer) face(v *judge.Verdict, f *judge.Face) {
 }
 
 // table sets rows in columns, and tells how long its longest line is.
-func table(rows [][]string) (text string, width int) {
+func table(rows [][]string) (text string, width int) { return columns(rows, indent, 3) }
+
+func columns(rows [][]string, indent string, gap int) (text string, width int) {
 	var out strings.Builder
-	w := tabwriter.NewWriter(&out, 0, 0, 3, ' ', 0)
+	w := tabwriter.NewWriter(&out, 0, 0, gap, ' ', 0)
 	for _, row := range rows {
 		fmt.Fprintln(w, indent+strings.Join(row, "\t"))
 	}
@@ -161,6 +164,37 @@ func (p printer) scorecard(r *result.Result, v *judge.Verdict) {
 	text, _ := table(rows)
 	p.gap()
 	io.WriteString(p.out, text)
+}
+
+// log writes a line for each run. Where a terminal is too narrow for that, names and sentences are cut.
+func (p printer) log(entries []logbook.Entry) {
+	const longest = 28
+	var rows [][]string
+	for _, e := range entries {
+		said, name := e.Sentence, e.Name
+		if e.Ending != result.Done {
+			said = fmt.Sprintf("%s after %d of %s. %s", e.Ending, e.Heats, units.Plural(e.Planned, "heat"), e.Sentence)
+		}
+		if p.width > 0 {
+			name = short(name, longest)
+		}
+		rows = append(rows, []string{e.ID, e.Started.Format(time.DateTime), name, said})
+	}
+	text, _ := columns(rows, "", 2)
+	for line := range strings.Lines(text) {
+		if p.width > 0 {
+			line = short(strings.TrimRight(line, "\n"), p.width) + "\n"
+		}
+		io.WriteString(p.out, line)
+	}
+}
+
+// short cuts a text to so many characters.
+func short(text string, most int) string {
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:max(most-1, 0)]) + "…"
+	}
+	return text
 }
 
 // touches writes what each contender answered at the weigh-in.

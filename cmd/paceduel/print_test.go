@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"paceduel/core/judge"
+	"paceduel/core/logbook"
 	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
@@ -54,6 +55,33 @@ func TestAVerdictFitsTheTerminal(t *testing.T) {
 	}
 	if whole := printed(0); !strings.Contains(whole, "difference") || !strings.Contains(whole, "still open (alone: faster)") {
 		t.Errorf("without a terminal there is\n%s", whole)
+	}
+}
+
+func TestTheLogFitsTheTerminal(t *testing.T) {
+	entries := []logbook.Entry{
+		{ID: "1125-1702qwe", Name: "Berth board", Ending: result.Done, Summary: logbook.Summary{Sentence: "snapshot is 19x faster than per-vessel at p50 (15 to 23) and 16x at p90 (11 to 23)."}},
+		{ID: "1125-1650rff", Name: "A duel with a name that fits no column", Ending: result.Interrupted, Heats: 3, Planned: 20, Summary: logbook.Summary{Sentence: "Nothing is settled."}},
+	}
+	printed := func(width int) string {
+		var out bytes.Buffer
+		printer{&out, width}.log(entries)
+		return out.String()
+	}
+	for line := range strings.Lines(printed(80)) {
+		if n := utf8.RuneCountInString(strings.TrimRight(line, "\n")); n > 80 {
+			t.Errorf("a line has %d characters: %s", n, line)
+		}
+	}
+	for _, want := range []string{"A duel with a name that fit…", "snapshot is 19x faster"} {
+		if !strings.Contains(printed(110), want) {
+			t.Errorf("there is no %q in\n%s", want, printed(110))
+		}
+	}
+	for _, want := range []string{"fits no column  interrupted after 3 of 20 heats. Nothing is settled.", "16x at p90 (11 to 23).\n"} {
+		if !strings.Contains(printed(0), want) {
+			t.Errorf("without a terminal there is no %q in\n%s", want, printed(0))
+		}
 	}
 }
 
