@@ -282,6 +282,8 @@ same: { body: json }
 		t.Errorf("the result does not say so: %+v, %v", r.Weighing, err)
 	}
 	h.run(t, "check", "u.duel.yaml", "--set", "same.body=lines").says(t, 0, "the same work")
+	h.run(t, "run", "u.duel.yaml", "--rounds", "1", "--set", "same.body=exact", "--set", "same.through=sed 's/,3//'").says(t, 0, "shots that count", "failures")
+	h.run(t, "check", "u.duel.yaml", "--set", "same.through=grep -c 3").says(t, 3, "some: not read through grep -c 3", "the filter: exit code 1, not its answer")
 }
 
 // What goes wrong on the other side is named at once, and nothing hangs.

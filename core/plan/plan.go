@@ -320,6 +320,7 @@ const UntilFrom = 6
 // rule that is not set does not.
 type Same struct {
 	Body      string    `json:"body,omitempty" jsonschema:"enum=exact,enum=json,enum=lines,enum=rows" jsonschema_description:"exact: the same bytes; json: the same values, members in any order; lines: as many lines; rows: the same lines in any order"`
+	Through   string    `json:"through,omitempty" jsonschema_description:"a shell line that each answer is put through before the rules look at it, as gzip -dc"`
 	Ignore    []string  `json:"ignore,omitempty" jsonschema_description:"with json: JSON Pointers left out; * stands for any member or index"`
 	Unordered bool      `json:"unordered,omitempty" jsonschema_description:"with json: lists may be in any order"`
 	Tolerance Fraction  `json:"tolerance,omitempty" jsonschema_description:"with json: numbers may differ by this share"`

@@ -482,6 +482,9 @@ func (r *reader) checkSame(s *Same) {
 	if s.List != "" && !strings.HasPrefix(string(s.Key), "/") {
 		r.fault("same.list", "set key: to a JSON Pointer into a row", "list says where rows of JSON are, which takes a key that is a pointer")
 	}
+	if s.Through != "" && s.Body == "" && s.Match == "" && s.Count == "" && len(s.At) == 0 {
+		r.fault("same.through", "set body: exact", "nothing looks at what comes through")
+	}
 	if s.Body != "json" && (len(s.Ignore) > 0 || s.Unordered || s.Tolerance > 0) {
 		r.fault("same", "set body: json", "ignore, unordered and tolerance belong to body: json")
 	}

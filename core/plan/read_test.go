@@ -146,6 +146,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"name with control characters", base("joined:", `"jo\u001bined":`), []string{`berth.duel.yaml:7:3: "jo\x1bined" is no name for a contender; use 1 to 40 printable characters`}},
 		{"no JSON Pointer", base("rounds: 8", "same: { at: [a.b] }"), []string{`berth.duel.yaml:9:13: "a.b" is no JSON Pointer; write it as /a/b`}},
 		{"no regular expression", base("rounds: 8", "same: { match: '(' }"), []string{"berth.duel.yaml:9:16: error parsing regexp: missing closing ): `(`; see RE2 syntax"}},
+		{"a filter for nothing", base("rounds: 8", "same: { through: gzip -dc }"), []string{`berth.duel.yaml:9:18: nothing looks at what comes through; set body: exact`}},
 		{"rule without its comparison", base("rounds: 8", "same: { unordered: true }"), []string{`berth.duel.yaml:9:7: ignore, unordered and tolerance belong to body: json; set body: json`}},
 		{"all at once", base("rounds: 8", "rounds: 2000\nallow: yes"), []string{
 			`berth.duel.yaml:9:9: rounds: "2000" is no number of rounds, write 1 to 1000, or auto`,

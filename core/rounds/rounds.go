@@ -478,7 +478,7 @@ func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state 
 		r.swept += int64(s.Sweep())
 	}
 	for i := range checkers {
-		r.sampled += checkers[i].Settle(func(shot *contender.Shot) { r.judged[min(i, len(r.judged)-1)].Record(shot, span.Start) })
+		r.sampled += checkers[i].Settle(ctx, func(shot *contender.Shot) { r.judged[min(i, len(r.judged)-1)].Record(shot, span.Start) })
 	}
 	return span, conditions, err
 }

@@ -2,6 +2,7 @@ package weighin
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -46,8 +47,11 @@ func newStandard(p *plan.Plan) *Standard {
 }
 
 func (s *Standard) set(a Answer, t *result.Touch) {
+	if a.raw == nil {
+		a.raw = a.Body
+	}
 	ref := &reference{known: t.Bytes > 0 || t.Steady, steady: t.Steady, answers: map[int]Answer{}}
-	if len(a.Body) <= maxSampled && a.Whole {
+	if max(len(a.Body), len(a.raw)) <= maxSampled && a.Whole {
 		ref.answers[0] = a
 	}
 	if ref.steady {
@@ -114,7 +118,7 @@ func (c *Checker) Ask(shot *contender.Shot) {
 	if c.sample {
 		c.next = c.gap()
 		if c.scratch == nil {
-			c.scratch = make([]byte, 0, len(c.ref.answers[0].Body)+64<<10) // so that keeping an answer never has to make room
+			c.scratch = make([]byte, 0, len(c.ref.answers[0].raw)+64<<10) // so that keeping an answer never has to make room
 		}
 		shot.View = &contender.View{Sample: true, Limit: maxSampled, Body: c.scratch}
 	}
@@ -141,14 +145,18 @@ func (c *Checker) Take(shot *contender.Shot) bool {
 }
 
 // Settle compares what was sampled in a heat that is over, and hands each sampled shot to record, its class changed where
-// the answer is not what it was at the weigh-in. It returns how many were compared.
-func (c *Checker) Settle(record func(*contender.Shot)) (compared int64) {
+// the answer is not what it was at the weigh-in. It returns how many were compared; when ctx ends, what would
+// have to go through the plan's filter counts as it came.
+func (c *Checker) Settle(ctx context.Context, record func(*contender.Shot)) (compared int64) {
 	for i := range c.held {
 		shot := &c.held[i]
 		if shot.Class == contender.OK && shot.View.Known && shot.View.Bytes == int64(len(shot.View.Body)) {
-			compared++
-			if err := c.compare(shot); err != nil {
-				shot.Class, shot.Err = contender.Unequal, err
+			err := c.compare(ctx, shot)
+			if !errors.Is(err, errNotCompared) {
+				compared++
+				if err != nil {
+					shot.Class, shot.Err = contender.Unequal, err
+				}
 			}
 		}
 		shot.View = nil
@@ -158,17 +166,26 @@ func (c *Checker) Settle(record func(*contender.Shot)) (compared int64) {
 	return compared
 }
 
+// errNotCompared says that nobody waits for a comparison any more.
+var errNotCompared = errors.New("not compared")
+
 // compare holds a sampled answer to the baseline's for the same row, by the plan's rules; without rules, or where the
 // baseline's is not known, to the contender's own.
-func (c *Checker) compare(shot *contender.Shot) error {
+func (c *Checker) compare(ctx context.Context, shot *contender.Shot) error {
 	body, note := decode(shot.View.Encoding, shot.View.Body)
 	if note != "" {
 		return errors.New(note)
 	}
-	a := Answer{Name: c.name, Outcome: shot.View.Outcome, Type: shot.View.Type, Body: body, Whole: true}
+	a := Answer{Name: c.name, Outcome: shot.View.Outcome, Type: shot.View.Type, Body: body, raw: body, Whole: true}
 	own, known := c.ref.answers[shot.Row]
-	if known && bytes.Equal(own.Body, a.Body) {
+	if known && bytes.Equal(own.raw, a.raw) {
 		return nil
+	}
+	if c.s.rules != nil && c.s.rules.Through != "" {
+		a.refine(ctx, c.s.rules.Through)
+		if ctx.Err() != nil {
+			return errNotCompared
+		}
 	}
 	if !known {
 		if base, ok := c.s.of[c.s.baseline].answers[shot.Row]; ok && !c.ref.unequal && c.s.rules.Ruled() {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"compress/zlib"
+	"context"
 	"strings"
 	"testing"
 
@@ -70,7 +71,7 @@ func take(c *Checker, row int, body string) contender.Shot {
 		return shot
 	}
 	var recorded contender.Shot
-	c.Settle(func(s *contender.Shot) { recorded = *s })
+	c.Settle(context.Background(), func(s *contender.Shot) { recorded = *s })
 	return recorded
 }
 
@@ -171,7 +172,7 @@ func TestHeldShotsAreTheirOwn(t *testing.T) {
 		c.Take(&shot)
 	}
 	i := 0
-	compared := c.Settle(func(s *contender.Shot) {
+	compared := c.Settle(context.Background(), func(s *contender.Shot) {
 		if s.Class != contender.OK || len(s.Told) != 1 || s.Told[0].Took != 1<<i {
 			t.Errorf("shot %d: %s %v, told %v", i, s.Class, s.Err, s.Told)
 		}
@@ -179,5 +180,41 @@ func TestHeldShotsAreTheirOwn(t *testing.T) {
 	})
 	if compared != 3 || i != 3 {
 		t.Errorf("%d compared of %d", compared, i)
+	}
+}
+
+// Sampled answers go through the plan's filter, too, unless they are byte by byte those of before.
+func TestSamplesGoThroughTheFilter(t *testing.T) {
+	all := plan.Fraction(1)
+	rules := func(through string) *plan.Same { return &plan.Same{Body: "exact", Through: through, Sample: &all} }
+	tests := []struct {
+		name, through, body string
+		want                contender.Class
+	}{
+		{"the same behind it", "tr A-Z a-z", "EBB", contender.OK},
+		{"other behind it", "tr A-Z a-z", "FLOOD", contender.Unequal},
+		{"a filter that fails", "exit 1", "EBB", contender.Unequal},
+		{"nothing to filter", "exit 1", "ebb", contender.OK},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			if got := take(standard(rules(tt.through), false, "ebb").Checkers("b", 1, 1)[0], 0, tt.body); got.Class != tt.want {
+				t.Errorf("it counts as %s, %v; want %s", got.Class, got.Err, tt.want)
+			}
+		})
+	}
+	// Nobody waits for filters after an interrupt.
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	c := standard(rules("sleep 600"), false, "ebb").Checkers("b", 1, 1)[0]
+	for _, body := range []string{"ebb", "FLOOD"} {
+		shot := contender.Shot{}
+		c.Ask(&shot)
+		shot.View.Body, shot.View.Bytes, shot.View.Known, shot.View.Outcome = append(shot.View.Body, body...), int64(len(body)), true, "200 OK"
+		c.Take(&shot)
+	}
+	recorded := 0
+	if compared := c.Settle(ctx, func(s *contender.Shot) { recorded++ }); compared != 1 || recorded != 2 {
+		t.Errorf("%d of %d samples were compared; want the one that needs no filter of both", compared, recorded)
 	}
 }

@@ -22,12 +22,16 @@ import (
 // Answer is a contender's first answer as far as it is compared.
 type Answer struct {
 	Name    string
-	Outcome string // status or exit code, in words
-	Type    string // content type; empty where there is none
-	Body    []byte
+	Outcome string         // status or exit code, in words
+	Type    string         // content type; empty where there is none
+	Body    []byte         // decoded, and put through the plan's filter where it has one
 	Whole   bool           // whether Body is all of it
 	State   string         // of caches, when there is more than one
 	Files   []footing.File // written in its workspace; by path
+
+	raw     []byte // the body before the filter
+	through string // the filter; empty without one
+	unread  string // why the filter failed; empty when it did not
 }
 
 const (
@@ -56,9 +60,18 @@ func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
 				simple(a.Name, "content type", "content type", base.Type, a.Type), exact(base, a))
 		default:
 			w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome))
-			w.Checks = append(w.Checks, ruled(rules, base, a)...)
+			if base.unread == "" && a.unread == "" {
+				w.Checks = append(w.Checks, ruled(rules, base, a)...)
+			}
 		}
-		if rules.Ruled() && rules.Match != "" {
+		if a.through != "" && (i == 0 || a.unread != "") {
+			c := result.Check{Contender: a.Name, Rule: "read through " + a.through, Same: a.unread == ""}
+			if !c.Same {
+				c.Differences = []result.Difference{{Where: "the filter", Baseline: "its answer", Contender: a.unread}}
+			}
+			w.Checks = append(w.Checks, c)
+		}
+		if rules.Ruled() && rules.Match != "" && a.unread == "" {
 			w.Checks = append(w.Checks, matches(rules.Match, a))
 		}
 		for j := from; j < len(w.Checks); j++ {

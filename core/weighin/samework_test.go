@@ -2,9 +2,14 @@ package weighin_test
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
@@ -152,6 +157,67 @@ func TestEveryoneIsAskedAndHeldToTheBaseline(t *testing.T) {
 	w, err = ask(true, nil, fixed{contender.Status}, saying{"ebb"}, saying{"tide"})
 	if strings.Join(w.Unequal(), " ") != "c" || weighin.IsUnequal(err) {
 		t.Errorf("those that passed beside a failure: unequal %v, %v", w.Unequal(), err)
+	}
+}
+
+// What the rules look at is what the plan's filter makes of an answer; what is shown and kept is the answer.
+func TestAnswersGoThroughTheFilter(t *testing.T) {
+	tests := []struct {
+		name, through string
+		a, b          string
+		says          string // of the first breach; empty: the same work
+	}{
+		{"alike behind it", "tr a-z A-Z", "ebb", "EBB", ""},
+		{"unlike behind it, too", "tr a-z A-Z", "ebb", "flood", "not the same bytes: line 1 is FLOOD, not EBB"},
+		{"each its own way", `case $PACEDUEL_CONTENDER in b) rev ;; *) cat ;; esac`, "ebb\n", "bbe\n", ""},
+		{"one that fails", "grep -v oyster", "ebb", "oyster", "not read through grep -v oyster: the filter is exit code 1, not its answer"},
+		{"one that says why", "echo the sluice is shut >&2; exit 3", "ebb", "ebb", "not read through echo the sluice is shut >&2; exit 3: the filter is exit code 3: the sluice is shut, not its answer"},
+		{"one that does not read", "echo tide", strings.Repeat("x", 1<<20), strings.Repeat("y", 1<<20), ""},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			p := &plan.Plan{Baseline: "a", Contenders: []plan.Contender{{Name: "a"}, {Name: "b"}}, Same: &plan.Same{Body: "exact", Through: tt.through}}
+			f, err := footing.Open(p, clock.Start())
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer f.Close()
+			told := map[string]string{}
+			entries := []contender.Entry{{Contender: p.Contenders[0], Driver: saying{tt.a}}, {Contender: p.Contenders[1], Driver: saying{tt.b}}}
+			w, _, err := weighin.Run(t.Context(), p, entries, f, false, func(name string, _ *result.Touch, body []byte) { told[name] = string(body) })
+			if weighin.IsUnequal(err) != (tt.says != "") || w.First() != tt.says {
+				t.Errorf("the weigh-in says %q, %v; want %q", w.First(), err, tt.says)
+			}
+			if told["a"] != tt.a || told["b"] != tt.b {
+				t.Errorf("what is told is not what was answered")
+			}
+		})
+	}
+}
+
+// A filter that never ends does not hold up an interrupt.
+func TestAnInterruptEndsTheFilter(t *testing.T) {
+	p := &plan.Plan{Baseline: "a", Contenders: []plan.Contender{{Name: "a"}}, Same: &plan.Same{Body: "exact", Through: "cat >/dev/null; touch \"$REACHED\"; sleep 600"}}
+	reached := filepath.Join(t.TempDir(), "reached")
+	t.Setenv("REACHED", reached)
+	f, err := footing.Open(p, clock.Start())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	go func() {
+		for { // until the filter is under way
+			if _, err := os.Stat(reached); err == nil {
+				cancel()
+				return
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}()
+	_, _, err = weighin.Run(ctx, p, []contender.Entry{{Contender: p.Contenders[0], Driver: saying{"ebb"}}}, f, false, nil)
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("the weigh-in ends with %v", err)
 	}
 }
 

@@ -118,6 +118,9 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 	if err == nil {
 		a.describe(t, &answer, &shot)
 		answer.Files, err = ground.Written(a.ctx)
+		if shot.Class == contender.OK && a.plan.Same != nil {
+			answer.refine(a.ctx, a.plan.Same.Through)
+		}
 	}
 	const quick = time.Second
 	if err == nil && shot.Class == contender.OK && shot.Latency() < quick {
@@ -170,6 +173,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot)
 		t.Err, t.Try = mask(shot.Err.Error()), advice(shot.Class)
 	}
 	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body, view.Bytes == int64(len(view.Body))
+	answer.raw = body
 }
 
 // oddities are what makes an answer that passed look like a failure all the same.
@@ -211,7 +215,7 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 				return nil, nil, ctx.Err()
 			}
 			if tell != nil {
-				tell(e.Name, touch, answer.Body)
+				tell(e.Name, touch, answer.raw)
 			}
 			if !Passed(touch) {
 				if len(failed.Names) == 0 {

@@ -1,0 +1,93 @@
+package weighin
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"paceduel/core/keeper"
+	"paceduel/core/units"
+)
+
+// throughLimit is how long a filter may take for one answer.
+const throughLimit = 30 * time.Second
+
+// refine has the rules look at what the plan's filter makes of an answer. A filter that fails is told of the answer, which
+// then is not the same work: nothing can be said for it.
+func (a *Answer) refine(ctx context.Context, line string) {
+	if line == "" {
+		return
+	}
+	a.through = line
+	body, err := through(ctx, line, a.Name, a.State, a.raw)
+	if err != nil {
+		a.Body, a.unread = nil, err.Error()
+		return
+	}
+	a.Body = body
+	if len(body) >= maxCompared {
+		a.Whole = false
+	}
+}
+
+// through runs a shell line on an answer and returns what it prints. It belongs to no timing, and ends with us and with ctx.
+func through(ctx context.Context, line, contender, state string, answer []byte) ([]byte, error) {
+	k, err := keeper.Shared()
+	if err != nil {
+		return nil, err
+	}
+	seat, err := k.Seat()
+	if err != nil {
+		return nil, err
+	}
+	defer seat.Release()
+	limited, cancel := context.WithTimeout(ctx, throughLimit)
+	defer cancel()
+	mark := keeper.NewMark()
+	out, said := capped{most: maxCompared}, capped{most: 1 << 10}
+	cmd := exec.CommandContext(limited, "/bin/sh", "-c", line)
+	cmd.Env = append(os.Environ(), string(mark), "PACEDUEL_CONTENDER="+contender, "PACEDUEL_STATE="+state)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(answer), &out, &said
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second // for whoever holds on to its output
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	seat.Hold(cmd.Process.Pid)
+	err = cmd.Wait()
+	k.EndAllAdopted(mark)
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case limited.Err() != nil:
+		return nil, fmt.Errorf("not done after %s, ended", throughLimit)
+	case errors.As(err, &exit):
+		why := strings.Replace(exit.Error(), "exit status", "exit code", 1)
+		if words := strings.TrimSpace(units.Printable(strings.ToValidUTF8(said.String(), "·"))); words != "" {
+			why += ": " + words
+		}
+		return nil, errors.New(why)
+	case err != nil:
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// capped keeps the first bytes that are written to it and lets the rest go, so that whoever writes never waits.
+type capped struct {
+	bytes.Buffer
+	most int
+}
+
+func (c *capped) Write(p []byte) (int, error) {
+	c.Buffer.Write(p[:min(len(p), c.most-c.Len())])
+	return len(p), nil
+}
