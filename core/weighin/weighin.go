@@ -191,6 +191,7 @@ func oddities(t *result.Touch, done string) (notes []string) {
 // maskAll hides values of the environment in what Compare found.
 func maskAll(w *result.Weighing, mask func(string) string) *result.Weighing {
 	for i := range w.Checks {
+		w.Checks[i].Rule = mask(w.Checks[i].Rule)
 		for j := range w.Checks[i].Differences {
 			d := &w.Checks[i].Differences[j]
 			d.Baseline, d.Contender = mask(d.Baseline), mask(d.Contender)

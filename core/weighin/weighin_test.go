@@ -120,3 +120,27 @@ func TestOnlyTheHeadOfAnAnswerIsKept(t *testing.T) {
 		t.Errorf("bytes that are no text are kept as %q", got.Body)
 	}
 }
+
+// What rules take from the environment is not told with them.
+func TestRulesAreMasked(t *testing.T) {
+	p, err := plan.Read("x.duel.yaml", []byte("duel: x\nbaseline: a\ncontenders: { a:, b: }\ncourse: { command: { shell: 'true' } }\npace: { repeat: 1 }\nsame: { match: '${TOKEN}', through: 'echo ${TOKEN}' }\n"),
+		plan.Options{Kinds: []plan.Kind{command.Kind.Kind}, Lookup: func(string) (string, bool) { return "oyster", true }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := footing.Open(p, clock.Start())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	entries := []contender.Entry{{Contender: p.Contenders[0], Driver: saying{"ebb"}}, {Contender: p.Contenders[1], Driver: saying{"ebb"}}}
+	w, _, err := weighin.Run(t.Context(), p, entries, f, false, nil)
+	if err != nil || len(w.Checks) != 4 {
+		t.Fatalf("the weigh-in has %+v, %v; want outcome, filter and two matches", w, err)
+	}
+	for _, c := range w.Checks {
+		if strings.Contains(c.Rule, "oyster") || c.Rule != "outcome" && !strings.Contains(c.Rule, "${TOKEN}") {
+			t.Errorf("rule %q; want the secret by its name", c.Rule)
+		}
+	}
+}
