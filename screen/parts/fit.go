@@ -5,10 +5,11 @@ package parts
 
 import (
 	"strings"
-	"unicode"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
+
+	"paceduel/core/units"
 )
 
 // Fit cuts and fills text to exactly h lines of exactly w cells.
@@ -115,14 +116,4 @@ func Window(lines []string, at, h int) []string {
 }
 
 // Plain is a line of somebody else's text without what would steer the terminal.
-func Plain(line string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t':
-			return ' '
-		case unicode.IsControl(r):
-			return -1
-		}
-		return r
-	}, ansi.Strip(line))
-}
+func Plain(line string) string { return units.Printable(ansi.Strip(line)) }
