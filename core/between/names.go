@@ -92,15 +92,16 @@ func repeated(names []string) bool {
 
 // finish cuts what is too long in its middle, since beginning and end tell most, and makes equal names different.
 func finish(names []string) []string {
-	seen := map[string]int{}
+	taken := map[string]bool{}
 	for i, name := range names {
 		if runes := []rune(name); len(runes) > maxName {
 			name = string(runes[:maxName/2-1]) + "…" + string(runes[len(runes)-maxName/2:])
 		}
 		names[i] = name
-		if seen[name]++; seen[name] > 1 {
-			names[i] += fmt.Sprintf(" #%d", seen[name])
+		for n := 2; taken[names[i]]; n++ {
+			names[i] = fmt.Sprintf("%s #%d", name, n)
 		}
+		taken[names[i]] = true
 	}
 	return names
 }

@@ -17,6 +17,7 @@ func TestNamesOfCommands(t *testing.T) {
 		{"no quotes are torn", []string{"sh -c 'gather here'", "sh -c 'stream here'"}, []string{"sh -c 'gather here'", "sh -c 'stream here'"}},
 		{"behind quotes", []string{"awk '{ a }' m.txt", "awk '{ b }' m.txt"}, []string{"awk '{ a }'", "awk '{ b }'"}},
 		{"the same twice", []string{"true -1", "true -1"}, []string{"true -1", "true -1 #2"}},
+		{"one that looks numbered", []string{"a", "a #2", "a"}, []string{"a", "a #2", "a #3"}},
 		{"paths by their last part where they are long", []string{"/opt/harbour/bin/pack --stream manifest", "/opt/harbour/old/bin/gather -x"}, []string{"pack --stream manifest", "gather -x"}},
 		{"the middle of what is long", []string{"sh -c 'one two three four five six'", "true"}, []string{"sh -c 'one tw…four five six'", "true"}},
 	}

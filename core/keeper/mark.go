@@ -34,7 +34,7 @@ var marks atomic.Int64
 // NewMark is another one at every call.
 func NewMark() Mark { return Mark(fmt.Sprintf("%s-%d", RunMark(), marks.Add(1))) }
 
-// on reports whether a process carries m itself, or with or any mark that was made by the same process.
+// on reports whether a process carries m itself or, with orAny, any mark whose maker is the same.
 func (m Mark) on(pid int, orAny bool) bool {
 	env, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/environ")
 	if err != nil {

@@ -47,9 +47,6 @@ func newStandard(p *plan.Plan) *Standard {
 }
 
 func (s *Standard) set(a Answer, t *result.Touch) {
-	if a.raw == nil {
-		a.raw = a.Body
-	}
 	ref := &reference{known: t.Bytes > 0 || t.Steady, steady: t.Steady, answers: map[int]Answer{}}
 	if max(len(a.Body), len(a.raw)) <= maxSampled && a.Whole {
 		ref.answers[0] = a

@@ -55,7 +55,7 @@ func TestHeadersAreWeighed(t *testing.T) {
 func standard(same *plan.Same, steady bool, body string) *Standard {
 	s := newStandard(&plan.Plan{Baseline: "a", Same: same})
 	for _, name := range []string{"a", "b"} {
-		s.set(Answer{Name: name, Body: []byte(body), Whole: true, Outcome: "200 OK"}, &result.Touch{Bytes: int64(len(body)), Steady: steady})
+		s.set(Answer{Name: name, Body: []byte(body), raw: []byte(body), Whole: true, Outcome: "200 OK"}, &result.Touch{Bytes: int64(len(body)), Steady: steady})
 	}
 	return s
 }
@@ -202,6 +202,15 @@ func TestSamplesGoThroughTheFilter(t *testing.T) {
 				t.Errorf("it counts as %s, %v; want %s", got.Class, got.Err, tt.want)
 			}
 		})
+	}
+	// What a filter makes of an empty answer is not taken for the answer.
+	empty := newStandard(&plan.Plan{Baseline: "a", Same: rules("wc -c")})
+	for _, name := range []string{"a", "b"} {
+		empty.set(Answer{Name: name, Outcome: "200 OK", Body: []byte("0\n"), Whole: true}, &result.Touch{Steady: true})
+	}
+	empty.of["b"].lengths = nil // it is the answer that is looked at here
+	if got := take(empty.Checkers("b", 1, 1)[0], 0, "0\n"); got.Class != contender.Unequal {
+		t.Errorf("an answer of two bytes counts as %s where there were none", got.Class)
 	}
 	// Nobody waits for filters after an interrupt.
 	ctx, cancel := context.WithCancel(t.Context())

@@ -17,6 +17,7 @@ import (
 	"paceduel/core/footing"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/units"
 )
 
 // Answer is a contender's first answer as far as it is compared.
@@ -65,7 +66,7 @@ func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
 			}
 		}
 		if a.through != "" && (i == 0 || a.unread != "") {
-			c := result.Check{Contender: a.Name, Rule: "read through " + a.through, Same: a.unread == ""}
+			c := result.Check{Contender: a.Name, Rule: "read through " + units.Printable(strings.TrimSpace(a.through)), Same: a.unread == ""}
 			if !c.Same {
 				c.Differences = []result.Difference{{Where: "the filter", Baseline: "its answer", Contender: a.unread}}
 			}

@@ -172,6 +172,8 @@ func TestAnswersGoThroughTheFilter(t *testing.T) {
 		{"each its own way", `case $PACEDUEL_CONTENDER in b) rev ;; *) cat ;; esac`, "ebb\n", "bbe\n", ""},
 		{"one that fails", "grep -v oyster", "ebb", "oyster", "not read through grep -v oyster: the filter is exit code 1, not its answer"},
 		{"one that says why", "echo the sluice is shut >&2; exit 3", "ebb", "ebb", "not read through echo the sluice is shut >&2; exit 3: the filter is exit code 3: the sluice is shut, not its answer"},
+		{"one of several lines", "tr a-z A-Z |\n  grep -v OYSTER\n", "ebb", "oyster", "not read through tr a-z A-Z |   grep -v OYSTER: the filter is exit code 1, not its answer"},
+		{"nothing, of which it makes something", "wc -c", "", "", ""},
 		{"one that does not read", "echo tide", strings.Repeat("x", 1<<20), strings.Repeat("y", 1<<20), ""},
 	}
 	for _, tt := range tests {
@@ -206,8 +208,9 @@ func TestAnInterruptEndsTheFilter(t *testing.T) {
 	}
 	defer f.Close()
 	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
 	go func() {
-		for { // until the filter is under way
+		for ctx.Err() == nil { // until the filter is under way
 			if _, err := os.Stat(reached); err == nil {
 				cancel()
 				return

@@ -25,7 +25,7 @@ func (a *Answer) refine(ctx context.Context, line string) {
 		return
 	}
 	a.through = line
-	body, err := through(ctx, line, a.Name, a.State, a.raw)
+	body, err := through(ctx, line, a.Name, a.raw)
 	if err != nil {
 		a.Body, a.unread = nil, err.Error()
 		return
@@ -37,7 +37,7 @@ func (a *Answer) refine(ctx context.Context, line string) {
 }
 
 // through runs a shell line on an answer and returns what it prints. It belongs to no timing, and ends with us and with ctx.
-func through(ctx context.Context, line, contender, state string, answer []byte) ([]byte, error) {
+func through(ctx context.Context, line, contender string, answer []byte) ([]byte, error) {
 	k, err := keeper.Shared()
 	if err != nil {
 		return nil, err
@@ -52,7 +52,7 @@ func through(ctx context.Context, line, contender, state string, answer []byte) 
 	mark := keeper.NewMark()
 	out, said := capped{most: maxCompared}, capped{most: 1 << 10}
 	cmd := exec.CommandContext(limited, "/bin/sh", "-c", line)
-	cmd.Env = append(os.Environ(), string(mark), "PACEDUEL_CONTENDER="+contender, "PACEDUEL_STATE="+state)
+	cmd.Env = append(os.Environ(), string(mark), "PACEDUEL_CONTENDER="+contender)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(answer), &out, &said
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
