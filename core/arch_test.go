@@ -1,7 +1,11 @@
 package core_test
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -41,5 +45,45 @@ func TestDriversArePlugs(t *testing.T) {
 				t.Errorf("%s imports %s", names[0], imported)
 			}
 		}
+	}
+}
+
+// Processes are started in one way, so that every one of them stands where it is told it stands, in a group of its own, in
+// a seat, behind the fence. Package keeper starts the one that all depends on.
+func TestProcessesAreStartedByLaunch(t *testing.T) {
+	starts := regexp.MustCompile(`\.(Start|Run|Output|CombinedOutput)\(\)|ForkExec\(|StartProcess\(`)
+	allowed := []string{"launch/start.go: cmd.Start()", "keeper/keeper.go: cmd.Start()", "contender/command/driver.go: ForkExec("}
+	eachSource(t, func(path, line string) {
+		found := starts.FindString(line)
+		if found == "" || strings.Contains(line, "clock.Start()") || strings.HasPrefix(strings.TrimSpace(line), "//") {
+			return
+		}
+		for _, a := range allowed {
+			file, what, _ := strings.Cut(a, ": ")
+			if strings.HasSuffix(path, file) && strings.Contains(line, what) {
+				return
+			}
+		}
+		t.Errorf("%s: %s", path, strings.TrimSpace(line))
+	})
+}
+
+// eachSource calls do with every line of core that is no test.
+func eachSource(t *testing.T, do func(path, line string)) {
+	t.Helper()
+	lines := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "conformance/") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for line := range strings.Lines(string(text)) {
+			do(path, line)
+			lines++
+		}
+		return err
+	})
+	if err != nil || lines < 10_000 {
+		t.Fatalf("%d lines of core read, %v", lines, err)
 	}
 }

@@ -450,30 +450,38 @@ const longService = `duel: Long service
 baseline: a
 course: { command: { run: [sleep, "0.05"] } }
 contenders:
-  a: { service: { shell: "sleep 97.6543 & setsid sleep 97.6543 & echo lit; wait", ready: { line: lit } } }
-  b: { service: { shell: "sleep 97.6543 & echo lit; wait", ready: { line: lit }, fresh: duel } }
+  a: { service: { shell: "sleep 97.6543 & setsid sleep 97.6543 & setsid env -i /bin/sleep 97.6543 & echo lit; wait", ready: { line: lit } } }
+  b: { service: { shell: "setsid --fork env -i /bin/sleep 97.6543; echo lit; sleep 97.6543", ready: { line: lit }, fresh: duel } }
+footing: { workspace: { from: long.duel.yaml, at: copies } }
 pace: { repeat: 2 }
 rounds: 100
 `
 
-// Killed in mid-duel, we leave no service and no child of one after a second. The quickest of three is held to that, since a busy
-// machine may come between.
+// Killed in mid-duel, we leave no service, no child of one, whatever it did with its group and environment, and no copy of
+// anything after a second. The quickest of three is held to that, since a busy machine may come between.
 func TestAKilledRunLeavesNoService(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "long.duel.yaml", longService)
+	left := func(pattern string) int {
+		found, _ := filepath.Glob(filepath.Join(h.dir, pattern))
+		return len(found)
+	}
 	for attempt := 1; ; attempt++ {
 		cmd, _ := start(t, h, "heat 2 of 200", "run", "long.duel.yaml")
 		if running("sleep 97.6543") == 0 {
 			t.Fatal("no service is there to be left")
+		}
+		if left("copies/*") != 1 {
+			t.Fatal("there is no workspace to be left")
 		}
 		if err := cmd.Process.Kill(); err != nil {
 			t.Fatal(err)
 		}
 		killed := time.Now()
 		cmd.Wait()
-		for running("sleep 97.6543") > 0 {
+		for running("(/bin/)?sleep 97.6543") > 0 || left("copies/*") > 0 {
 			if time.Since(killed) > 20*time.Second {
-				t.Fatalf("%d processes outlived the killed run", running("sleep 97.6543"))
+				t.Fatalf("%d processes and %d folders outlived the killed run", running("(/bin/)?sleep 97.6543"), left("copies/*"))
 			}
 			time.Sleep(5 * time.Millisecond)
 		}
@@ -485,6 +493,54 @@ func TestAKilledRunLeavesNoService(t *testing.T) {
 		if attempt == 3 {
 			t.Fatalf("the last was gone only after %s", took)
 		}
+	}
+}
+
+// What escapes from its group and its environment ends with a run that ends by itself, too.
+func TestARunLeavesNoStrays(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "stray.duel.yaml", strings.NewReplacer("97.6543", "96.5432", "rounds: 100", "rounds: 2", "long.duel", "stray.duel").Replace(longService))
+	h.run(t, "run", "stray.duel.yaml").says(t, 0)
+	if n := running("(/bin/)?sleep 96.5432"); n > 0 {
+		t.Errorf("%d processes outlived their run", n)
+	}
+}
+
+// A formatter that believes PWD, or that knows where the originals lie, does not get at them.
+func TestOriginalsAreOutOfReach(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "manifest.txt", "salt cod\n")
+	h.write(t, "tidy.duel.yaml", `duel: Tidy
+baseline: a
+contenders:
+  a: { command: { shell: 'echo sole > "$PWD/manifest.txt"; cat manifest.txt', stdout: pipe } }
+  b: { command: { shell: 'echo sole > manifest.txt; cat manifest.txt', stdout: pipe } }
+footing: { workspace: manifest.txt }
+same: { body: exact }
+pace: { repeat: 1 }
+rounds: 2
+`)
+	h.run(t, "run", "tidy.duel.yaml").says(t, 0)
+	h.write(t, "rude.duel.yaml", `duel: Rude
+baseline: a
+contenders:
+  a: { command: { shell: 'echo sole > "$ORIGINAL"' } }
+  b: { command: { shell: 'true' } }
+footing: { workspace: manifest.txt }
+pace: { repeat: 1 }
+rounds: 2
+`)
+	h.env = append(h.env, "ORIGINAL="+filepath.Join(h.dir, "manifest.txt"))
+	o := h.run(t, "run", "rude.duel.yaml")
+	text, err := os.ReadFile(filepath.Join(h.dir, "manifest.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	switch string(text) {
+	case "salt cod\n":
+		o.says(t, 3, "Read-only file system")
+	default: // no rights for more than to see it
+		o.says(t, 4, "a changed what the workspace is copied from", "manifest.txt")
 	}
 }
 

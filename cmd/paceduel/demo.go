@@ -55,6 +55,7 @@ func (s *settings) demoCommand() *cobra.Command {
 // demo is the harbour as a process of its own, so that what it costs is not charged to Pace Duel, and its folder.
 type demo struct {
 	dir     string
+	remove  func() // dir, where it is a temporary one
 	env     lookup
 	service *exec.Cmd
 	seat    *keeper.Seat
@@ -62,23 +63,30 @@ type demo struct {
 }
 
 // demoDir is the folder of the demo's plans, data and logbook: beside the user's logbook, or a temporary one where that
-// cannot be written.
-func (s *settings) demoDir() (string, error) {
+// cannot be written, which remove removes.
+func (s *settings) demoDir() (dir string, remove func(), err error) {
 	if path, err := logbook.DefaultPath(s.env); err == nil {
 		dir := filepath.Join(filepath.Dir(path), "demo")
 		if harbour.Lay(dir) == nil {
-			return dir, nil
+			return dir, func() {}, nil
 		}
 	}
-	dir, err := os.MkdirTemp("", "skerrow-harbour-")
-	if err != nil {
-		return "", fmt.Errorf("find a place for the demo's data: %w", err)
+	if dir, err = os.MkdirTemp("", "skerrow-harbour-"); err != nil {
+		return "", nil, fmt.Errorf("find a place for the demo's data: %w", err)
 	}
-	return dir, harbour.Lay(dir)
+	remove = func() { os.RemoveAll(dir) }
+	if k, err := keeper.Shared(); err == nil {
+		k.RemoveAfter(dir)
+	}
+	if err := harbour.Lay(dir); err != nil {
+		remove()
+		return "", nil, err
+	}
+	return dir, remove, nil
 }
 
 func (s *settings) startDemo(ctx context.Context) (*demo, error) {
-	dir, err := s.demoDir()
+	dir, remove, err := s.demoDir()
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +98,7 @@ func (s *settings) startDemo(ctx context.Context) (*demo, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &demo{dir: dir}
+	d := &demo{dir: dir, remove: remove}
 	if d.seat, err = k.Seat(); err != nil {
 		return nil, err
 	}
@@ -102,10 +110,14 @@ func (s *settings) startDemo(ctx context.Context) (*demo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("start the harbour: %w", err)
 	}
-	if err := d.service.Start(); err != nil {
+	if _, err := d.seat.Begin(func() (int, error) {
+		if err := d.service.Start(); err != nil {
+			return 0, err
+		}
+		return d.service.Process.Pid, nil
+	}); err != nil {
 		return nil, fmt.Errorf("start the harbour: %w", err)
 	}
-	d.seat.Hold(d.service.Process.Pid)
 	d.out = bufio.NewReader(out)
 	line, err := d.out.ReadString('\n')
 	url, ok := harbour.ReadAnnouncement(line)
@@ -138,4 +150,5 @@ func (d *demo) close() {
 	d.service.Process.Signal(syscall.SIGTERM)
 	d.service.Wait()
 	d.seat.Release()
+	d.remove()
 }

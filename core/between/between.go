@@ -90,7 +90,10 @@ func commands(ctx context.Context, dir string, given []string, kinds []contender
 func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most time.Duration) {
 	ctx, cancel := context.WithTimeout(ctx, trialLimit)
 	defer cancel()
-	entries := contender.OpenAll(p, kinds, clock.Start(), func(string) (string, string) { return p.Dir, "" })
+	clk := clock.Start()
+	entries := contender.OpenAll(p, kinds, func(string) contender.Setup {
+		return contender.Setup{Dir: p.Dir, Clock: clk, Allow: p.Allow}
+	})
 	defer contender.CloseAll(entries)
 	for _, e := range entries {
 		if e.Err != nil {

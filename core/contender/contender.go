@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/launch"
 	"paceduel/core/plan"
 )
 
@@ -40,9 +41,9 @@ type Entry struct {
 	Err       error
 }
 
-// OpenAll opens a driver for every contender of p, in its order, standing in the folder that where names for it and with
-// the port of its service. The caller closes them with CloseAll.
-func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock, where func(name string) (dir, port string)) []Entry {
+// OpenAll opens a driver for every contender of p, in its order, with the setup that where has for it. The caller closes
+// them with CloseAll.
+func OpenAll(p *plan.Plan, kinds []Kind, where func(name string) Setup) []Entry {
 	entries := make([]Entry, len(p.Contenders))
 	settings := level(p, kinds)
 	for i, c := range p.Contenders {
@@ -50,8 +51,7 @@ func OpenAll(p *plan.Plan, kinds []Kind, clk *clock.Clock, where func(name strin
 		for _, k := range kinds {
 			if k.Name == c.Kind {
 				entries[i].MetersCPU = k.MetersCPU
-				dir, port := where(c.Name)
-				entries[i].Driver, entries[i].Err = k.Open(Setup{Dir: dir, PlanDir: p.Dir, Port: port, Clock: clk, CPUs: c.Ground.CPUs, Nice: c.Ground.Nice, Allow: p.Allow}, settings[i])
+				entries[i].Driver, entries[i].Err = k.Open(where(c.Name), settings[i])
 			}
 		}
 	}
@@ -99,11 +99,15 @@ type Setup struct {
 	Dir     string // relative paths start here: a workspace, or the plan's folder
 	PlanDir string // programs that are not found there may lie here; empty: none
 	Clock   *clock.Clock
-	CPUs    plan.CPUs // that its processes are kept to, as far as this machine has them; empty: any
-	Port    string    // that the contender's service listens on, for ${PORT}; empty without one
-	Nice    int       // of its processes, as far as this machine allows
-	Allow   []string  // hosts other than this machine that may be driven
+	CPUs    plan.CPUs     // that its processes are kept to, as far as this machine has them; empty: any
+	Port    string        // that the contender's service listens on, for ${PORT}; empty without one
+	Nice    int           // of its processes, as far as this machine allows
+	Fence   *launch.Fence // that its processes stand behind; nil: none
+	Allow   []string      // hosts other than this machine that may be driven
 }
+
+// Place is where the contender's processes begin.
+func (s Setup) Place() launch.Place { return launch.At(s.CPUs, s.Nice, s.Fence) }
 
 // Fill puts the service's port into a text.
 func (s Setup) Fill(text string) string { return strings.ReplaceAll(text, plan.PortMark, s.Port) }

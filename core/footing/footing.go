@@ -22,6 +22,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/keeper"
 	"paceduel/core/launch"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
@@ -31,17 +32,21 @@ import (
 
 // Footing is the footing of one run. It belongs to one goroutine.
 type Footing struct {
-	plan    *plan.Plan
-	clock   *clock.Clock
-	bases   map[string]string  // where workspaces lie, by the folder that the plan names
-	locks   []*os.File         // one for each
-	grounds map[string]*Ground // by contender
-	duel    scope              // of the steps for the whole duel
-	round   scope              // of those for a round
-	able    Abilities          // of this machine
-	restore func()             // our own processors
-	cgroups *meter.Hierarchy   // nil where none can be made, or none is needed
-	Costs   []result.Cost      // of the steps for duel and rounds
+	plan      *plan.Plan
+	clock     *clock.Clock
+	bases     map[string]string  // where workspaces lie, by the folder that the plan names
+	locks     []*os.File         // one for each
+	forget    []func()           // has the keeper forget it, one for each
+	grounds   map[string]*Ground // by contender
+	duel      scope              // of the steps for the whole duel
+	round     scope              // of those for a round
+	able      Abilities          // of this machine
+	restore   func()             // our own processors
+	fences    []*launch.Fence    // around originals of workspaces
+	originals *originals         // nil where nobody can reach them
+	harm      error              // what was done to them
+	cgroups   *meter.Hierarchy   // nil where none can be made, or none is needed
+	Costs     []result.Cost      // of the steps for duel and rounds
 	// OnService, when set, is told what becomes of services, by whoever prepares or ends a heat.
 	OnService func(News)
 }
@@ -102,6 +107,12 @@ func (f *Footing) base(at string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return "", fmt.Errorf("find a place for workspaces: %w", err)
+	}
+	if k, err := keeper.Shared(); err == nil {
+		f.forget = append(f.forget, k.RemoveAfter(dir))
+	}
 	f.bases[place] = dir
 	f.locks = append(f.locks, lock)
 	return dir, nil
@@ -121,10 +132,21 @@ func (f *Footing) Close() {
 	}
 	f.round.end()
 	f.duel.end()
+	if k, err := keeper.Shared(); err == nil {
+		k.EndStrays() // whatever its environment says: nothing of this run goes on
+	}
+	for _, fence := range f.fences {
+		fence.Close()
+	}
+	f.fences = nil
 	for place, dir := range f.bases {
 		removeAll(dir)
 		delete(f.bases, place)
 	}
+	for _, forget := range f.forget {
+		forget()
+	}
+	f.forget = nil
 	for _, l := range f.locks {
 		l.Close()
 	}
@@ -159,6 +181,13 @@ func (f *Footing) Begin(ctx context.Context) (cannot []string, err error) {
 			return cannot, err
 		}
 	}
+	why, err := f.guardOriginals(ctx)
+	if why != "" {
+		cannot = append(cannot, why)
+	}
+	if err != nil {
+		return cannot, err
+	}
 	for _, c := range f.plan.Contenders {
 		g := f.grounds[c.Name]
 		if g.workspace == nil {
@@ -182,6 +211,9 @@ func (f *Footing) End(ctx context.Context) error {
 		g.dismiss(plan.EveryRound) // of a round that was cut
 		g.dismiss(plan.EveryDuel)
 		f.Costs = append(f.Costs, g.take(c.Name, "")...)
+	}
+	if err := f.originals.check(ctx, ""); err != nil && f.harm == nil {
+		f.harm = err
 	}
 	for _, line := range f.plan.Footing.After.Duel {
 		if err := f.shared(ctx, &f.duel, "after duel", line, 0); err != nil {
@@ -217,6 +249,9 @@ func (f *Footing) Round(ctx context.Context, round int) (done func(context.Conte
 	return done, all(ctx, "before round", f.plan.Footing.Before.Round)
 }
 
+// Harm is what was done to originals of workspaces, which no run goes on after; nil when nothing was seen.
+func (f *Footing) Harm() error { return f.harm }
+
 // takeDownLimit is how long steps afterwards may take once the run was interrupted.
 const takeDownLimit = 10 * time.Second
 
@@ -231,7 +266,8 @@ func takingDown(ctx context.Context) (context.Context, context.CancelFunc) {
 // shared performs a step that belongs to no contender.
 func (f *Footing) shared(ctx context.Context, s *scope, when, line string, round int) error {
 	began := f.clock.Now()
-	said, err := s.step(ctx, when, line, f.plan.Dir, f.environment("", "", round, f.plan.Dir))
+	// It stands where originals are, and may be what makes them.
+	said, err := s.step(ctx, when, line, f.plan.Dir, f.environment("", "", round, f.plan.Dir), launch.Place{})
 	add(&f.Costs, result.Cost{When: when, What: f.plan.Mask(line), Times: 1, Took: f.clock.Now() - began, Said: f.plan.Mask(said)})
 	return f.masked(err)
 }
@@ -245,14 +281,10 @@ func (f *Footing) masked(err error) error {
 	return err
 }
 
-// environment is ours, and what a step may want to know of the run.
+// environment is what a step may want to know of the run.
 func (f *Footing) environment(contender string, state plan.State, round int, dir string) []string {
-	where, err := filepath.Abs(f.plan.Dir)
-	if err != nil {
-		where = f.plan.Dir
-	}
-	return append(os.Environ(), "PACEDUEL_PLAN_DIR="+where, "PACEDUEL_CONTENDER="+contender, "PACEDUEL_STATE="+string(state),
-		fmt.Sprintf("PACEDUEL_ROUND=%d", round), "PACEDUEL_DIR="+dir)
+	return []string{"PACEDUEL_PLAN_DIR=" + launch.Absolute(f.plan.Dir), "PACEDUEL_CONTENDER=" + contender, "PACEDUEL_STATE=" + string(state),
+		fmt.Sprintf("PACEDUEL_ROUND=%d", round), "PACEDUEL_DIR=" + launch.Absolute(dir)}
 }
 
 // Ground is where one contender stands. It belongs to one goroutine.
@@ -262,6 +294,7 @@ type Ground struct {
 	said      plan.Ground
 	dir       string
 	workspace *workspace                 // nil without one
+	fence     *launch.Fence              // around what it is copied from; nil without one
 	port      string                     // of the service; empty without one
 	service   *service                   // nil while there is none
 	running   int                        // process of a service that somebody else runs; 0 without
@@ -281,6 +314,11 @@ type Check struct {
 	ColdLeft    float64  // of the pages, still in memory before a cold run
 	WarmMissing float64  // of the pages, not in memory before a warm run
 	Unfilled    []string // stores that were empty before a warm run
+}
+
+// Setup is what the contender's driver is opened with, as far as its ground says.
+func (g *Ground) Setup() contender.Setup {
+	return contender.Setup{Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port, Fence: g.fence, Allow: g.f.plan.Allow}
 }
 
 // Dir is where relative paths of the contender start.
@@ -389,6 +427,7 @@ type Seen struct {
 	Check   Check
 	Changes *result.Changes // since the last fresh copy; nil without a workspace
 	Starts  []result.Start  // of the contender's service
+	Strays  int             // processes that had left their groups and were ended
 }
 
 // EndHeat looks at what changed, performs the steps after the heat and ends what was started for it.
@@ -419,8 +458,31 @@ func (g *Ground) EndHeat(ctx context.Context) (Seen, error) {
 			err = stepErr
 		}
 	}
+	g.run.end()
+	g.heat.end()
+	seen.Strays = g.f.endStrays()
+	if harm := g.f.originals.check(closing, g.name); harm != nil && g.f.harm == nil {
+		g.f.harm = harm
+	}
 	seen.Costs, seen.Check, seen.Starts = g.take(g.name, g.state), g.check, g.starts
 	return seen, err
+}
+
+// endStrays ends what left its group and threw away its mark, while there is nothing of the run that it may belong to.
+func (f *Footing) endStrays() int {
+	if len(f.duel.groups)+len(f.round.groups) > 0 {
+		return 0
+	}
+	for _, g := range f.grounds {
+		if g.service != nil {
+			return 0
+		}
+	}
+	k, err := keeper.Shared()
+	if err != nil {
+		return 0
+	}
+	return k.EndStrays()
 }
 
 // Written lists the files that were added or changed since the last fresh copy; nil without a workspace.
@@ -468,7 +530,7 @@ func add(costs *[]result.Cost, c result.Cost) {
 
 func (g *Ground) step(ctx context.Context, s *scope, when, line string) error {
 	return g.cost(result.Cost{When: when, What: g.f.plan.Mask(line)}, func() (string, error) {
-		said, err := s.step(ctx, when, line, g.dir, g.f.environment(g.name, g.state, g.round, g.dir))
+		said, err := s.step(ctx, when, line, g.dir, g.f.environment(g.name, g.state, g.round, g.dir), launch.At(nil, 0, g.fence))
 		return said, g.f.masked(err)
 	})
 }

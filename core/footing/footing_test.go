@@ -44,8 +44,19 @@ func write(t *testing.T, dir string, pairs ...string) {
 // open reads a plan with the given footing in dir and begins its duel.
 func open(t *testing.T, dir, text string) (*footing.Footing, *footing.Ground) {
 	t.Helper()
+	return openPlan(t, dir, "contenders: { a: , b: }\nfooting:\n"+text)
+}
+
+// openOwn does so for contenders that have footings of their own.
+func openOwn(t *testing.T, dir, contenders string) (*footing.Footing, *footing.Ground) {
+	t.Helper()
+	return openPlan(t, dir, "contenders: { "+contenders+" }\n")
+}
+
+func openPlan(t *testing.T, dir, text string) (*footing.Footing, *footing.Ground) {
+	t.Helper()
 	t.Setenv("XDG_CACHE_HOME", filepath.Join(t.TempDir(), "cache"))
-	src := "duel: Packer\nbaseline: a\ncourse: { stub: { takes: 1us } }\ncontenders: { a: , b: }\npace: { repeat: 3 }\nfooting:\n" + text
+	src := "duel: Packer\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\n" + text
 	kind := sample.Stub().Kind
 	p, err := plan.Read(filepath.Join(dir, "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{kind}, Lookup: func(string) (string, bool) { return "oyster", true }})
 	if err != nil {

@@ -5,14 +5,17 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+
+	"paceduel/core/keeper"
 )
 
 // notice is a socket to which a service says that it is ready, by the protocol of sd_notify: datagrams of lines, one of which
 // is READY=1. Whoever sends it is not asked who they are: the socket lies in a folder that is the user's alone.
 type notice struct {
-	path  string
-	conn  *net.UnixConn
-	ready chan struct{} // closed when it was said
+	path   string
+	conn   *net.UnixConn
+	ready  chan struct{} // closed when it was said
+	forget func()        // has the keeper forget its folder
 }
 
 func listenNotice() (*notice, error) {
@@ -25,6 +28,10 @@ func listenNotice() (*notice, error) {
 	if err != nil {
 		os.RemoveAll(dir)
 		return nil, err
+	}
+	n.forget = func() {}
+	if k, err := keeper.Shared(); err == nil {
+		n.forget = k.RemoveAfter(dir)
 	}
 	go n.listen()
 	return n, nil
@@ -49,6 +56,7 @@ func (n *notice) listen() {
 func (n *notice) close() {
 	n.conn.Close()
 	os.RemoveAll(filepath.Dir(n.path))
+	n.forget()
 }
 
 // noticed is closed when the service has said that it is ready; nil where it is not to say so.

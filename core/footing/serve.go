@@ -115,10 +115,6 @@ func (g *Ground) there() error {
 	return nil
 }
 
-func (g *Ground) setup() contender.Setup {
-	return contender.Setup{Port: g.port, CPUs: g.said.CPUs, Nice: g.said.Nice}
-}
-
 // create does what is to be done before the service starts, and creates its process.
 func (g *Ground) create(ctx context.Context, level string) (*service, result.Start, error) {
 	s := g.said.Service
@@ -136,7 +132,7 @@ func (g *Ground) create(ctx context.Context, level string) (*service, result.Sta
 		start.Prepared += g.f.clock.Now() - began
 	}
 	g.tell(Starting, 0)
-	v, err := begin(*s, g.f.clock, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), g.setup(), g.f.cgroups)
+	v, err := begin(*s, g.f.clock, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), g.Setup(), g.f.cgroups)
 	if err != nil {
 		g.tell(Died, 0)
 		return nil, start, g.masking(err)
@@ -166,7 +162,7 @@ func (g *Ground) serve(ctx context.Context, level string, warmUp bool) error {
 		return err
 	}
 	return g.cost(result.Cost{When: level, Start: true, What: "start " + g.f.plan.Mask(s.Summary())}, func() (string, error) {
-		if err := v.ready(ctx, g.dir, g.setup()); err != nil {
+		if err := v.ready(ctx, g.dir, g.Setup()); err != nil {
 			v.stop()
 			g.tell(Died, 0)
 			return "", g.masking(err)
@@ -197,7 +193,7 @@ func (g *Ground) Rush(ctx context.Context) error {
 	g.tell(Rushed, 0)
 	waiting, cancel := context.WithCancel(ctx)
 	landed := make(chan error, 1)
-	go func() { landed <- v.ready(waiting, g.dir, g.setup()) }()
+	go func() { landed <- v.ready(waiting, g.dir, g.Setup()) }()
 	g.land = func() error {
 		cancel() // by the end of a heat it is ready, or it was not in time
 		err := <-landed

@@ -116,9 +116,9 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 	}
 	v := &service{said: s, clock: clk, cmd: exec.Command(program, argv[1:]...), seat: seat, mark: keeper.NewMark(), output: newLastOutput(clk, s.Ready.Line, s.Marks), read: make(chan struct{}), gone: make(chan struct{})}
 	v.cmd.Dir, v.cmd.Stdout, v.cmd.Stderr = own, w, w
-	v.cmd.Env = append(env, "PORT="+setup.Port, string(v.mark))
+	env = append(env, "PORT="+setup.Port, string(v.mark))
 	for name, value := range s.Env {
-		v.cmd.Env = append(v.cmd.Env, name+"="+setup.Fill(string(value)))
+		env = append(env, name+"="+setup.Fill(string(value)))
 	}
 	quit := func(why string, err error) (*service, error) {
 		r.Close()
@@ -136,45 +136,55 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 		if v.notice, err = listenNotice(); err != nil {
 			return quit("cannot be listened to", err)
 		}
-		v.cmd.Env = append(v.cmd.Env, "NOTIFY_SOCKET="+v.notice.path)
+		env = append(env, "NOTIFY_SOCKET="+v.notice.path)
 	}
 	if s.Limits != nil && cgroups != nil {
 		if v.group, err = cgroups.NewGroup(meter.Limits{Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU)}); err != nil {
 			return quit("cannot be held to its limits", err)
 		}
 	}
-	v.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	create := func() error {
-		_, err := launch.At(setup.CPUs, setup.Nice).Start(func() (int, error) {
-			v.created = clk.Now()
-			if err := v.cmd.Start(); err != nil {
-				return 0, err
-			}
-			return v.cmd.Process.Pid, nil
-		})
-		return err
-	}
-	if v.group != nil {
-		err = v.group.Start(v.cmd.SysProcAttr, create)
-	} else {
-		err = create()
+	v.cmd.Env = launch.Environment(own, env...)
+	place := setup.Place()
+	if v.group == nil {
+		err = v.start(place)
+	} else if outside := place.Do(func() { // a thread that is a member of the group creates it
+		err = v.group.Start(v.attr(), func() error { return v.start(place.Inside()) })
+	}); outside != nil {
+		err = outside
 	}
 	if err != nil {
 		return quit("cannot be started", err)
 	}
 	w.Close()
-	seat.Hold(v.cmd.Process.Pid)
 	go func() {
 		defer close(v.read)
 		defer r.Close()
 		io.Copy(v.output, r)
 	}()
-	go v.await()
+	go v.await(r)
 	return v, nil
 }
 
+// lastWords is how long the output of a service that has ended may take to come to its end: a process that left its group may
+// hold it open for as long as it likes.
+const lastWords = 100 * time.Millisecond
+
+// attr is what its process is created with.
+func (v *service) attr() *syscall.SysProcAttr {
+	if v.cmd.SysProcAttr == nil {
+		v.cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	return v.cmd.SysProcAttr
+}
+
+// start creates its process and notes when.
+func (v *service) start(at launch.Place) error {
+	v.created = v.clock.Now()
+	return launch.Start(v.cmd, at, v.seat)
+}
+
 // await sees the service end, and ends what is left of its group while its number is still ours.
-func (v *service) await() {
+func (v *service) await(output *os.File) {
 	defer close(v.gone)
 	pid := v.cmd.Process.Pid
 	var info unix.Siginfo
@@ -193,6 +203,7 @@ func (v *service) await() {
 		v.used.Store(int64(v.group.CPU()))
 		v.group.Remove()
 	}
+	output.SetReadDeadline(time.Now().Add(lastWords))
 	<-v.read
 }
 

@@ -294,3 +294,41 @@ func TestAServiceStartsColdOrWarm(t *testing.T) {
 		t.Errorf("stages %v; want %v", stages, want)
 	}
 }
+
+// A service finds where it stands in PWD.
+func TestWhereAServiceStands(t *testing.T) {
+	t.Setenv("PWD", t.TempDir())
+	_, g := servingAfter(t, `echo "$PWD" > where; `, "answers", "")
+	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.TrimSpace(read(t, filepath.Join(g.Dir(), "where"))); got != g.Dir() {
+		t.Errorf("PWD is %q; want %q", got, g.Dir())
+	}
+	if _, err := g.EndHeat(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// A process that left its service's group and holds the service's output does not hold up its end.
+func TestOutputThatIsHeldOpen(t *testing.T) {
+	_, g := servingAfter(t, "setsid --fork env -i /bin/sleep 95.4321; ", "answers", ", stop: { grace: 1ms }")
+	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	var seen footing.Seen
+	go func() {
+		var err error
+		seen, err = g.EndHeat(t.Context())
+		ended <- err
+	}()
+	select {
+	case err := <-ended:
+		if err != nil || seen.Strays != 1 {
+			t.Errorf("the heat ended with %v and %d strays; want the one that was left", err, seen.Strays)
+		}
+	case <-time.After(10 * time.Second):
+		t.Fatal("the heat does not end while somebody holds the output of its service")
+	}
+}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"paceduel/core/keeper"
+	"paceduel/core/launch"
 )
 
 // stepLimit is how long a step may take.
@@ -46,8 +47,8 @@ type scope struct {
 // maxSaid is what is kept of a step's output, from its end.
 const maxSaid = 2 << 10
 
-// step runs one shell line in dir and returns the end of what it printed. What it leaves running belongs to s.
-func (s *scope) step(ctx context.Context, when, line, dir string, env []string) (said string, err error) {
+// step runs one shell line in dir, at a place, and returns the end of what it printed. What it leaves running belongs to s.
+func (s *scope) step(ctx context.Context, when, line, dir string, env []string, at launch.Place) (said string, err error) {
 	fail := func(why string) (string, error) { return said, &StepError{when, line, why, said} }
 	k, err := keeper.Shared()
 	if err != nil {
@@ -70,15 +71,12 @@ func (s *scope) step(ctx context.Context, when, line, dir string, env []string) 
 	if s.mark == "" {
 		s.mark = keeper.NewMark()
 	}
-	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, append(env, string(s.mark)), out, out // a file: nobody who holds on to it is waited for
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	if err := cmd.Start(); err != nil {
+	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, launch.Environment(dir, append(env, string(s.mark))...), out, out // a file: nobody who holds on to it is waited for
+	if err := launch.Start(cmd, at, seat); err != nil {
 		seat.Release()
 		return fail(err.Error())
 	}
 	group := cmd.Process.Pid
-	seat.Hold(group)
 	err = cmd.Wait()
 	said = tail(out)
 	if syscall.Kill(-group, 0) == nil {

@@ -1,16 +1,20 @@
 // Package keeper makes sure that no process started by a run outlives it, even when the run is killed outright.
 //
 // A small copy of our own program waits at the end of a pipe. Process groups are written into a memory table that both
-// share, which costs a run nothing; when the pipe breaks, the keeper ends every group still in the table, and every process
-// that carries our mark.
+// share, which costs a run nothing; when the pipe breaks, the keeper ends every group still in the table, every process
+// that carries our mark or our limit (see mark.go), and all that these have started. Then it removes the folders that it
+// was told of over the pipe.
 // It starts and measures nothing itself.
 package keeper
 
 import (
+	"bufio"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -20,7 +24,7 @@ import (
 )
 
 const (
-	variable  = "PACEDUEL_KEEPER" // set in the keeper's environment, to the mark of its owner
+	variable  = "PACEDUEL_KEEPER" // set in the keeper's environment, to the mark of its owner and its limit
 	slots     = 2048              // process groups alive at once
 	tableSize = slots * 4
 )
@@ -28,8 +32,8 @@ const (
 // Run turns this process into the keeper when it was started as one, and then does not return. Programs and test
 // binaries that start a Keeper call it first thing in main.
 func Run() {
-	mark := Mark(os.Getenv(variable))
-	if mark == "" {
+	o, ok := ownerOf(os.Getenv(variable))
+	if !ok {
 		return
 	}
 	// An interrupt typed at the terminal goes to everyone; the keeper leaves only after its owner.
@@ -38,14 +42,64 @@ func Run() {
 	if err != nil {
 		os.Exit(1)
 	}
-	io.Copy(io.Discard, os.Stdin) // until the owner is gone
+	folders := listen(os.Stdin) // until the owner is gone
+	var groups []int
 	for i := range slots {
 		if group := atomic.LoadInt32(&table[i]); group > 1 {
-			syscall.Kill(-int(group), syscall.SIGKILL)
+			groups = append(groups, int(group))
 		}
 	}
-	endMarked(mark)
+	o.endAll(groups)
+	for path, whole := range folders {
+		if whole {
+			removeTree(path)
+		} else {
+			os.Remove(path)
+		}
+	}
 	os.Exit(0)
+}
+
+// What the owner says over the pipe, a line each: a letter and a quoted path.
+const (
+	removeWhole = 'w' // a folder that goes with all that is in it
+	removeEmpty = 'e' // one that goes if it is empty, as a control group is
+	forget      = 'f'
+)
+
+// listen takes down the folders that the owner names, and whether they go with what is in them, until it is gone.
+func listen(owner io.Reader) map[string]bool {
+	folders := map[string]bool{}
+	lines := bufio.NewScanner(owner)
+	for lines.Scan() {
+		line := lines.Text()
+		path, err := strconv.Unquote(line[min(len(line), 1):])
+		if err != nil || !filepath.IsAbs(path) || filepath.Dir(path) == path {
+			continue
+		}
+		switch line[0] {
+		case removeWhole, removeEmpty:
+			folders[path] = line[0] == removeWhole
+		case forget:
+			delete(folders, path)
+		}
+	}
+	io.Copy(io.Discard, owner) // after a line that is too long
+	return folders
+}
+
+// removeTree removes a folder, also where a tool took the right to write away from those in it.
+func removeTree(path string) {
+	if os.RemoveAll(path) == nil {
+		return
+	}
+	filepath.WalkDir(path, func(p string, d os.DirEntry, _ error) error {
+		if d != nil && d.IsDir() {
+			os.Chmod(p, 0o700)
+		}
+		return nil
+	})
+	os.RemoveAll(path)
 }
 
 // Keeper is the owner's end. It is safe for concurrent use.
@@ -53,14 +107,20 @@ type Keeper struct {
 	adopts bool
 	table  *[slots]int32
 	file   *os.File
-	pipe   io.Closer
 	cmd    *exec.Cmd
+	limit  uint64 // of all that we start; 0 where it could not be set
+
+	births sync.RWMutex // held for reading while a process is created, until it sits in its seat
 
 	mu   sync.Mutex
 	free []int
+	pipe io.Writer
 }
 
-var shared = sync.OnceValues(start)
+var (
+	shared  = sync.OnceValues(start)
+	running atomic.Pointer[Keeper] // nil until it was asked for
+)
 
 // Shared returns the keeper of this process, starting it at the first call. It ends by itself with the process.
 func Shared() (*Keeper, error) { return shared() }
@@ -85,7 +145,8 @@ func start() (*Keeper, error) {
 		return nil, fmt.Errorf("start keeper: find our own program: %w", err)
 	}
 	cmd := exec.Command(self)
-	cmd.Env = []string{variable + "=" + string(RunMark())}
+	limit := inherit()
+	cmd.Env = []string{variable + "=" + owner{RunMark(), limit}.String()}
 	cmd.ExtraFiles = []*os.File{file}
 	pipe, err := cmd.StdinPipe()
 	if err != nil {
@@ -94,10 +155,11 @@ func start() (*Keeper, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start keeper: %w", err)
 	}
-	k := &Keeper{adopts: adopts, table: table, file: file, pipe: pipe, cmd: cmd, free: make([]int, slots)}
+	k := &Keeper{adopts: adopts, table: table, file: file, pipe: pipe, cmd: cmd, limit: limit, free: make([]int, slots)}
 	for i := range k.free {
 		k.free[i] = slots - 1 - i
 	}
+	running.Store(k)
 	return k, nil
 }
 
@@ -127,7 +189,18 @@ func (k *Keeper) Seat() (*Seat, error) {
 	return &Seat{k, i}, nil
 }
 
-// Hold puts a process group in the seat: from now on it dies with us.
+// Begin calls create, which is to create the leader of a process group and return its number, and puts the group in the
+// seat: from then on it dies with us.
+func (s *Seat) Begin(create func() (pid int, err error)) (pid int, err error) {
+	s.k.births.RLock() // nobody is to take it for a stranger meanwhile
+	defer s.k.births.RUnlock()
+	if pid, err = create(); err == nil {
+		s.Hold(pid)
+	}
+	return pid, err
+}
+
+// Hold puts a process group in the seat.
 func (s *Seat) Hold(group int) { atomic.StoreInt32(&s.k.table[s.i], int32(group)) }
 
 // Clear empties the seat; call it before the group's leader is reaped, so that its number cannot be someone else's.
@@ -155,4 +228,50 @@ func (s *Seat) Release() {
 	s.k.mu.Lock()
 	s.k.free = append(s.k.free, s.i)
 	s.k.mu.Unlock()
+}
+
+// RemoveAfter has a folder removed with all that is in it should we be killed; forget takes that back. path is absolute.
+func (k *Keeper) RemoveAfter(path string) (forget func()) { return k.tell(removeWhole, path) }
+
+// RemoveEmptyAfter does so with a folder that is removed only if there is nothing in it.
+func (k *Keeper) RemoveEmptyAfter(path string) (forget func()) { return k.tell(removeEmpty, path) }
+
+func (k *Keeper) tell(what rune, path string) func() {
+	say := func(what rune) {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		fmt.Fprintf(k.pipe, "%c%s\n", what, strconv.Quote(path)) // a keeper that is gone has nothing to remove
+	}
+	say(what)
+	return func() { say(forget) }
+}
+
+// Outside has start create a process that is the user's, not a contender's, and gives it what it would have had without
+// us, so that neither it nor what it starts is ever taken for ours.
+func Outside(start func() (pid int, err error)) error {
+	k := running.Load()
+	if k == nil {
+		_, err := start()
+		return err
+	}
+	k.births.RLock()
+	defer k.births.RUnlock()
+	pid, err := start()
+	if err == nil && k.limit != 0 {
+		disinherit(pid)
+	}
+	return err
+}
+
+// owner is whom a keeper serves: the mark and the limit of what is its.
+type owner struct {
+	mark  Mark
+	limit uint64 // 0: none
+}
+
+func (o owner) String() string { return fmt.Sprintf("%d %s", o.limit, o.mark) }
+
+func ownerOf(text string) (o owner, ok bool) {
+	_, err := fmt.Sscanf(text, "%d %s", &o.limit, &o.mark)
+	return o, err == nil && o.mark != ""
 }

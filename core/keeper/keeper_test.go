@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
@@ -25,33 +26,64 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// own starts three processes: one in a seat, one that it lets go of, and one in a session of its own that carries a mark. It
-// says their numbers and waits to be killed.
+// own starts processes in every way in which one may hope to outlive us, and one that is not ours to end. It says their
+// numbers, has a folder removed after it, and waits to be killed.
 func own() {
 	k, err := keeper.Shared()
 	if err != nil {
 		panic(err)
 	}
-	for _, how := range []string{"held", "let go", "marked"} {
+	begin := func(start func(*exec.Cmd, *keeper.Seat) error, env []string, words ...string) {
+		cmd := exec.Command(words[0], words[1:]...)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		cmd.Env, cmd.Stderr = env, os.Stderr
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			panic(err)
+		}
 		seat, err := k.Seat()
 		if err != nil {
 			panic(err)
 		}
-		cmd := exec.Command("sh", "-c", "sleep 60 & wait")
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-		if how == "marked" {
-			cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-			cmd.Env = append(os.Environ(), string(keeper.NewMark()))
-		}
-		if err := cmd.Start(); err != nil {
+		if err := start(cmd, seat); err != nil {
 			panic(err)
 		}
-		if how == "held" {
-			seat.Hold(cmd.Process.Pid)
+		line, err := bufio.NewReader(out).ReadString('\n')
+		if err != nil {
+			panic(err)
 		}
-		fmt.Println(cmd.Process.Pid)
+		fmt.Print(line)
+		if words[0] == "setsid" { // its first process has ended: what is left falls to us
+			cmd.Process.Wait()
+		}
 	}
+	seated := func(cmd *exec.Cmd, seat *keeper.Seat) error {
+		_, err := seat.Begin(func() (int, error) { err := cmd.Start(); return pidOf(cmd), err })
+		return err
+	}
+	alone := func(cmd *exec.Cmd, _ *keeper.Seat) error { return cmd.Start() }
+	outside := func(cmd *exec.Cmd, _ *keeper.Seat) error {
+		return keeper.Outside(func() (int, error) { err := cmd.Start(); return pidOf(cmd), err })
+	}
+	const stay = "echo $$; sleep 60 & wait"
+	begin(seated, nil, "sh", "-c", stay)
+	begin(alone, append(os.Environ(), string(keeper.NewMark())), "setsid", "--fork", "sh", "-c", stay)
+	begin(alone, []string{"PATH=" + os.Getenv("PATH")}, "setsid", "--fork", "sh", "-c", stay)
+	begin(seated, nil, "sh", "-c", "setsid env -i sh -c '"+strings.ReplaceAll(stay, "sleep", "/bin/sleep")+"' & sleep 60") // its parent goes on
+	begin(outside, []string{"PATH=" + os.Getenv("PATH")}, "sh", "-c", stay)
+	k.RemoveAfter(filepath.Join(os.Getenv(asOwner), "whole"))
+	k.RemoveEmptyAfter(filepath.Join(os.Getenv(asOwner), "full"))
+	k.RemoveEmptyAfter(filepath.Join(os.Getenv(asOwner), "empty"))
+	k.RemoveAfter(filepath.Join(os.Getenv(asOwner), "kept"))()
+	fmt.Println("ready")
 	select {}
+}
+
+func pidOf(cmd *exec.Cmd) int {
+	if cmd.Process == nil {
+		return 0
+	}
+	return cmd.Process.Pid
 }
 
 func alive(pid int) bool {
@@ -64,8 +96,18 @@ func TestAllDiesWithAKilledOwner(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	dir := t.TempDir()
+	for _, folder := range []string{"whole/of/it", "full/of/it", "empty", "kept"} {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Chmod(filepath.Join(dir, "whole/of"), 0o500); err != nil {
+		t.Fatal(err)
+	}
 	owner := exec.Command(self)
-	owner.Env = append(os.Environ(), asOwner+"=1")
+	owner.Env = append(os.Environ(), asOwner+"="+dir)
+	owner.Stderr = os.Stderr
 	out, err := owner.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -75,34 +117,96 @@ func TestAllDiesWithAKilledOwner(t *testing.T) {
 	}
 	lines := bufio.NewScanner(out)
 	var pids []int
-	for len(pids) < 3 && lines.Scan() {
+	for lines.Scan() && lines.Text() != "ready" {
 		pid, err := strconv.Atoi(lines.Text())
 		if err != nil {
 			t.Fatal(err)
 		}
 		pids = append(pids, pid)
 	}
-	if len(pids) != 3 {
-		t.Fatal("the owner started nothing")
+	ways := []string{"in a seat", "in a session of its own, with a mark", "in a session of its own, without environment, its parent gone", "the same, its parent there", "the user's"}
+	if len(pids) != len(ways) {
+		t.Fatalf("the owner started %d processes; want %d", len(pids), len(ways))
 	}
-	held, let, marked := pids[0], pids[1], pids[2]
-	t.Cleanup(func() { syscall.Kill(-let, syscall.SIGKILL) })
-	if !alive(held) || !alive(let) || !alive(marked) {
-		t.Fatal("the processes ended before their owner")
+	theirs := pids[len(pids)-1]
+	t.Cleanup(func() { syscall.Kill(-theirs, syscall.SIGKILL) })
+	for i, pid := range pids {
+		if !alive(pid) {
+			t.Fatalf("the process %s ended before its owner", ways[i])
+		}
 	}
 	if err := owner.Process.Signal(syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
 	owner.Wait()
-	deadline := time.Now().Add(10 * time.Second)
-	for alive(held) || alive(marked) {
-		if time.Now().After(deadline) {
-			t.Fatalf("process %d in a seat: alive %t, %d with a mark: alive %t; want both to end with their owner", held, alive(held), marked, alive(marked))
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) {
+		var left []string
+		for i, pid := range pids[:len(pids)-1] {
+			if alive(pid) {
+				left = append(left, ways[i])
+			}
 		}
-		time.Sleep(time.Millisecond)
+		for _, folder := range []string{"whole", "empty"} {
+			if _, err := os.Stat(filepath.Join(dir, folder)); err == nil {
+				left = append(left, "the folder "+folder)
+			}
+		}
+		if left == nil {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("left of a killed owner: %q", left)
+		}
 	}
-	if !alive(let) {
-		t.Error("a group that was let go of was ended all the same")
+	if !alive(theirs) {
+		t.Error("the user's process was ended, too")
+	}
+	for _, folder := range []string{"kept", "full"} {
+		if _, err := os.Stat(filepath.Join(dir, folder)); err != nil {
+			t.Errorf("the folder %s is gone", folder)
+		}
+	}
+}
+
+// What threw away its mark and left its group ends all the same, once nothing goes on that it may belong to; what is the
+// user's stays.
+func TestStraysEnd(t *testing.T) {
+	k, err := keeper.Shared()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !k.Adopts() {
+		t.Skip("processes of ended parents do not fall to us here")
+	}
+	leave := func(start func(*exec.Cmd) error) int {
+		t.Helper()
+		cmd := exec.Command("setsid", "--fork", "sh", "-c", "echo $$; sleep 60")
+		cmd.Env = []string{"PATH=" + os.Getenv("PATH")}
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := start(cmd); err != nil {
+			t.Fatal(err)
+		}
+		line, err := bufio.NewReader(out).ReadString('\n')
+		if err != nil {
+			t.Fatal(err)
+		}
+		cmd.Process.Wait()
+		pid, err := strconv.Atoi(strings.TrimSpace(line))
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { syscall.Kill(-pid, syscall.SIGKILL) })
+		return pid
+	}
+	stray := leave((*exec.Cmd).Start)
+	if n := k.EndStrays(); n != 2 || alive(stray) {
+		t.Errorf("%d processes were ended, and the stray is alive: %t; want it and its child ended", n, alive(stray))
+	}
+	if n := k.EndStrays(); n != 0 {
+		t.Errorf("%d processes were ended for strays where there are none", n)
 	}
 }
 

@@ -113,16 +113,18 @@ func SetOf(cpus plan.CPUs) (set unix.CPUSet) {
 	return set
 }
 
-// Place is where and how eagerly a process runs. The zero Place is wherever we do.
+// Place is where and how eagerly a process runs, and which files it may not write. The zero Place is wherever we do.
 type Place struct {
-	on   *unix.CPUSet // nil: anywhere
-	nice int
+	on    *unix.CPUSet // nil: anywhere
+	nice  int
+	fence *Fence // nil: none
 }
 
 // At is a place on those of the processors that this machine has for us, or anywhere when it has none of them, with a
-// niceness. What of that cannot be had is for others to tell; here it is left out.
-func At(cpus plan.CPUs, nice int) Place {
-	p := Place{nice: nice}
+// niceness, behind a fence unless that is nil. What of processors and niceness cannot be had is for others to tell; here it
+// is left out.
+func At(cpus plan.CPUs, nice int, fence *Fence) Place {
+	p := Place{nice: nice, fence: fence}
 	if usable := Usable(cpus); len(usable) > 0 {
 		set := SetOf(usable)
 		p.on = &set
@@ -130,9 +132,25 @@ func At(cpus plan.CPUs, nice int) Place {
 	return p
 }
 
-// Start calls create, which is to create a process and return its number, so that the process begins at its place. The
-// calling thread is back at its own processors before Start returns.
+// Inside is the place for whoever is called by Do, and need not go behind the fence again.
+func (p Place) Inside() Place {
+	p.fence = nil
+	return p
+}
+
+// Do calls do from a thread whose processes are created behind the fence.
+func (p Place) Do(do func()) error { return p.fence.Do(do) }
+
+// Start calls create, which is to create a process and return its number, so that the process begins at its place.
 func (p Place) Start(create func() (pid int, err error)) (pid int, err error) {
+	if outside := p.fence.Do(func() { pid, err = p.create(create) }); outside != nil {
+		return 0, outside
+	}
+	return pid, err
+}
+
+// create calls create with the calling thread on the processors of the process; it is back at its own afterwards.
+func (p Place) create(create func() (pid int, err error)) (pid int, err error) {
 	if p.on != nil {
 		// A process starts where the thread that creates it is allowed to run.
 		runtime.LockOSThread()

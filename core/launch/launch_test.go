@@ -81,7 +81,7 @@ func TestPlaces(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			var there plan.CPUs
-			pid, err := launch.At(tt.cpus, 0).Start(func() (int, error) {
+			pid, err := launch.At(tt.cpus, 0, nil).Start(func() (int, error) {
 				there = launch.Allowed()
 				return os.Getpid(), tt.err
 			})
@@ -106,7 +106,7 @@ func TestNiceness(t *testing.T) {
 	}
 	defer process.Wait()
 	defer process.Kill()
-	if _, err := launch.At(nil, 5).Start(func() (int, error) { return process.Pid, nil }); err != nil {
+	if _, err := launch.At(nil, 5, nil).Start(func() (int, error) { return process.Pid, nil }); err != nil {
 		t.Fatal(err)
 	}
 	// The kernel tells 20 less the niceness.

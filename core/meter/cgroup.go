@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"paceduel/core/keeper"
 )
 
 // Limits are what a group of processes may take.
@@ -132,6 +134,7 @@ type Group struct {
 	name    string
 	folders []string // that it has one of its own in
 	dir     *os.File // its own, of the unified hierarchy
+	forget  []func() // has the keeper forget its folders
 }
 
 var groups atomic.Int64
@@ -146,6 +149,9 @@ func (h *Hierarchy) NewGroup(l Limits) (g *Group, err error) {
 		if err := os.Mkdir(filepath.Join(dir, g.name), 0o755); err != nil {
 			g.Remove()
 			return nil, fmt.Errorf("make a control group: %w", err)
+		}
+		if k, err := keeper.Shared(); err == nil {
+			g.forget = append(g.forget, k.RemoveEmptyAfter(filepath.Join(dir, g.name)))
 		}
 	}
 	set := func(dir, file, value string) {
@@ -274,4 +280,8 @@ func (g *Group) Remove() {
 			time.Sleep(2 * time.Millisecond)
 		}
 	}
+	for _, forget := range g.forget {
+		forget()
+	}
+	g.forget = nil
 }

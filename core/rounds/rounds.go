@@ -7,6 +7,7 @@
 package rounds
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -298,11 +299,8 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	r.entries = contender.OpenAll(p, r.cfg.Kinds, r.clock, func(name string) (dir, port string) {
-		g := r.footing.Of(name)
-		return g.Dir(), g.Port()
-	})
-	return r.weighIn(ctx)
+	r.entries = contender.OpenAll(p, r.cfg.Kinds, func(name string) contender.Setup { return r.footing.Of(name).Setup() })
+	return cmp.Or(r.weighIn(ctx), r.footing.Harm())
 }
 
 // takeDown undoes what prepare put up; also after an interrupt.
@@ -314,7 +312,7 @@ func (r *runner) takeDown(ctx context.Context) error {
 	defer r.footing.Close()
 	err := r.footing.End(context.WithoutCancel(ctx))
 	r.result.Footing.Costs = r.footing.Costs
-	return err
+	return cmp.Or(r.footing.Harm(), err)
 }
 
 func (r *runner) run(ctx context.Context) error {
@@ -411,6 +409,7 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 	}
 	resume()
 	seen, err := ground.EndHeat(ctx)
+	r.swept += int64(seen.Strays)
 	if stopped == nil && err != nil {
 		stopped = err
 	}
@@ -435,7 +434,7 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 		r.result.Heats = append(r.result.Heats, h)
 		r.out <- HeatEnded{h, r.left()}
 	}
-	return ctx.Err()
+	return cmp.Or(ctx.Err(), r.footing.Harm())
 }
 
 // drive lets the clients shoot, on footing that was prepared for the heat.

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 
 	"paceduel/core/contender"
+	"paceduel/core/launch"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 )
@@ -30,6 +31,8 @@ type Standard struct {
 	baseline string
 	frac     float64
 	of       map[string]*reference
+	dir      string                    // the plan's
+	place    func(string) launch.Place // of a contender, for its filter
 }
 
 // reference is how one contender answers.
@@ -43,7 +46,7 @@ type reference struct {
 }
 
 func newStandard(p *plan.Plan) *Standard {
-	return &Standard{rules: p.Same, baseline: p.Baseline, frac: p.Same.SampleFrac(), of: map[string]*reference{}}
+	return &Standard{rules: p.Same, baseline: p.Baseline, frac: p.Same.SampleFrac(), of: map[string]*reference{}, dir: p.Dir, place: func(string) launch.Place { return launch.Place{} }}
 }
 
 func (s *Standard) set(a Answer, t *result.Touch) {
@@ -179,7 +182,7 @@ func (c *Checker) compare(ctx context.Context, shot *contender.Shot) error {
 		return nil
 	}
 	if c.s.rules != nil && c.s.rules.Through != "" {
-		a.refine(ctx, c.s.rules.Through)
+		a.refine(ctx, filter{c.s.rules.Through, c.s.dir, c.s.place(c.name)})
 		if ctx.Err() != nil {
 			return errNotCompared
 		}

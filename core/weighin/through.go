@@ -5,13 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
 	"strings"
-	"syscall"
 	"time"
 
 	"paceduel/core/keeper"
+	"paceduel/core/launch"
 	"paceduel/core/units"
 )
 
@@ -20,12 +19,12 @@ const throughLimit = 30 * time.Second
 
 // refine has the rules look at what the plan's filter makes of an answer. A filter that fails is told of the answer, which
 // then is not the same work: nothing can be said for it.
-func (a *Answer) refine(ctx context.Context, line string) {
-	if line == "" {
+func (a *Answer) refine(ctx context.Context, f filter) {
+	if f.line == "" {
 		return
 	}
-	a.through = line
-	body, err := through(ctx, line, a.Name, a.raw)
+	a.through = f.line
+	body, err := f.through(ctx, a.Name, a.raw)
 	if err != nil {
 		a.Body, a.unread = nil, err.Error()
 		return
@@ -36,8 +35,14 @@ func (a *Answer) refine(ctx context.Context, line string) {
 	}
 }
 
-// through runs a shell line on an answer and returns what it prints. It belongs to no timing, and ends with us and with ctx.
-func through(ctx context.Context, line, contender string, answer []byte) ([]byte, error) {
+// filter is a shell line that a contender's answers are put through, in the plan's folder, at the contender's place.
+type filter struct {
+	line, dir string
+	at        launch.Place
+}
+
+// through runs the filter on an answer and returns what it prints. It belongs to no timing, and ends with us and with ctx.
+func (f filter) through(ctx context.Context, contender string, answer []byte) ([]byte, error) {
 	k, err := keeper.Shared()
 	if err != nil {
 		return nil, err
@@ -51,16 +56,13 @@ func through(ctx context.Context, line, contender string, answer []byte) ([]byte
 	defer cancel()
 	mark := keeper.NewMark()
 	out, said := capped{most: maxCompared}, capped{most: 1 << 10}
-	cmd := exec.CommandContext(limited, "/bin/sh", "-c", line)
-	cmd.Env = append(os.Environ(), string(mark), "PACEDUEL_CONTENDER="+contender)
+	cmd := exec.CommandContext(limited, "/bin/sh", "-c", f.line)
+	cmd.Dir, cmd.Env = f.dir, launch.Environment(f.dir, string(mark), "PACEDUEL_CONTENDER="+contender)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(answer), &out, &said
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second // for whoever holds on to its output
-	if err := cmd.Start(); err != nil {
+	if err := launch.Start(cmd, f.at, seat); err != nil {
 		return nil, err
 	}
-	seat.Hold(cmd.Process.Pid)
 	err = cmd.Wait()
 	k.EndAllAdopted(mark)
 	var exit *exec.ExitError

@@ -20,6 +20,7 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/footing"
+	"paceduel/core/launch"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -119,7 +120,7 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		a.describe(t, &answer, &shot)
 		answer.Files, err = ground.Written(a.ctx)
 		if shot.Class == contender.OK && a.plan.Same != nil {
-			answer.refine(a.ctx, a.plan.Same.Through)
+			answer.refine(a.ctx, filter{a.plan.Same.Through, a.plan.Dir, ground.Setup().Place()})
 		}
 	}
 	const quick = time.Second
@@ -209,6 +210,7 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 	var failed FailedError
 	var answers []Answer
 	standard := newStandard(p)
+	standard.place = func(name string) launch.Place { return f.Of(name).Setup().Place() }
 	for _, e := range entries {
 		for i, state := range f.States() {
 			touch, answer := a.touch(e, state, i == 0)

@@ -364,7 +364,7 @@ func (m Model) edit(file string) tea.Cmd {
 	if err != nil {
 		return screen.Send(saidMsg{err.Error(), true})
 	}
-	return tea.ExecProcess(editor, func(err error) tea.Msg { return edited(file, err) })
+	return tea.Exec(&foreground{editor}, func(err error) tea.Msg { return edited(file, err) })
 }
 
 // captured reports whether the view at hand takes every key.

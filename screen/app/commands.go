@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"paceduel/core/conduct"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
+	"paceduel/core/keeper"
 	"paceduel/core/logbook"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
@@ -353,6 +355,26 @@ func editorCommand(ctx context.Context, editor, file string) (*exec.Cmd, error) 
 		return nil, fmt.Errorf("open the editor: take %q apart: check $VISUAL and $EDITOR", editor)
 	}
 	return exec.CommandContext(ctx, words[0], append(words[1:], file)...), nil
+}
+
+// foreground is the user's own program in the terminal; neither it nor what it leaves running is ours to end.
+type foreground struct{ *exec.Cmd }
+
+func (f *foreground) SetStdin(r io.Reader)  { f.Stdin = r }
+func (f *foreground) SetStdout(w io.Writer) { f.Stdout = w }
+func (f *foreground) SetStderr(w io.Writer) { f.Stderr = w }
+
+// Run implements tea.ExecCommand.
+func (f *foreground) Run() error {
+	if err := keeper.Outside(func() (int, error) {
+		if err := f.Start(); err != nil {
+			return 0, err
+		}
+		return f.Process.Pid, nil
+	}); err != nil {
+		return err
+	}
+	return f.Wait()
 }
 
 // edited reads the folder again once the editor is left.

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -474,5 +475,52 @@ func TestMarksOfACommand(t *testing.T) {
 		if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) != 1 || faults[0].Key != "marks.startup" {
 			t.Errorf("%s: faults %v", stdout, faults)
 		}
+	}
+}
+
+// What is run, and what tells a version, find where they stand in PWD, and cannot reach what their workspace was copied from.
+func TestWhereACommandStands(t *testing.T) {
+	caller, plans, workspace := t.TempDir(), t.TempDir(), t.TempDir()
+	t.Chdir(caller)
+	t.Setenv("PWD", caller)
+	original := filepath.Join(plans, "manifest.txt")
+	if err := os.WriteFile(original, []byte("salt cod\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(workspace, "quay"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	fence, err := launch.NewFence([]string{plans}, nil)
+	if err != nil && !errors.Is(err, os.ErrPermission) {
+		t.Fatal(err)
+	}
+	defer fence.Close()
+	s := shell(`echo "$PWD $(pwd)"; echo sole > "$ORIGINAL"; true`, func(s *Settings) {
+		s.Dir = "quay"
+		s.Env = map[string]plan.Word{"ORIGINAL": plan.Word(original)}
+		s.Version = []plan.Word{"sh", "-c", `echo "$PWD"; echo ling > "$ORIGINAL"`}
+	})
+	d, err := open(contender.Setup{Dir: workspace, PlanDir: plans, Clock: clock.Start(), Fence: fence}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	want := filepath.Join(workspace, "quay")
+	for _, measure := range []bool{false, true} { // plainly, and traced
+		shot := contender.Shot{View: &contender.View{}, Measure: measure}
+		c.Shoot(t.Context(), &shot)
+		if got := string(shot.View.Body); got != want+" "+want+"\n" || shot.Class != contender.OK {
+			t.Errorf("it stands in %q, %v; want %q", got, shot.Err, want)
+		}
+		if shot.View.Version != want && fence == nil {
+			t.Errorf("its version is told from %q; want %q", shot.View.Version, want)
+		}
+		if measure && shot.Peak == 0 {
+			t.Error("behind a fence memory is not known")
+		}
+	}
+	if text, err := os.ReadFile(original); fence != nil && string(text) != "salt cod\n" {
+		t.Errorf("the original holds %q now, %v", text, err)
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -46,7 +45,8 @@ type driver struct {
 	clock    *clock.Clock
 	program  string
 	argv     []string
-	dir      string
+	dir      string // absolute
+	planDir  string
 	stdin    string
 	env      []string
 	keeper   *keeper.Keeper
@@ -56,10 +56,11 @@ type driver struct {
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
-	d := &driver{settings: s, clock: setup.Clock, dir: resolve(setup.Dir, s.Dir), stdin: os.DevNull}
+	d := &driver{settings: s, clock: setup.Clock, dir: launch.Absolute(resolve(setup.Dir, s.Dir)), stdin: os.DevNull}
 	if s.Stdin != "" {
 		d.stdin = resolve(setup.Dir, s.Stdin)
 	}
+	d.planDir = setup.PlanDir
 	d.argv = []string{"/bin/sh", "-c", setup.Fill(s.Shell)}
 	if s.Shell == "" {
 		d.argv = d.argv[:0]
@@ -75,24 +76,21 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	if d.program, err = launch.Program(d.argv[0], folders...); err != nil {
 		return nil, err
 	}
-	d.place = launch.At(setup.CPUs, setup.Nice)
+	d.place = setup.Place()
 	d.untraceable.Store(elevated(d.program))
-	d.env = environment(s.Env, setup.Fill)
+	d.env = environment(d.dir, s.Env, setup.Fill)
 	if d.keeper, err = keeper.Shared(); err != nil {
 		return nil, err
 	}
 	return d, nil
 }
 
-func environment(over map[string]plan.Word, fill func(string) string) []string {
-	env := append(os.Environ(), string(keeper.RunMark()))
+func environment(dir string, over map[string]plan.Word, fill func(string) string) []string {
+	more := []string{string(keeper.RunMark())}
 	for name, value := range over {
-		prefix := name + "="
-		env = slices.DeleteFunc(env, func(e string) bool { return strings.HasPrefix(e, prefix) })
-		env = append(env, prefix+fill(string(value)))
+		more = append(more, name+"="+fill(string(value)))
 	}
-	slices.Sort(env)
-	return env
+	return launch.Environment(dir, more...)
 }
 
 func (d *driver) Client(int, int) contender.Client {
@@ -215,18 +213,19 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	begin()
 	ended, done := ending{}, false
 	if shot.Measure && !c.d.untraceable.Load() {
-		if ended, done = c.traced(ctx, attr, shot); !done {
+		// Who creates a process traces it.
+		if outside := c.d.place.Do(func() { ended, done = c.traced(ctx, attr, shot) }); outside != nil || !done {
+			done = false
 			c.d.untraceable.Store(true)
 		}
 	}
 	if !done {
-		pid, err := c.start(attr, shot)
+		pid, err := c.start(c.d.place, attr, shot)
 		if err != nil {
 			end()
 			fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
 			return
 		}
-		c.seat.Hold(pid)
 		ended = c.await(ctx, pid, shot)
 	}
 	runtime.KeepAlive(out.file) // its number was handed over, not itself
@@ -270,12 +269,14 @@ func (c *client) openInput() (err error) {
 	return err
 }
 
-// start creates the process in its place and stamps the shot.
-func (c *client) start(attr *syscall.ProcAttr, shot *contender.Shot) (pid int, err error) {
-	return c.d.place.Start(func() (int, error) {
-		shot.Start = c.d.clock.Now()
-		// Package os would also open a file for the process, which costs more than the program that does nothing.
-		return syscall.ForkExec(c.d.program, c.d.argv, attr)
+// start creates the process at its place and stamps the shot.
+func (c *client) start(at launch.Place, attr *syscall.ProcAttr, shot *contender.Shot) (pid int, err error) {
+	return at.Start(func() (int, error) {
+		return c.seat.Begin(func() (int, error) {
+			shot.Start = c.d.clock.Now()
+			// Package os would also open a file for the process, which costs more than the program that does nothing.
+			return syscall.ForkExec(c.d.program, c.d.argv, attr)
+		})
 	})
 }
 
@@ -298,16 +299,15 @@ func (c *client) version(ctx context.Context) string {
 	}
 	defer told.Close()
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
+	if found, err := launch.Program(words[0], c.d.dir, c.d.planDir); err == nil {
+		cmd.Path, cmd.Err = found, nil
+	}
 	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = c.d.dir, c.d.env, told, told
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	finish := func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.Cancel = finish
-	if err := cmd.Start(); err != nil {
+	if err := launch.Start(cmd, c.d.place, c.seat); err != nil {
 		return ""
 	}
-	c.seat.Hold(cmd.Process.Pid)
 	err = cmd.Wait()
-	finish() // whatever it left running
+	syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // whatever it left running
 	c.seat.Clear()
 	if err != nil {
 		return ""

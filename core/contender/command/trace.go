@@ -24,19 +24,19 @@ import (
 // count, from our size upwards. It costs a run some microseconds for each process, so that it is done for runs that are not
 // judged.
 //
-// ok is false when tracing is not allowed here; nothing was run then.
+// ok is false when tracing is not allowed here; nothing was run then. It is called from where the contender's processes
+// are created (launch.Place.Do).
 func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *contender.Shot) (e ending, ok bool) {
 	// The tracer is a thread, and only it may wait for what it traces.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	attr.Sys.Ptrace = true
 	own := memoryOf(os.Getpid(), "VmHWM:")
-	leader, err := c.start(attr, shot)
+	leader, err := c.start(c.d.place.Inside(), attr, shot)
 	if err != nil {
 		attr.Sys.Ptrace = false
 		return ending{}, false
 	}
-	c.seat.Hold(leader)
 	t := tracer{leader: leader, living: map[int]bool{}}
 	var mu sync.Mutex
 	killed, gone := false, false
