@@ -87,3 +87,22 @@ func eachSource(t *testing.T, do func(path, line string)) {
 		t.Fatalf("%d lines of core read, %v", lines, err)
 	}
 }
+
+// Connections are opened and names looked up by package guard alone. The lean path opens sockets itself, to addresses that
+// only a guard makes.
+func TestConnectionsAreOpenedByGuard(t *testing.T) {
+	opens := regexp.MustCompile(`net\.Dial|Dialer\{|net\.Lookup|DefaultResolver|net\.Resolve|http\.(Get|Post|Head|DefaultClient|DefaultTransport)\b|http\.Client\{|http\.Transport\{|tls\.Dial|unix\.Connect\(`)
+	allowed := []string{"guard/guard.go: ", "lean/lean.go: unix.Connect(fd, sockaddr)", "http/driver.go: &http.Client{Transport: c.transport", "http/transport.go: Transport: &http.Transport{"}
+	eachSource(t, func(path, line string) {
+		if !opens.MatchString(line) || strings.HasPrefix(strings.TrimSpace(line), "//") {
+			return
+		}
+		for _, a := range allowed {
+			file, what, _ := strings.Cut(a, ": ")
+			if strings.HasSuffix(path, file) && strings.Contains(line, what) {
+				return
+			}
+		}
+		t.Errorf("%s: %s", path, strings.TrimSpace(line))
+	})
+}

@@ -17,6 +17,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/draft"
+	"paceduel/core/guard"
 	"paceduel/core/plan"
 )
 
@@ -92,7 +93,7 @@ func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most ti
 	defer cancel()
 	clk := clock.Start()
 	entries := contender.OpenAll(p, kinds, func(string) contender.Setup {
-		return contender.Setup{Dir: p.Dir, Clock: clk, Allow: p.Allow}
+		return contender.Setup{Dir: p.Dir, Clock: clk, Guard: guard.New(p.Allow)}
 	})
 	defer contender.CloseAll(entries)
 	for _, e := range entries {

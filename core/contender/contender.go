@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/guard"
 	"paceduel/core/launch"
 	"paceduel/core/plan"
 )
@@ -103,7 +104,7 @@ type Setup struct {
 	Port    string        // that the contender's service listens on, for ${PORT}; empty without one
 	Nice    int           // of its processes, as far as this machine allows
 	Fence   *launch.Fence // that its processes stand behind; nil: none
-	Allow   []string      // hosts other than this machine that may be driven
+	Guard   guard.Guard   // of who may be reached
 }
 
 // Place is where the contender's processes begin.

@@ -22,6 +22,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/guard"
 	"paceduel/core/keeper"
 	"paceduel/core/launch"
 	"paceduel/core/meter"
@@ -318,7 +319,7 @@ type Check struct {
 
 // Setup is what the contender's driver is opened with, as far as its ground says.
 func (g *Ground) Setup() contender.Setup {
-	return contender.Setup{Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port, Fence: g.fence, Allow: g.f.plan.Allow}
+	return contender.Setup{Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port, Fence: g.fence, Guard: guard.New(g.f.plan.Allow)}
 }
 
 // Dir is where relative paths of the contender start.

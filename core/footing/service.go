@@ -267,7 +267,7 @@ func (v *service) seen(dir string, setup contender.Setup) func(context.Context) 
 		}
 		return func(context.Context) bool { _, err := os.Stat(path); return err == nil }
 	case how.URL != "":
-		client := &http.Client{Timeout: time.Second, Transport: &http.Transport{DisableKeepAlives: true, Proxy: nil}}
+		client := setup.Guard.Client(time.Second)
 		address := setup.Fill(how.URL)
 		return func(ctx context.Context) bool {
 			request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
@@ -283,7 +283,9 @@ func (v *service) seen(dir string, setup contender.Setup) func(context.Context) 
 		}
 	}
 	return func(ctx context.Context) bool {
-		conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", setup.Port))
+		ctx, cancel := context.WithTimeout(ctx, time.Second)
+		defer cancel()
+		conn, err := setup.Guard.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", setup.Port))
 		if err == nil {
 			conn.Close()
 		}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"net/url"
 	"reflect"
 	"regexp"
 	"slices"
@@ -9,6 +10,8 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+
+	"paceduel/core/guard"
 )
 
 // PortMark stands in a contender's settings for the free port that its service is given.
@@ -186,6 +189,15 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 	}
 	if s.Ready.Status != 0 && s.Ready.URL == "" {
 		fault("ready.status", "set url:", "a status belongs to a url")
+	}
+	if s.Ready.URL != "" {
+		at, err := url.Parse(strings.ReplaceAll(s.Ready.URL, PortMark, "1"))
+		switch {
+		case err != nil || at.Scheme != "http" && at.Scheme != "https" || at.Host == "":
+			fault("ready.url", "write it as http://127.0.0.1:${PORT}/path", "this is no address to ask")
+		case guard.New(r.doc.Allow).Check(at.Hostname()) != nil:
+			fault("ready.url", guard.Try(at.Hostname()), "%s is not this machine", at.Hostname())
+		}
 	}
 	if _, err := regexp.Compile(s.Ready.Line); err != nil {
 		fault("ready.line", "see RE2 syntax", "%s", err)

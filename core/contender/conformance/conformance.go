@@ -14,6 +14,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/guard"
 	"paceduel/core/plan"
 )
 
@@ -30,6 +31,9 @@ type Subject struct {
 	Limit time.Duration
 	// Failures are settings whose shots fail, by the class that is expected.
 	Failures map[contender.Class]plan.Settings
+	// Elsewhere are settings whose shots would reach hosts that are not this machine, each in its own way. A kind that
+	// reaches no hosts has none.
+	Elsewhere []plan.Settings
 	// LeftBehind, when set, counts what is still running of the subject's doing.
 	LeftBehind func() int
 }
@@ -48,6 +52,7 @@ func Run(t *testing.T, s Subject) {
 		{"a shot after cancelling does not start", cancelledBefore},
 		{"a timeout is one, and lasts as long as its limit", timesOut},
 		{"failures have their class and their cause", fails},
+		{"nobody is reached whom the plan does not allow", staysHere},
 		{"closing twice is allowed", closesTwice},
 		{"nothing is left behind", leavesNothing},
 	}
@@ -214,6 +219,23 @@ func fails(t *testing.T, s Subject) {
 				t.Errorf("ended at %s before it started at %s", shot.End, shot.Start)
 			}
 		})
+	}
+}
+
+// staysHere wants the guard's own word: an attempt that fails on its way would have been one.
+func staysHere(t *testing.T, s Subject) {
+	for i, settings := range s.Elsewhere {
+		d, err := s.Kind.Open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, settings)
+		shot := contender.Shot{View: &contender.View{}}
+		if err == nil {
+			t.Cleanup(func() { d.Close() })
+			client(t, d).Shoot(t.Context(), &shot)
+			err = shot.Err
+		}
+		var refused *guard.RefusedError
+		if !errors.As(err, &refused) || shot.Class == contender.OK {
+			t.Errorf("settings %d, %s: %s, %v; want it refused", i, settings.Summary(), shot.Class, err)
+		}
 	}
 }
 

@@ -42,8 +42,8 @@ func (d *driver) crew(n int) (*lean.Crew, error) {
 	server := d.requests[0].url
 	ctx, cancel := context.WithTimeout(context.Background(), lookupLimit)
 	defer cancel()
-	if cfg.Addresses, err = addressesOf(ctx, server.Hostname(), portOf(server)); err != nil {
-		return nil, fmt.Errorf("look up %s: %w", server.Host, err)
+	if cfg.Addresses, err = d.guard.Addresses(ctx, server.Hostname(), portOf(server)); err != nil {
+		return nil, err
 	}
 	return lean.New(cfg, n)
 }
@@ -86,7 +86,7 @@ func (d *driver) leanClient(i, n int) contender.Client {
 	}
 	server := d.requests[0].url
 	address := net.JoinHostPort(server.Hostname(), portOf(server))
-	dial := &dialer{clock: d.clock, tls: d.tls}
+	dial := &dialer{clock: d.clock, guard: d.guard, tls: d.tls}
 	open := dial.dial
 	if server.Scheme == "https" {
 		open = dial.dialTLS

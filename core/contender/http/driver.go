@@ -28,6 +28,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/servertiming"
+	"paceduel/core/guard"
 	"paceduel/core/marks"
 	"paceduel/core/plan"
 )
@@ -96,7 +97,7 @@ type driver struct {
 	requests []request // at least one
 	means    means
 	tls      *tls.Config
-	allow    []string
+	guard    guard.Guard
 	pools    []*transport // that all clients share; none unless asked for
 	run      [8]byte      // the first half of every trace's identifier
 	traced   atomic.Uint64
@@ -113,7 +114,7 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("prepare requests: %w", err)
 	}
-	d := &driver{settings: s, clock: setup.Clock, requests: requests, allow: setup.Allow, means: max(s.means(requests), least)}
+	d := &driver{settings: s, clock: setup.Clock, requests: requests, guard: setup.Guard, means: max(s.means(requests), least)}
 	if d.tls, err = s.TLS.config(dir); err != nil {
 		return nil, err
 	}
@@ -350,10 +351,7 @@ func (d *driver) redirect(next *http.Request, before []*http.Request) error {
 	if len(before) > d.settings.Redirects {
 		return http.ErrUseLastResponse
 	}
-	if host := next.URL.Hostname(); !mayDrive(host, d.allow) {
-		return fmt.Errorf("redirected to %s, which is not this machine; if you may put load on it, add the line: allow: [%s]", host, host)
-	}
-	return nil
+	return d.guard.Redirect(next)
 }
 
 // listen takes down what the service tells of its time.

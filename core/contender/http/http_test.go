@@ -178,9 +178,40 @@ func TestConformance(t *testing.T) {
 				Hangs: asking("/hang", nil),
 				Slow:  asking("/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
 				Failures: failures,
+				Elsewhere: []plan.Settings{
+					asking("://10.1.2.3", func(s *Settings) { s.URL = scheme(asking("/tide", nil).URL) + "://10.1.2.3:9/" }),
+					asking("://far.example", func(s *Settings) { s.URL = scheme(asking("/tide", nil).URL) + "://far.example:9/" }),
+				},
 			})
 		})
 	}
+}
+
+func scheme(address string) string {
+	before, _, _ := strings.Cut(address, ":")
+	return before
+}
+
+// Nobody is reached by way of a redirect, a proxy or a target behind one.
+func TestNobodyElseIsReached(t *testing.T) {
+	s := harbour(t)
+	conformance.Run(t, conformance.Subject{
+		Kind: Kind, Good: asking(s.URL+"/tide", nil), Body: "tide is in", Hangs: asking(s.URL+"/hang", nil),
+		Slow: asking(s.URL+"/hang", func(s *Settings) { s.Timeout = plan.Span(50 * time.Millisecond) }), Limit: 50 * time.Millisecond,
+		Elsewhere: []plan.Settings{
+			asking(s.URL+"/elsewhere", func(s *Settings) { s.Redirects = 1 }),
+			asking(s.URL+"/tide", func(s *Settings) { s.Proxy = "http://10.1.2.3:9" }),
+			asking("http://10.1.2.3:9/", func(o *Settings) { o.Proxy = s.URL }),
+			asking("https://10.1.2.3:9/", func(o *Settings) { o.Proxy = s.URL }),
+			asking("http://10.1.2.3:9/", func(o *Settings) { o.Connections = 2 }),
+			asking("http://10.1.2.3:9/", func(o *Settings) { o.Batch = 2 }),
+			asking("http://10.1.2.3:9/", func(o *Settings) { o.Path = "lean" }),
+			asking("http://127.0.0.1.:9/", nil),
+			asking("http://0.0.0.0:9/", nil),
+			asking("http://2130706433:9/", nil),
+			asking("http://[::ffff:10.1.2.3]:9/", nil),
+		},
+	})
 }
 
 // Both paths see the same of every kind of answer.

@@ -14,9 +14,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,6 +22,7 @@ import (
 	"github.com/invopop/jsonschema"
 	"golang.org/x/net/http/httpguts"
 
+	"paceduel/core/guard"
 	"paceduel/core/plan"
 )
 
@@ -226,15 +225,16 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if what := s.fullOnly(requests); what != "" && s.Path == "lean" {
 		fault("path", "set path: full", "the lean path does not know %s", what)
 	}
-	if u, err := url.Parse(s.Proxy); err == nil && s.Proxy != "" && !mayDrive(u.Hostname(), in.Allow) {
-		fault("proxy", fmt.Sprintf("if you may put load on it, add the line: allow: [%s]", u.Hostname()), "%s is not this machine", u.Hostname())
+	allowed := guard.New(in.Allow)
+	if u, err := url.Parse(s.Proxy); err == nil && s.Proxy != "" && allowed.Check(u.Hostname()) != nil {
+		fault("proxy", guard.Try(u.Hostname()), "%s is not this machine", u.Hostname())
 	}
 	if s.TLS != nil && requests[0].url.Scheme != "https" {
 		fault("tls", "write the url as https://…", "there is no TLS in %s", requests[0].url.Redacted())
 	}
 	for _, r := range requests {
-		if host := r.url.Hostname(); !mayDrive(host, in.Allow) {
-			fault("url", fmt.Sprintf("if you may put load on it, add the line: allow: [%s]", host), "%s is not this machine", host)
+		if host := r.url.Hostname(); allowed.Check(host) != nil {
+			fault("url", guard.Try(host), "%s is not this machine", host)
 			break
 		}
 	}
@@ -290,14 +290,4 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 		fault("tls", "", "%s", err)
 	}
 	return faults
-}
-
-// mayDrive reports whether load may be put on a host.
-func mayDrive(host string, allow []string) bool {
-	return isLoopback(host) || slices.Contains(allow, host)
-}
-
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

@@ -9,17 +9,16 @@ import (
 	"maps"
 	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/guard"
 )
 
 // line is one connection: what it cost to open, and the bytes that went over it since they were last taken.
@@ -67,6 +66,7 @@ func lineOf(conn net.Conn) *line {
 // dialer opens connections and times what that takes. It knows all that it opened, so that none outlives it.
 type dialer struct {
 	clock *clock.Clock
+	guard guard.Guard
 	tls   *tls.Config
 	http2 bool
 
@@ -107,26 +107,24 @@ func (d *dialer) connect(ctx context.Context, network, address string) (*line, e
 		return nil, err
 	}
 	began := d.clock.Now()
-	addresses, err := addressesOf(ctx, host, port)
+	addresses, err := d.guard.Addresses(ctx, host, port)
 	if err != nil {
-		return nil, fmt.Errorf("look up %s: %w", host, err)
+		return nil, err
 	}
 	l := &line{from: d}
 	l.lookup = max(d.clock.Now()-began, 1)
 	began = d.clock.Now()
-	for _, a := range addresses {
-		if l.Conn, err = (&net.Dialer{}).DialContext(ctx, network, a.String()); err == nil {
-			l.opening.dial = max(d.clock.Now()-began, 1)
-			d.mu.Lock()
-			if d.open == nil {
-				d.open = map[*line]bool{}
-			}
-			d.open[l] = true
-			d.mu.Unlock()
-			return l, nil
-		}
+	if l.Conn, err = guard.Dial(ctx, network, addresses); err != nil {
+		return nil, err
 	}
-	return nil, err
+	l.opening.dial = max(d.clock.Now()-began, 1)
+	d.mu.Lock()
+	if d.open == nil {
+		d.open = map[*line]bool{}
+	}
+	d.open[l] = true
+	d.mu.Unlock()
+	return l, nil
 }
 
 // errNoHTTP2 is a server that was asked for HTTP/2 and would not.
@@ -159,28 +157,6 @@ func (d *dialer) dialTLS(ctx context.Context, network, address string) (net.Conn
 		return nil, errNoHTTP2
 	}
 	return conn, nil
-}
-
-// addressesOf lists the addresses of a host, those of IPv4 first since that is what most services on this machine listen on.
-func addressesOf(ctx context.Context, host, port string) (out []netip.AddrPort, err error) {
-	number, err := strconv.ParseUint(port, 10, 16)
-	if err != nil {
-		return nil, err
-	}
-	found := []netip.Addr{{}}
-	if found[0], err = netip.ParseAddr(host); err != nil {
-		if found, err = net.DefaultResolver.LookupNetIP(ctx, "ip", host); err != nil {
-			return nil, err
-		}
-	}
-	for _, four := range []bool{true, false} {
-		for _, ip := range found {
-			if ip = ip.Unmap(); ip.Is4() == four {
-				out = append(out, netip.AddrPortFrom(ip, uint16(number)))
-			}
-		}
-	}
-	return out, nil
 }
 
 // config makes what crypto/tls goes by; files are looked for from dir. t may be nil.
@@ -233,7 +209,7 @@ func (t *transport) close() {
 // transport makes what asks over HTTP for one client, or for all that share a pool of connections.
 func (d *driver) transport(connections int) (*transport, error) {
 	s := d.settings
-	dial := &dialer{clock: d.clock, tls: d.tls, http2: s.Protocol == http2}
+	dial := &dialer{clock: d.clock, guard: d.guard, tls: d.tls, http2: s.Protocol == http2}
 	t := &transport{dialer: dial, shared: s.Protocol == http2 && s.Connections > 0, Transport: &http.Transport{
 		DialContext:         dial.dial,
 		DialTLSContext:      dial.dialTLS,
@@ -258,7 +234,7 @@ func (d *driver) transport(connections int) (*transport, error) {
 		if err != nil {
 			return nil, fmt.Errorf("read the proxy's address: %w", err)
 		}
-		t.Proxy = http.ProxyURL(proxy)
+		t.Proxy = func(r *http.Request) (*url.URL, error) { return proxy, d.guard.Check(r.URL.Hostname()) }
 	}
 	return t, nil
 }

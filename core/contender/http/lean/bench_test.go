@@ -3,7 +3,6 @@ package lean
 import (
 	"bufio"
 	"fmt"
-	"net/netip"
 	"os/exec"
 	"path/filepath"
 	"runtime"
@@ -17,6 +16,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/guard"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
 	"paceduel/core/tally"
@@ -133,8 +133,12 @@ func figuresOf(b *testing.B, out []byte) (f figures) {
 }
 
 func newBenchCrew(b *testing.B, clk *clock.Clock, port string, conns int) *Crew {
+	addresses, err := guard.Guard{}.Addresses(b.Context(), "127.0.0.1", port)
+	if err != nil {
+		b.Fatal(err)
+	}
 	crew, err := New(&Config{
-		Clock: clk, Addresses: []netip.AddrPort{netip.MustParseAddrPort("127.0.0.1:" + port)}, Host: "bench", Timeout: 10 * time.Second, MaxBody: 1 << 20, Keep: true,
+		Clock: clk, Addresses: addresses, Host: "bench", Timeout: 10 * time.Second, MaxBody: 1 << 20, Keep: true,
 		Requests: []Request{{Wire: []byte("GET /tide HTTP/1.1\r\nHost: 127.0.0.1\r\nUser-Agent: paceduel\r\n\r\n")}},
 		Status:   func(int, string) error { return nil },
 	}, conns)

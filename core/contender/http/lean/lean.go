@@ -16,7 +16,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/netip"
 	"runtime"
 	"syscall"
 	"time"
@@ -26,6 +25,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/guard"
 )
 
 // Request is one request as it goes over the wire.
@@ -37,9 +37,9 @@ type Request struct {
 // Config is what a crew is made with; it is not modified afterwards.
 type Config struct {
 	Clock     *clock.Clock
-	Addresses []netip.AddrPort // of the server, tried in turn
-	Host      string           // as people call it, for messages
-	Requests  []Request        // at least one; asked in turn
+	Addresses []guard.Address // of the server, tried in turn
+	Host      string          // as people call it, for messages
+	Requests  []Request       // at least one; asked in turn
 	Timeout   time.Duration
 	MaxBody   int64
 	Keep      bool // connections are kept from shot to shot
@@ -300,7 +300,7 @@ func (c *Crew) start(k *conn, due time.Duration) {
 // connect opens a connection for the shot at hand.
 func (c *Crew) connect(k *conn) {
 	k.phase, k.reused, k.began = connecting, false, c.cfg.Clock.Now()
-	address := c.cfg.Addresses[k.addr%len(c.cfg.Addresses)]
+	address := c.cfg.Addresses[k.addr%len(c.cfg.Addresses)].AddrPort()
 	family, sockaddr := unix.AF_INET, unix.Sockaddr(nil)
 	if ip := address.Addr(); ip.Is4() || ip.Is4In6() {
 		sockaddr = &unix.SockaddrInet4{Port: int(address.Port()), Addr: ip.Unmap().As4()}
