@@ -133,9 +133,7 @@ func (f *Footing) Close() {
 	}
 	f.round.end()
 	f.duel.end()
-	if k, err := keeper.Shared(); err == nil {
-		k.EndStrays() // whatever its environment says: nothing of this run goes on
-	}
+	keeper.EndStrays() // whatever their environment says: nothing of this run goes on
 	for _, fence := range f.fences {
 		fence.Close()
 	}
@@ -269,16 +267,7 @@ func (f *Footing) shared(ctx context.Context, s *scope, when, line string, round
 	began := f.clock.Now()
 	// It stands where originals are, and may be what makes them.
 	said, err := s.step(ctx, when, line, f.plan.Dir, f.environment("", "", round, f.plan.Dir), launch.Place{})
-	add(&f.Costs, result.Cost{When: when, What: f.plan.Mask(line), Times: 1, Took: f.clock.Now() - began, Said: f.plan.Mask(said)})
-	return f.masked(err)
-}
-
-// masked hides values of the environment in a step's own words.
-func (f *Footing) masked(err error) error {
-	var step *StepError
-	if errors.As(err, &step) {
-		return &StepError{step.When, f.plan.Mask(step.Line), f.plan.Mask(step.Why), f.plan.Mask(step.Said)}
-	}
+	add(&f.Costs, result.Cost{When: when, What: line, Times: 1, Took: f.clock.Now() - began, Said: said})
 	return err
 }
 
@@ -479,11 +468,7 @@ func (f *Footing) endStrays() int {
 			return 0
 		}
 	}
-	k, err := keeper.Shared()
-	if err != nil {
-		return 0
-	}
-	return k.EndStrays()
+	return keeper.EndStrays()
 }
 
 // Written lists the files that were added or changed since the last fresh copy; nil without a workspace.
@@ -511,7 +496,7 @@ func (g *Ground) take(name string, state plan.State) []result.Cost {
 func (g *Ground) cost(c result.Cost, do func() (said string, err error)) error {
 	began := g.f.clock.Now()
 	said, err := do()
-	c.Times, c.Took, c.Said = 1, g.f.clock.Now()-began, g.f.plan.Mask(said)
+	c.Times, c.Took, c.Said = 1, g.f.clock.Now()-began, said
 	add(&g.costs, c)
 	return err
 }
@@ -530,9 +515,8 @@ func add(costs *[]result.Cost, c result.Cost) {
 }
 
 func (g *Ground) step(ctx context.Context, s *scope, when, line string) error {
-	return g.cost(result.Cost{When: when, What: g.f.plan.Mask(line)}, func() (string, error) {
-		said, err := s.step(ctx, when, line, g.dir, g.f.environment(g.name, g.state, g.round, g.dir), launch.At(nil, 0, g.fence))
-		return said, g.f.masked(err)
+	return g.cost(result.Cost{When: when, What: line}, func() (string, error) {
+		return s.step(ctx, when, line, g.dir, g.f.environment(g.name, g.state, g.round, g.dir), launch.At(nil, 0, g.fence))
 	})
 }
 

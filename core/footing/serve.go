@@ -32,8 +32,8 @@ const (
 
 // News is what becomes of a contender's service.
 type News struct {
-	Contender string
-	Stage     Stage
+	Contender string        `text:"name"`
+	Stage     Stage         `text:"ours"`
 	At        time.Duration // on the run's clock
 	Took      time.Duration // until it was ready, or had stopped
 	Said      string        // the end of its output
@@ -46,11 +46,11 @@ func (g *Ground) tell(stage Stage, took time.Duration) {
 	}
 }
 
-// Said is the end of what the contender's latest service printed, with values of the environment hidden; empty without one.
+// Said is the end of what the contender's latest service printed; empty without one.
 // It may be called from anywhere.
 func (g *Ground) Said() string {
 	if o := g.output.Load(); o != nil {
-		return g.f.plan.Mask(o.tail())
+		return o.tail()
 	}
 	return ""
 }
@@ -135,20 +135,11 @@ func (g *Ground) create(ctx context.Context, level string) (*service, result.Sta
 	v, err := begin(*s, g.f.clock, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), g.Setup(), g.f.cgroups)
 	if err != nil {
 		g.tell(Died, 0)
-		return nil, start, g.masking(err)
+		return nil, start, err
 	}
 	start.At = v.created
 	g.output.Store(v.output)
 	return v, start, nil
-}
-
-// masking hides values of the environment in what a service says of itself.
-func (g *Ground) masking(err error) error {
-	var own *ServiceError
-	if errors.As(err, &own) {
-		return &ServiceError{g.f.plan.Mask(own.Does), g.f.plan.Mask(own.Why), g.f.plan.Mask(own.Said)}
-	}
-	return err
 }
 
 // serve starts the contender's service when it is to be fresh at this level and is not there.
@@ -161,11 +152,11 @@ func (g *Ground) serve(ctx context.Context, level string, warmUp bool) error {
 	if err != nil {
 		return err
 	}
-	return g.cost(result.Cost{When: level, Start: true, What: "start " + g.f.plan.Mask(s.Summary())}, func() (string, error) {
+	return g.cost(result.Cost{When: level, Start: true, What: "start " + s.Summary()}, func() (string, error) {
 		if err := v.ready(ctx, g.dir, g.Setup()); err != nil {
 			v.stop()
 			g.tell(Died, 0)
-			return "", g.masking(err)
+			return "", err
 		}
 		g.service = v
 		start.Ready, start.Unjudged = v.isReady-v.created, warmUp
@@ -198,14 +189,14 @@ func (g *Ground) Rush(ctx context.Context) error {
 		cancel() // by the end of a heat it is ready, or it was not in time
 		err := <-landed
 		if errors.Is(err, context.Canceled) && ctx.Err() == nil {
-			err = &ServiceError{g.f.plan.Mask(s.Summary()), "was not ready by the end of the heat (" + s.Ready.Words() + ")", g.Said()}
+			err = &ServiceError{s.Summary(), "was not ready by the end of the heat (" + s.Ready.Words() + ")", g.Said()}
 		}
 		if err == nil {
 			took := v.isReady - v.created
 			g.starts[len(g.starts)-1].Ready = took
-			g.costs = append(g.costs, result.Cost{When: s.Fresh, Start: true, What: "start " + g.f.plan.Mask(s.Summary()), Times: 1, Took: took, Said: "ready in " + units.Duration(took) + ", under load"})
+			g.costs = append(g.costs, result.Cost{When: s.Fresh, Start: true, What: "start " + s.Summary(), Times: 1, Took: took, Said: "ready in " + units.Duration(took) + ", under load"})
 		}
-		return g.masking(err)
+		return err
 	}
 	return nil
 }
@@ -248,7 +239,7 @@ func (g *Ground) dismiss(level string) {
 	g.heard()
 	g.tell(Stopping, 0)
 	began := g.f.clock.Now()
-	g.cost(result.Cost{When: "after " + level, What: "stop " + g.f.plan.Mask(s.Summary())}, func() (string, error) { return g.service.stop(), nil })
+	g.cost(result.Cost{When: "after " + level, What: "stop " + s.Summary()}, func() (string, error) { return g.service.stop(), nil })
 	g.tell(Stopped, g.f.clock.Now()-began)
 	g.service = nil
 }
@@ -289,7 +280,7 @@ func (g *Ground) Watched(ctx context.Context) (watched context.Context, release 
 		if died != nil {
 			g.tell(Died, 0)
 		}
-		return cmp.Or(g.masking(died), late)
+		return cmp.Or(died, late)
 	}
 }
 

@@ -254,12 +254,13 @@ func Outside(start func() (pid int, err error)) error {
 		_, err := start()
 		return err
 	}
-	k.births.RLock()
-	defer k.births.RUnlock()
-	pid, err := start()
-	if err == nil && k.limit != 0 {
-		disinherit(pid)
+	k.births.Lock() // what is started meanwhile would have no limit either
+	defer k.births.Unlock()
+	if k.limit != 0 {
+		disinherit()
+		defer limitUs(k.limit)
 	}
+	_, err := start()
 	return err
 }
 

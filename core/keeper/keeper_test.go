@@ -202,10 +202,10 @@ func TestStraysEnd(t *testing.T) {
 		return pid
 	}
 	stray := leave((*exec.Cmd).Start)
-	if n := k.EndStrays(); n != 2 || alive(stray) {
+	if n := keeper.EndStrays(); n != 2 || alive(stray) {
 		t.Errorf("%d processes were ended, and the stray is alive: %t; want it and its child ended", n, alive(stray))
 	}
-	if n := k.EndStrays(); n != 0 {
+	if n := keeper.EndStrays(); n != 0 {
 		t.Errorf("%d processes were ended for strays where there are none", n)
 	}
 }

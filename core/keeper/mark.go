@@ -87,8 +87,13 @@ func (k *Keeper) EndAllAdopted(m Mark) (n int) {
 }
 
 // EndStrays ends and waits for all that fell to us and belongs to no group in a seat, whatever became of its mark, and
-// returns how many it was. It is for moments at which nothing that was started goes on but what sits in seats.
-func (k *Keeper) EndStrays() (n int) {
+// returns how many it was. It is for moments at which nothing that was started goes on but what sits in seats. As long as
+// nobody asked for a keeper there are none.
+func EndStrays() (n int) {
+	k := running.Load()
+	if k == nil {
+		return 0
+	}
 	k.births.Lock()
 	defer k.births.Unlock()
 	return untilNone(func() int {
@@ -145,19 +150,22 @@ func inherit() uint64 {
 	if was.Max != unix.RLIM_INFINITY && limit > was.Max {
 		return 0
 	}
-	if unix.Prlimit(0, limitOfLocks, &unix.Rlimit{Cur: limit, Max: was.Max}, nil) != nil {
+	before = was
+	if limitUs(limit) != nil {
 		return 0
 	}
 	return limit
 }
 
-// disinherit takes the limit from a process.
-func disinherit(pid int) {
-	var was unix.Rlimit
-	if unix.Prlimit(pid, limitOfLocks, nil, &was) == nil {
-		unix.Prlimit(pid, limitOfLocks, &unix.Rlimit{Cur: was.Max, Max: was.Max}, nil)
-	}
+// before is the limit that we came with.
+var before unix.Rlimit
+
+func limitUs(limit uint64) error {
+	return unix.Prlimit(0, limitOfLocks, &unix.Rlimit{Cur: limit, Max: before.Max}, nil)
 }
+
+// disinherit takes the limit from us.
+func disinherit() { unix.Prlimit(0, limitOfLocks, &before, nil) }
 
 // carries reports whether a process has the limit; 0 is no limit.
 func carries(pid int, limit uint64) bool {

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"paceduel/core/keeper"
 	"paceduel/core/meter"
 )
 
@@ -21,6 +22,7 @@ import (
 const holdEnv = "METER_TEST_HOLD"
 
 func TestMain(m *testing.M) {
+	keeper.Run()
 	if text, ok := os.LookupEnv(holdEnv); ok {
 		hold(text)
 		return

@@ -203,6 +203,9 @@ func (d *decoder) layStruct(n ast.Node, out reflect.Value, path string, depth in
 			continue
 		}
 		at := join(path, keyName(p))
+		if d.refusesVariable(p.Value, field, at) {
+			continue
+		}
 		before := len(d.problems)
 		d.lay(p.Value, out.FieldByIndex(field.Index), at, depth+1)
 		if len(d.problems) == before {
@@ -327,8 +330,25 @@ func (d *decoder) text(n ast.Node, path string) (string, bool) {
 
 // namesVariable reports whether a text takes anything from the environment.
 func (d *decoder) namesVariable(n ast.Node) bool {
-	v, ok := d.bare(n).(*ast.StringNode)
-	return ok && strings.Contains(strings.ReplaceAll(v.Value, "$${", ""), "${")
+	text := ""
+	switch v := d.bare(n).(type) {
+	case *ast.StringNode:
+		text = v.Value
+	case *ast.LiteralNode:
+		text = v.Value.Value
+	}
+	return strings.Contains(strings.ReplaceAll(text, "$${", ""), "${")
+}
+
+// refusesVariable finds fault with a variable in a text for people: such texts stand in reports and name files, where a
+// value may be seen by anybody.
+func (d *decoder) refusesVariable(n ast.Node, field reflect.StructField, path string) bool {
+	if field.Tag.Get("variables") != "no" || !d.namesVariable(n) {
+		return false
+	}
+	d.places[path] = d.pos(n) // it is not missing
+	d.fault(n, "write it out, or $${ for the two characters themselves", "%s is shown, kept and part of file names, so it takes nothing from the environment", path)
+	return true
 }
 
 func (d *decoder) expand(n ast.Node, raw string) (string, bool) {

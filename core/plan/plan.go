@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"paceduel/core/mask"
 )
 
 // Limits of a plan. They keep a slip of the keyboard from becoming a flood.
@@ -64,25 +66,19 @@ type Plan struct {
 	Source string   // the file's text, before variables were filled in: safe to keep
 	Sets   []string // KEY=VALUE laid over the file, in order
 
-	vars map[string]string // variables taken from the environment
+	vars  map[string]string // variables taken from the environment
+	masks *mask.Mask
 }
 
 // Vars are the names of the variables that the plan takes from the environment, sorted.
 func (p *Plan) Vars() []string { return slices.Sorted(maps.Keys(p.vars)) }
 
-// minMasked is the length below which a variable's value is too ordinary to be recognised in a text.
-const minMasked = 4
+// Masks hides every value that the plan took from the environment, so that what is shown and kept says ${NAME} in its
+// place. Values under mask.Shortest characters are left as they are.
+func (p *Plan) Masks() *mask.Mask { return p.masks }
 
-// Mask puts ${NAME} back in place of every value that the plan took from the environment, so that a text can be shown
-// and kept. Values under four characters are left as they are.
-func (p *Plan) Mask(text string) string {
-	for _, name := range p.Vars() {
-		if value := p.vars[name]; len(value) >= minMasked {
-			text = strings.ReplaceAll(text, value, "${"+name+"}")
-		}
-	}
-	return text
-}
+// Mask is a text with those values hidden.
+func (p *Plan) Mask(text string) string { return p.masks.Text(text) }
 
 // Contender is one alternative, with the course's settings already laid under its own.
 type Contender struct {

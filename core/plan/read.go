@@ -18,6 +18,8 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
+
+	"paceduel/core/mask"
 )
 
 // Suffix is how plan files end.
@@ -37,9 +39,9 @@ type Options struct {
 
 // document is the plan file as written. Its tags are the reference of the top-level keys.
 type document struct {
-	Duel       string              `json:"duel" jsonschema:"required,minLength=1" jsonschema_description:"the name of the duel"`
-	Question   string              `json:"question,omitempty" jsonschema_description:"what is to be decided, in a sentence"`
-	Baseline   string              `json:"baseline" jsonschema:"required,minLength=1" jsonschema_description:"the contender that the others are compared with"`
+	Duel       string              `json:"duel" variables:"no" jsonschema:"required,minLength=1" jsonschema_description:"the name of the duel"`
+	Question   string              `json:"question,omitempty" variables:"no" jsonschema_description:"what is to be decided, in a sentence"`
+	Baseline   string              `json:"baseline" variables:"no" jsonschema:"required,minLength=1" jsonschema_description:"the contender that the others are compared with"`
 	Course     ast.Node            `json:"course,omitempty" jsonschema_description:"what all are asked; a contender's own settings are laid over it"`
 	Contenders ast.Node            `json:"contenders" jsonschema:"required" jsonschema_description:"two to eight alternatives by name"`
 	Pace       Pace                `json:"pace" jsonschema:"required" jsonschema_description:"how each is driven in a heat"`
@@ -59,8 +61,8 @@ type document struct {
 
 // entry is one contender as written; its kind's key stands beside these.
 type entry struct {
-	Note    string   `json:"note,omitempty" jsonschema_description:"why it is there"`
-	Avoid   string   `json:"avoid,omitempty" jsonschema_description:"when it must not be used"`
+	Note    string   `json:"note,omitempty" variables:"no" jsonschema_description:"why it is there"`
+	Avoid   string   `json:"avoid,omitempty" variables:"no" jsonschema_description:"when it must not be used"`
 	Service *Service `json:"service,omitempty" jsonschema_description:"a process that it needs, started and stopped for it"`
 	Footing Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
 }
@@ -105,12 +107,15 @@ func Read(file string, src []byte, opt Options) (*Plan, error) {
 		r.layer(setPrefix+set, node)
 	}
 	p := r.build()
+	masks := mask.New(d.vars)
 	if len(d.problems) > 0 {
 		slices.SortStableFunc(d.problems, byPlace)
-		return nil, d.problems.once()
+		problems := d.problems.once()
+		masks.All(&problems) // they say what they found
+		return nil, problems
 	}
 	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
-	p.vars = d.vars
+	p.vars, p.masks = d.vars, masks
 	return p, nil
 }
 
@@ -643,6 +648,9 @@ func (r *reader) layKind(n ast.Node, kind Kind, own *entry, course bool, setting
 			r.d.lay(p.Value, reflect.ValueOf(settings).Elem(), join(path, key), 0)
 		case slices.Contains(entryKeys, key):
 			field, _ := fieldOf(reflect.TypeFor[entry](), key)
+			if r.d.refusesVariable(p.Value, field, join(shown, key)) {
+				continue
+			}
 			r.d.lay(p.Value, reflect.ValueOf(own).Elem().FieldByIndex(field.Index), join(path, key), 0)
 		case slices.Contains(known, key):
 			// Another kind's settings in the course: not this contender's business.

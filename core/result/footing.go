@@ -7,9 +7,9 @@ const AnyState = "*"
 
 // Footing is what runs started from.
 type Footing struct {
-	States []string `json:"states,omitempty"` // of caches, each a figure of its own; empty: as found
-	Steps  []Cost   `json:"steps,omitempty"`  // in the order in which they happen, for each contender and state; without cost
-	Costs  []Cost   `json:"costs,omitempty"`  // of what was done for the duel and for rounds
+	States []string `json:"states,omitempty" text:"ours"` // of caches, each a figure of its own; empty: as found
+	Steps  []Cost   `json:"steps,omitempty"`              // in the order in which they happen, for each contender and state; without cost
+	Costs  []Cost   `json:"costs,omitempty"`              // of what was done for the duel and for rounds
 	// Cannot is what the plan asks for and the machine could not do, in words.
 	Cannot []string `json:"cannot,omitempty"`
 }
@@ -24,9 +24,9 @@ func (r *Result) Planned() (n int) {
 
 // Cost is a step of the footing and what it took. Steps that belong to no contender name none.
 type Cost struct {
-	Contender string        `json:"contender,omitempty"`
-	State     string        `json:"state,omitempty"`
-	When      string        `json:"when"` // duel, round, heat, run, or before or after one of them
+	Contender string        `json:"contender,omitempty" text:"name"`
+	State     string        `json:"state,omitempty" text:"ours"`
+	When      string        `json:"when" text:"ours"` // duel, round, heat, run, or before or after one of them
 	What      string        `json:"what"`
 	Start     bool          `json:"service_start,omitempty"` // of the contender's service, until it is ready
 	Times     int64         `json:"times,omitempty"`
@@ -96,7 +96,7 @@ const (
 // Change is one file.
 type Change struct {
 	Path  string `json:"path"`
-	How   string `json:"how"`
+	How   string `json:"how" text:"ours"`
 	Bytes int64  `json:"bytes,omitempty"`
 	Was   int64  `json:"was,omitempty"`
 }

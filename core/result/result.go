@@ -29,22 +29,22 @@ const Version = 1
 
 // Result is a run. It is written by package rounds and treated as read-only by everybody else.
 type Result struct {
-	Version  int           `json:"paceduel_result"` // of this format
-	Program  string        `json:"program"`         // our version
-	ID       string        `json:"id"`
+	Version  int           `json:"paceduel_result"`     // of this format
+	Program  string        `json:"program" text:"ours"` // our version
+	ID       string        `json:"id" text:"ours"`
 	Plan     Plan          `json:"plan"`
 	Seed     uint64        `json:"seed"`
 	Started  time.Time     `json:"started"`
 	Ended    time.Time     `json:"ended,omitzero"` // zero while it runs, or when it was cut off
-	Ending   Ending        `json:"ending"`
+	Ending   Ending        `json:"ending" text:"ours"`
 	Reason   string        `json:"reason,omitempty"`    // why a run failed, in words
 	Paused   time.Duration `json:"paused_ns,omitempty"` // between heats, on request
 	Host     meter.Host    `json:"host"`
 	Entrants []Entrant     `json:"contenders"` // in the order of the plan
 	Weighing *Weighing     `json:"same_work,omitempty"`
-	Order    [][]string    `json:"order"` // contenders by name, a list for each planned round
+	Order    [][]string    `json:"order" text:"name"` // contenders by name, a list for each planned round
 	// OrderStates are the states of the heats in order, where contenders are run in more than one.
-	OrderStates [][]string `json:"order_states,omitempty"`
+	OrderStates [][]string `json:"order_states,omitempty" text:"ours"`
 	Heats       []Heat     `json:"heats"` // in the order in which they were run
 	Floor       []Floor    `json:"floor,omitempty"`
 	Footing     Footing    `json:"footing,omitzero"`
@@ -64,12 +64,12 @@ const (
 
 // Plan is the plan of the run as written, with what was laid over it, and what came of it.
 type Plan struct {
-	Name      string                        `json:"name"`
+	Name      string                        `json:"name" text:"name"`
 	Question  string                        `json:"question,omitempty"`
-	Baseline  string                        `json:"baseline"`
+	Baseline  string                        `json:"baseline" text:"name"`
 	File      string                        `json:"file"`
-	Source    string                        `json:"source"` // before variables were filled in
-	SHA256    string                        `json:"sha256"` // of source
+	Source    string                        `json:"source"`             // before variables were filled in
+	SHA256    string                        `json:"sha256" text:"ours"` // of source
 	Sets      []string                      `json:"sets,omitempty"`
 	Vars      []string                      `json:"variables,omitempty"` // names only
 	Rounds    int                           `json:"rounds"`              // that were to be run in the end
@@ -99,7 +99,7 @@ type Pace struct {
 	Repeat      int           `json:"repeat,omitempty"`
 	Clients     int           `json:"clients,omitempty"`
 	Rate        float64       `json:"rate,omitempty"` // shots a second
-	Spread      string        `json:"spread,omitempty"`
+	Spread      string        `json:"spread,omitempty" text:"ours"`
 	Most        int           `json:"most,omitempty"` // under way at once, at a rate
 	For         time.Duration `json:"for_ns,omitempty"`
 	Shots       int           `json:"shots,omitempty"`
@@ -110,7 +110,7 @@ type Pace struct {
 	WarmupShots int           `json:"warmup_shots,omitempty"`
 	Rush        bool          `json:"rush,omitempty"`    // whether shots came from the creation of services on
 	Wake        time.Duration `json:"wake_ns,omitempty"` // the silence before one more shot
-	Words       string        `json:"words"`             // the same for people
+	Words       string        `json:"words" text:"ours"` // the same for people
 }
 
 // Climb is how the load rose within each heat, and what a level had to keep to be held.
@@ -129,10 +129,10 @@ func (p Pace) Open() bool { return p.Rate > 0 }
 
 // Entrant is a contender and its first touch.
 type Entrant struct {
-	Name  string `json:"name"`
+	Name  string `json:"name" text:"name"`
 	Note  string `json:"note,omitempty"`
 	Avoid string `json:"avoid,omitempty"`
-	Kind  string `json:"kind"`
+	Kind  string `json:"kind" text:"ours"`
 	Does  string `json:"does"` // the command or request
 	// Version is what the contender says of itself, empty when it was not asked.
 	Version string `json:"version,omitempty"`
@@ -146,14 +146,14 @@ type Entrant struct {
 
 // Touch is the one shot before timing.
 type Touch struct {
-	Class    string        `json:"class"`
+	Class    string        `json:"class" text:"ours"`
 	Outcome  string        `json:"outcome,omitempty"` // "200 OK", "exit code 0"
 	Latency  time.Duration `json:"latency_ns"`
-	State    string        `json:"state,omitempty"`         // of caches
-	Bytes    int64         `json:"bytes"`                   // of answer or output
-	Encoding string        `json:"encoding,omitempty"`      // that the answer came in: gzip
-	Decoded  int64         `json:"decoded_bytes,omitempty"` // of an answer that came encoded
-	Received int64         `json:"received"`                // on the wire, heads included
+	State    string        `json:"state,omitempty" text:"ours"` // of caches
+	Bytes    int64         `json:"bytes"`                       // of answer or output
+	Encoding string        `json:"encoding,omitempty"`          // that the answer came in: gzip
+	Decoded  int64         `json:"decoded_bytes,omitempty"`     // of an answer that came encoded
+	Received int64         `json:"received"`                    // on the wire, heads included
 	Type     string        `json:"type,omitempty"`
 	Headers  []string      `json:"headers,omitempty"`
 	Body     string        `json:"body,omitempty"` // its head
@@ -234,9 +234,9 @@ func short(text string) string {
 
 // Check is one rule, held to one contender.
 type Check struct {
-	Contender   string       `json:"contender"`
-	State       string       `json:"state,omitempty"` // of caches when it answered
-	Rule        string       `json:"rule"`            // in words
+	Contender   string       `json:"contender" text:"name"`
+	State       string       `json:"state,omitempty" text:"ours"` // of caches when it answered
+	Rule        string       `json:"rule"`                        // in words
 	Same        bool         `json:"same"`
 	Differences []Difference `json:"differences,omitempty"` // the first ones
 }
@@ -251,40 +251,40 @@ type Difference struct {
 // Heat is one timed block. Times are nanoseconds; At and Dots count from the start of the run.
 type Heat struct {
 	Round        int                 `json:"round"` // from 1
-	Contender    string              `json:"contender"`
-	State        string              `json:"state,omitempty"`           // of caches: cold, warm; empty: as found
-	Stopped      string              `json:"stopped,omitempty"`         // why it was stopped, in words: kept, not judged
-	Costs        []Cost              `json:"footing,omitempty"`         // what was done for it, untimed
-	ColdLeft     float64             `json:"cold_left_frac,omitempty"`  // of the pages that were to be cold, still in memory at worst
-	WarmLacks    float64             `json:"warm_lacks_frac,omitempty"` // of the pages that were to be warm, not in memory at worst
-	Unfilled     []string            `json:"unfilled,omitempty"`        // own caches that were empty before a warm run
-	Changes      *Changes            `json:"changes,omitempty"`         // in the workspace after it
+	Contender    string              `json:"contender" text:"name"`
+	State        string              `json:"state,omitempty" text:"ours"` // of caches: cold, warm; empty: as found
+	Stopped      string              `json:"stopped,omitempty"`           // why it was stopped, in words: kept, not judged
+	Costs        []Cost              `json:"footing,omitempty"`           // what was done for it, untimed
+	ColdLeft     float64             `json:"cold_left_frac,omitempty"`    // of the pages that were to be cold, still in memory at worst
+	WarmLacks    float64             `json:"warm_lacks_frac,omitempty"`   // of the pages that were to be warm, not in memory at worst
+	Unfilled     []string            `json:"unfilled,omitempty"`          // own caches that were empty before a warm run
+	Changes      *Changes            `json:"changes,omitempty"`           // in the workspace after it
 	At           time.Duration       `json:"at_ns"`
 	Wall         time.Duration       `json:"wall_ns"` // of the judged part
 	Clients      int                 `json:"clients"`
 	Cut          bool                `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
 	OK           int64               `json:"ok"`            // shots that succeeded
-	Failures     map[string]int64    `json:"failures,omitempty"`
+	Failures     map[string]int64    `json:"failures,omitempty" text:"ours"`
 	Due          int64               `json:"due_shots,omitempty"`    // at a set rate: shots that were due
 	Unsent       int64               `json:"unsent_shots,omitempty"` // of these, those that were not sent before the heat was over
 	LagP50       time.Duration       `json:"lag_p50_ns,omitempty"`   // from when a shot was due to its start, at most 12.5 % too high
 	LagP99       time.Duration       `json:"lag_p99_ns,omitempty"`
 	LagMax       time.Duration       `json:"lag_max_ns,omitempty"`
-	Late         int64               `json:"late_shots,omitempty"`        // started more than 1 ms after they were due
-	Sampled      int64               `json:"sampled,omitempty"`           // shots whose answers were held to the weigh-in's
-	Causes       []string            `json:"causes,omitempty"`            // the first failures in their own words
-	Latencies    string              `json:"latencies"`                   // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
-	LatencySum   time.Duration       `json:"latency_sum_ns"`              // of the same, exact
-	Busy         time.Duration       `json:"busy_ns"`                     // start to end of its last shot, summed over clients
-	CPU          time.Duration       `json:"cpu_ns"`                      // user and system time of the contender's processes
-	CPUKnown     bool                `json:"cpu_known"`                   // whether cpu_ns means anything for this kind
-	Resources    contender.Resources `json:"resources,omitzero"`          // of the contender's processes
-	Peak         int64               `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once, in a run that was not judged
-	Starts       []Start             `json:"starts,omitempty"`            // of its contender's service
-	First        time.Duration       `json:"first_shot_ns,omitempty"`     // latency of the heat's first shot, warm-up included, where it succeeded
-	Wake         time.Duration       `json:"wake_ns,omitempty"`           // that of the shot after a silence
-	WakeFailed   string              `json:"wake_failed,omitempty"`       // why that shot failed, by class
-	Service      *Service            `json:"service,omitempty"`           // what the contender's service held and used; nil without one that lasts for the heat
+	Late         int64               `json:"late_shots,omitempty"`              // started more than 1 ms after they were due
+	Sampled      int64               `json:"sampled,omitempty"`                 // shots whose answers were held to the weigh-in's
+	Causes       []string            `json:"causes,omitempty"`                  // the first failures in their own words
+	Latencies    string              `json:"latencies" text:"ours"`             // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
+	LatencySum   time.Duration       `json:"latency_sum_ns"`                    // of the same, exact
+	Busy         time.Duration       `json:"busy_ns"`                           // start to end of its last shot, summed over clients
+	CPU          time.Duration       `json:"cpu_ns"`                            // user and system time of the contender's processes
+	CPUKnown     bool                `json:"cpu_known"`                         // whether cpu_ns means anything for this kind
+	Resources    contender.Resources `json:"resources,omitzero"`                // of the contender's processes
+	Peak         int64               `json:"peak_memory_bytes,omitempty"`       // the most that its processes held at once, in a run that was not judged
+	Starts       []Start             `json:"starts,omitempty"`                  // of its contender's service
+	First        time.Duration       `json:"first_shot_ns,omitempty"`           // latency of the heat's first shot, warm-up included, where it succeeded
+	Wake         time.Duration       `json:"wake_ns,omitempty"`                 // that of the shot after a silence
+	WakeFailed   string              `json:"wake_failed,omitempty" text:"ours"` // why that shot failed, by class
+	Service      *Service            `json:"service,omitempty"`                 // what the contender's service held and used; nil without one that lasts for the heat
 	Sent         int64               `json:"sent_bytes"`
 	Received     int64               `json:"received_bytes"`
 	Connects     int64               `json:"connections,omitempty"` // opened
@@ -298,7 +298,7 @@ type Heat struct {
 	Splits       []Split             `json:"splits,omitempty"`      // what latencies are made of
 	Buckets      []Bucket            `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Conditions   meter.Conditions    `json:"conditions"`
-	Dots         []Dot               `json:"dots"` // an even choice of its shots, for pictures; no figure is computed from them
+	Dots         []Dot               `json:"dots" text:"ours"` // an even choice of its shots, for pictures; no figure is computed from them
 }
 
 // Service is what the process tree of a contender's service used during the judged part of a heat, and held over all of it.
@@ -390,11 +390,11 @@ func (h *Heat) Grown() (n int64, ok bool) {
 
 // Floor is what driving costs at least: shots of the cheapest contender of a kind, before the first heat.
 type Floor struct {
-	Kind       string           `json:"kind"`
+	Kind       string           `json:"kind" text:"ours"`
 	Shots      int64            `json:"shots"`
 	Failed     int64            `json:"failed,omitempty"`
 	Wall       time.Duration    `json:"wall_ns"`
-	Latencies  string           `json:"latencies"` // a histogram as in heats
+	Latencies  string           `json:"latencies" text:"ours"` // a histogram as in heats
 	Conditions meter.Conditions `json:"conditions"`
 }
 
@@ -411,9 +411,9 @@ func (f *Floor) Histogram() (*hdrhistogram.Histogram, error) {
 // and add up to them. One that the contender told of itself stands for itself.
 type Split struct {
 	Name    string        `json:"name"`
-	Told    bool          `json:"told,omitempty"` // by the contender
-	Sum     time.Duration `json:"sum_ns"`         // exact
-	Lengths string        `json:"lengths"`        // a histogram as in latencies
+	Told    bool          `json:"told,omitempty"`      // by the contender
+	Sum     time.Duration `json:"sum_ns"`              // exact
+	Lengths string        `json:"lengths" text:"ours"` // a histogram as in latencies
 }
 
 // SplitNames are the parts that are not told by contenders, in the order in which they follow one another.
@@ -433,7 +433,7 @@ type Step struct {
 	OK        int64  `json:"ok"`
 	Failed    int64  `json:"failed,omitempty"`
 	Unsent    int64  `json:"unsent,omitempty"`
-	Latencies string `json:"latencies"` // of the successful ones, a histogram as in those of the heat
+	Latencies string `json:"latencies" text:"ours"` // of the successful ones, a histogram as in those of the heat
 }
 
 // Histogram decodes the latencies of a step. The caller owns what it gets.
@@ -453,7 +453,7 @@ type Bucket [4]int64
 type Dot struct {
 	At      time.Duration `json:"t"` // nanoseconds since the start of the run
 	Latency time.Duration `json:"l"`
-	Class   string        `json:"c,omitempty"` // empty: ok
+	Class   string        `json:"c,omitempty" text:"ours"` // empty: ok
 }
 
 // Failed is how many shots failed.

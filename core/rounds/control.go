@@ -87,13 +87,13 @@ func (r *runner) steer(ctx context.Context, round int) {
 	resume, out, more := c.take()
 	if resume != nil {
 		began := r.clock.Now()
-		r.out <- Paused{At: began}
+		r.send(Paused{At: began})
 		select {
 		case <-resume:
 		case <-ctx.Done():
 		}
 		r.result.Paused += r.clock.Now() - began
-		r.out <- Resumed{At: r.clock.Now()}
+		r.send(Resumed{At: r.clock.Now()})
 		_, late, added := c.take()
 		out, more = append(out, late...), more+added
 	}
@@ -105,7 +105,7 @@ func (r *runner) steer(ctx context.Context, round int) {
 		r.extend(len(r.result.Order) + more)
 	}
 	if changed {
-		r.out <- OrderChanged{Order: r.result.Order, States: r.result.OrderStates, Rounds: r.result.Plan.Rounds, LeftOut: r.leftOut(), Left: r.left()}
+		r.send(OrderChanged{Order: r.result.Order, States: r.result.OrderStates, Rounds: r.result.Plan.Rounds, LeftOut: r.leftOut(), Left: r.left()})
 	}
 }
 
@@ -183,9 +183,9 @@ type Resumed struct{ At time.Duration }
 
 // OrderChanged carries the running order after rounds were added or contenders left out.
 type OrderChanged struct {
-	Order, States [][]string
+	Order, States [][]string `text:"name"`
 	Rounds        int
-	LeftOut       []string
+	LeftOut       []string `text:"name"`
 	Left          time.Duration
 }
 

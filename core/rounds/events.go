@@ -18,7 +18,7 @@ type Footed struct{ Footing result.Footing }
 
 // Touched is a contender's first shot, in the order of the plan.
 type Touched struct {
-	Contender string
+	Contender string `text:"name"`
 	Touch     *result.Touch
 }
 
@@ -27,9 +27,9 @@ type Weighed struct{ Weighing *result.Weighing }
 
 // HeatBegan says that a heat is about to begin.
 type HeatBegan struct {
-	Round     int // from 1
-	Contender string
-	State     string
+	Round     int           // from 1
+	Contender string        `text:"name"`
+	State     string        `text:"ours"`
 	At        time.Duration // since the start of the run
 	Left      time.Duration // estimate for the whole run; negative when there is nothing to go by
 }
@@ -37,8 +37,8 @@ type HeatBegan struct {
 // StageBegan says that a heat's warm-up or judged part begins. It is left out when nobody keeps up.
 type StageBegan struct {
 	Round     int
-	Contender string
-	State     string
+	Contender string `text:"name"`
+	State     string `text:"ours"`
 	Stage     pace.Stage
 	At        time.Duration
 }
@@ -46,8 +46,8 @@ type StageBegan struct {
 // Progress is a glance at a heat under way. Some are left out when nobody keeps up.
 type Progress struct {
 	Round     int
-	Contender string
-	State     string
+	Contender string `text:"name"`
+	State     string `text:"ours"`
 	Stage     pace.Stage
 	At        time.Duration
 	Left      time.Duration
@@ -84,3 +84,22 @@ func (Ended) event()      {}
 type NotKept struct{ Err error }
 
 func (NotKept) event() {}
+
+// send hands out an event: the one way, with offer, on which anything leaves a run while it goes on. Values that the plan
+// took from the environment stay behind.
+func (r *runner) send(e Event) {
+	switch e.(type) {
+	case Ended, HeatEnded: // hidden before, as the result has them
+	default:
+		r.cfg.Plan.Masks().All(&e)
+	}
+	r.out <- e
+}
+
+// hide hides values of the environment in a result, but for its heats, in which they are hidden as each of them ends.
+func (r *runner) hide(res *result.Result) {
+	heats := res.Heats
+	res.Heats = nil
+	r.cfg.Plan.Masks().All(res)
+	res.Heats = heats
+}

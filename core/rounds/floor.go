@@ -37,7 +37,7 @@ func (r *runner) measureFloor(ctx context.Context) error {
 		r.result.Floor = append(r.result.Floor, f)
 	}
 	if len(r.result.Floor) > 0 {
-		r.out <- FloorFound{r.result.Floor}
+		r.send(FloorFound{r.result.Floor})
 	}
 	return nil
 }

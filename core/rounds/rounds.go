@@ -61,7 +61,7 @@ const defaultGlance = 250 * time.Millisecond
 func Run(ctx context.Context, cfg Config, out chan<- Event) (*result.Result, error) {
 	defer close(out)
 	r := newRunner(cfg, out)
-	out <- Started{r.head()}
+	r.send(Started{r.head()})
 	err := r.prepare(ctx)
 	if err == nil {
 		err = r.run(ctx)
@@ -69,8 +69,8 @@ func Run(ctx context.Context, cfg Config, out chan<- Event) (*result.Result, err
 	if downErr := r.takeDown(ctx); err == nil {
 		err = downErr
 	}
-	r.finish(ctx, err)
-	out <- Ended{r.result, err}
+	err = r.finish(ctx, err)
+	r.send(Ended{r.result, err})
 	return r.result, err
 }
 
@@ -87,7 +87,7 @@ func WeighIn(ctx context.Context, cfg Config) (*result.Result, error) {
 	if downErr := r.takeDown(ctx); err == nil {
 		err = downErr
 	}
-	r.finish(ctx, err)
+	err = r.finish(ctx, err)
 	return r.result, err
 }
 
@@ -123,6 +123,7 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 	}
 	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}, begun: map[bout]bool{}}
 	r.result = r.describe()
+	r.hide(r.result)
 	return r
 }
 
@@ -196,7 +197,7 @@ func (r *runner) describe() *result.Result {
 	}
 	for _, c := range p.Contenders {
 		res.Entrants = append(res.Entrants, result.Entrant{
-			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: p.Mask(c.Settings.Summary()), Mirror: c.Mirror,
+			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
 		})
 	}
 	for _, s := range p.Footing.Caches {
@@ -289,13 +290,14 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 	if r.footing, err = footing.Open(p, r.clock); err != nil {
 		return fmt.Errorf("prepare the footing: %w", err)
 	}
-	r.footing.OnService = func(n footing.News) { r.out <- ServiceIs(n) }
+	r.footing.OnService = func(n footing.News) { r.send(ServiceIs(n)) }
 	cannot, err := r.footing.Begin(ctx)
 	for _, line := range cannot {
-		r.result.Footing.Cannot = append(r.result.Footing.Cannot, p.Mask(line))
+		r.result.Footing.Cannot = append(r.result.Footing.Cannot, line)
 	}
 	r.result.Footing.Costs = r.footing.Costs
-	r.out <- Footed{r.result.Footing}
+	r.hide(r.result)
+	r.send(Footed{r.result.Footing})
 	if err != nil {
 		return err
 	}
@@ -381,14 +383,14 @@ func (r *runner) weighIn(ctx context.Context) error {
 			e.Again = t
 		}
 		if r.cfg.OnAnswer != nil {
-			r.cfg.OnAnswer(name, t.State, body)
+			r.cfg.OnAnswer(name, t.State, []byte(r.cfg.Plan.Mask(string(body))))
 		}
-		r.out <- Touched{name, t}
+		r.send(Touched{name, t})
 	})
 	r.standard = standard
 	if w != nil {
 		r.result.Weighing = w
-		r.out <- Weighed{w}
+		r.send(Weighed{w})
 	}
 	return err
 }
@@ -399,7 +401,7 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 	r.recorders(max(len(r.judged), 1)) // until it is known who shoots
 	r.sampled, r.swept, r.service = 0, 0, nil
 	began := r.clock.Now()
-	r.out <- HeatBegan{round, e.Name, stateName(state), began, r.left()}
+	r.send(HeatBegan{round, e.Name, stateName(state), began, r.left()})
 	ground := r.footing.Of(e.Name)
 	resume := holdCollector() // before anything is started, so that little passes until it is asked
 	stopped := ground.BeginHeat(ctx, state, round)
@@ -426,13 +428,14 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 	h.Conditions, h.Sampled = conditions, r.sampled
 	h.Cut = ctx.Err() != nil
 	if stopped != nil && !h.Cut {
-		h.Stopped = r.cfg.Plan.Mask(stopped.Error())
+		h.Stopped = stopped.Error()
 	}
 	r.spent[e.Name+"\x00"+h.State] = r.clock.Now() - began
 	r.done++
 	if h.Shots() > 0 || !h.Cut {
+		r.cfg.Plan.Masks().All(&h)
 		r.result.Heats = append(r.result.Heats, h)
-		r.out <- HeatEnded{h, r.left()}
+		r.send(HeatEnded{h, r.left()})
 	}
 	return cmp.Or(ctx.Err(), r.footing.Harm())
 }
@@ -593,9 +596,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		}
 	}
 	r.beginnings(&h)
-	for _, cause := range m.Causes {
-		h.Causes = append(h.Causes, r.cfg.Plan.Mask(cause))
-	}
+	h.Causes = append(h.Causes, m.Causes...)
 	for i, w := range r.warm {
 		h.Peak = max(h.Peak, w.Peak)
 		h.Warmup += w.Total()
@@ -628,7 +629,8 @@ func (r *runner) left() time.Duration {
 	return known * time.Duration(max(r.result.Planned()-r.done, 0))
 }
 
-func (r *runner) finish(ctx context.Context, err error) {
+// finish completes the result and returns the run's error as it may leave us.
+func (r *runner) finish(ctx context.Context, err error) error {
 	r.result.Ended = time.Now()
 	switch {
 	case err == nil:
@@ -640,6 +642,8 @@ func (r *runner) finish(ctx context.Context, err error) {
 		r.result.Ending = result.Failed
 		r.result.Reason = err.Error()
 	}
+	r.hide(r.result)
+	return r.cfg.Plan.Masks().Error(err)
 }
 
 func (r *runner) complete() (out []result.Heat) {

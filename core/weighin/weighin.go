@@ -100,7 +100,7 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		t.State, answer.State = string(state), string(state)
 	}
 	if e.Err != nil {
-		t.Err, t.Try = a.plan.Mask(e.Err.Error()), advice(contender.NoStart)
+		t.Err, t.Try = e.Err.Error(), advice(contender.NoStart)
 		return t, answer
 	}
 	c := e.Driver.Client(0, 1)
@@ -135,7 +135,7 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 	seen, endErr := ground.EndHeat(a.ctx)
 	t.Changes, t.Costs = seen.Changes, seen.Costs
 	if err = cmp.Or(err, endErr); err != nil {
-		t.Class, t.Err, t.Try = contender.NoStart.String(), a.plan.Mask(err.Error()), "run that step by hand where the contender stands, or correct it in the plan"
+		t.Class, t.Err, t.Try = contender.NoStart.String(), err.Error(), "run that step by hand where the contender stands, or correct it in the plan"
 	}
 	return t, answer
 }
@@ -155,23 +155,21 @@ func (a *asking) shoot(ground *footing.Ground, c contender.Client, shot *contend
 
 // describe turns what was seen of a shot into what is kept and what is compared.
 func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot) {
-	view, mask := shot.View, a.plan.Mask
+	view := shot.View
 	body, note := decode(view.Encoding, view.Body)
 	t.Class, t.Outcome, t.Latency, t.Bytes, t.Received = shot.Class.String(), view.Outcome, shot.Latency(), view.Bytes, shot.Received
-	t.Type, t.Version, t.Body, t.Stderr = view.Type, mask(oneLine(view.Version)), mask(readable(body)), mask(readable(view.Stderr))
+	t.Type, t.Version, t.Body, t.Stderr = view.Type, oneLine(view.Version), readable(body), readable(view.Stderr)
 	if t.Encoding = view.Encoding; t.Encoding != "" && note == "" {
 		t.Decoded = int64(len(body))
 	}
-	for _, h := range view.Headers {
-		t.Headers = append(t.Headers, mask(h))
-	}
+	t.Headers = slices.Clone(view.Headers)
 	t.Notes, t.Parts, t.Heads = oddities(t, view.Done), Weigh(body), weighHeaders(view.Headers)
 	t.Terminal = view.Terminal
 	if note != "" {
 		t.Notes = append(t.Notes, note)
 	}
 	if shot.Err != nil {
-		t.Err, t.Try = mask(shot.Err.Error()), advice(shot.Class)
+		t.Err, t.Try = shot.Err.Error(), advice(shot.Class)
 	}
 	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body, view.Bytes == int64(len(view.Body))
 	answer.raw = body
@@ -187,18 +185,6 @@ func oddities(t *result.Touch, done string) (notes []string) {
 		notes = append(notes, "it printed how to use it: an option may be mistyped")
 	}
 	return notes
-}
-
-// maskAll hides values of the environment in what Compare found.
-func maskAll(w *result.Weighing, mask func(string) string) *result.Weighing {
-	for i := range w.Checks {
-		w.Checks[i].Rule = mask(w.Checks[i].Rule)
-		for j := range w.Checks[i].Differences {
-			d := &w.Checks[i].Differences[j]
-			d.Baseline, d.Contender = mask(d.Baseline), mask(d.Contender)
-		}
-	}
-	return w
 }
 
 // Run asks every contender once in each state, in order, and compares what they answered when all passed; the baseline's
@@ -240,7 +226,7 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 	if len(answers) > 0 && answers[0].Name != p.Baseline {
 		answers = nil // there is nothing to hold them to
 	}
-	w := maskAll(Compare(p.Same, answers), p.Mask)
+	w := Compare(p.Same, answers)
 	w.Accepted = accept && w.Ruled && len(w.Unequal()) > 0
 	if len(failed.Names) > 0 {
 		return w, nil, &failed

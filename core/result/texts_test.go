@@ -1,0 +1,101 @@
+package result_test
+
+import (
+	"encoding/json"
+	"maps"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"paceduel/core/mask"
+	"paceduel/core/result"
+)
+
+// fill puts text into every string that v leads to, one of each list and map.
+func fill(v reflect.Value, text string) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		v.Set(reflect.New(v.Type().Elem()))
+		fill(v.Elem(), text)
+	case reflect.Struct:
+		if v.Type() == reflect.TypeFor[result.Result]() || v.Type().PkgPath() != "time" {
+			for i := range v.NumField() {
+				if v.Type().Field(i).IsExported() {
+					fill(v.Field(i), text)
+				}
+			}
+		}
+	case reflect.Slice:
+		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		fill(v.Index(0), text)
+	case reflect.Map:
+		key, value := reflect.New(v.Type().Key()).Elem(), reflect.New(v.Type().Elem()).Elem()
+		fill(key, text)
+		fill(value, text)
+		v.Set(reflect.MakeMap(v.Type()))
+		v.SetMapIndex(key, value)
+	case reflect.String:
+		v.SetString(text)
+	}
+}
+
+// where lists the JSON paths of texts that hold part, keys included.
+func where(path string, v any, part string, found map[string]bool) {
+	switch v := v.(type) {
+	case map[string]any:
+		for key, inner := range v {
+			if strings.Contains(key, part) {
+				found[strings.TrimPrefix(path, ".")+" (key)"] = true
+				key = "*"
+			}
+			where(path+"."+key, inner, part, found)
+		}
+	case []any:
+		for _, inner := range v {
+			where(path+"[]", inner, part, found)
+		}
+	case string:
+		if strings.Contains(v, part) {
+			found[strings.TrimPrefix(path, ".")] = true
+		}
+	}
+}
+
+// Every text of a result is hidden but those that this program makes itself, and names, in which a plan takes no variables.
+// A field that is new stands in neither list: it is hidden, unless its tag says that it is ours, and then it is listed here.
+func TestEveryTextIsHidden(t *testing.T) {
+	const secret = "oyster-catcher"
+	var r result.Result
+	fill(reflect.ValueOf(&r).Elem(), secret)
+	mask.New(map[string]string{"TOKEN": secret}).All(&r)
+	text, err := json.Marshal(&r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tree any
+	if err := json.Unmarshal(text, &tree); err != nil {
+		t.Fatal(err)
+	}
+	found := map[string]bool{}
+	where("", tree, secret, found)
+	touch := []string{"class", "state", "footing[].contender", "footing[].state", "footing[].when", "changes.list[].how"}
+	want := []string{
+		"program", "id", "ending", "order[][]", "order_states[][]", "plan.name", "plan.sha256", "plan.baseline", "plan.pace.spread", "plan.pace.words",
+		"contenders[].name", "contenders[].kind", "same_work.checks[].contender", "same_work.checks[].state",
+		"heats[].contender", "heats[].state", "heats[].footing[].contender", "heats[].footing[].state", "heats[].footing[].when", "heats[].changes.list[].how",
+		"heats[].failures (key)", "heats[].latencies", "heats[].wake_failed", "heats[].steps[].latencies", "heats[].splits[].lengths", "heats[].dots[].c",
+		"floor[].kind", "floor[].latencies", "footing.states[]",
+		"footing.steps[].contender", "footing.steps[].state", "footing.steps[].when", "footing.costs[].contender", "footing.costs[].state", "footing.costs[].when",
+	}
+	for _, which := range []string{"first_touch", "second_touch"} {
+		for _, field := range touch {
+			want = append(want, "contenders[]."+which+"."+field)
+		}
+	}
+	slices.Sort(want)
+	if got := slices.Sorted(maps.Keys(found)); !slices.Equal(got, want) {
+		t.Errorf("texts that show the value: %s\nwant only %s", strconv.Quote(strings.Join(got, " ")), strconv.Quote(strings.Join(want, " ")))
+	}
+}
