@@ -110,6 +110,9 @@ func (k *Keeper) endThose(ours func(pid int) bool) (n int) {
 			continue
 		}
 		// It is our child, so that its number is its own until we have waited for it.
+		if got, _ := syscall.Wait4(pid, nil, syscall.WNOHANG|unix.WALL, nil); got == pid {
+			continue // it had ended
+		}
 		syscall.Kill(pid, syscall.SIGKILL)
 		n++
 		awaitKilled(pid)
