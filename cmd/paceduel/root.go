@@ -68,7 +68,7 @@ func (s *settings) book() (*logbook.Book, error) {
 			return nil, err
 		}
 	}
-	return logbook.Open(path)
+	return logbook.Open(path, s.logbook == "")
 }
 
 // bookForRun opens the logbook for a run, which goes on without one.

@@ -25,7 +25,7 @@ func spec(t *testing.T, book *logbook.Book) conduct.Spec {
 }
 
 func TestADuelIsRunKeptAndJudged(t *testing.T) {
-	book, err := logbook.Open(filepath.Join(t.TempDir(), "l.sqlite"))
+	book, err := logbook.Open(filepath.Join(t.TempDir(), "l.sqlite"), false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ func TestADuelIsRunKeptAndJudged(t *testing.T) {
 }
 
 func TestALogbookThatFailsDoesNotStopTheRun(t *testing.T) {
-	book, err := logbook.Open(filepath.Join(t.TempDir(), "l.sqlite"))
+	book, err := logbook.Open(filepath.Join(t.TempDir(), "l.sqlite"), false)
 	if err != nil {
 		t.Fatal(err)
 	}

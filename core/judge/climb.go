@@ -5,8 +5,6 @@ import (
 	"math"
 	"slices"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
-
 	"paceduel/core/judge/stats"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -74,7 +72,7 @@ func ascend(c *result.Climb, h *heat) ascent {
 }
 
 // decodeSteps decodes the histograms of a heat's steps.
-func decodeSteps(h *result.Heat) (out []*hdrhistogram.Histogram, err error) {
+func decodeSteps(h *result.Heat) (out []*result.Distribution, err error) {
 	for i := range h.Steps {
 		histogram, err := h.Steps[i].Histogram()
 		if err != nil {
@@ -166,21 +164,18 @@ func climbRows(f *field) (rows []Row) {
 				row.Name += ", " + state
 			}
 			for _, e := range f.r.Entrants {
-				var pooled *hdrhistogram.Histogram
+				var all []*result.Distribution
 				var lost, shots int64
 				for _, h := range f.inOrder[side{e.Name, state}] {
 					if i >= len(h.steps) {
 						continue
 					}
-					if pooled == nil {
-						pooled = hdrhistogram.New(h.steps[i].LowestTrackableValue(), h.steps[i].HighestTrackableValue(), int(h.steps[i].SignificantFigures()))
-					}
-					pooled.Merge(h.steps[i])
+					all = append(all, h.steps[i])
 					lost += h.Steps[i].Failed + h.Steps[i].Unsent
 					shots += h.Steps[i].OK + h.Steps[i].Failed + h.Steps[i].Unsent
 				}
 				x := math.NaN()
-				if pooled != nil && beyond(pooled.TotalCount(), q) >= fewBeyond {
+				if pooled, ok := result.Sum(all); ok && beyond(pooled.TotalCount(), q) >= fewBeyond {
 					x = Quantile(pooled, q)
 				}
 				text := units.None

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
-
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -300,7 +298,7 @@ func (h *heat) centred(rng *rand.Rand, n int) (x []float64) {
 }
 
 // drawn takes values from a histogram at random, each anywhere in its bucket.
-func drawn(h *hdrhistogram.Histogram, rng *rand.Rand, n int) (x []float64) {
+func drawn(h *result.Distribution, rng *rand.Rand, n int) (x []float64) {
 	total := h.TotalCount()
 	if total == 0 {
 		return nil
@@ -317,7 +315,7 @@ func drawn(h *hdrhistogram.Histogram, rng *rand.Rand, n int) (x []float64) {
 		slices.Sort(ranks)
 	}
 	var before int64
-	for _, bar := range h.Distribution() {
+	for _, bar := range h.Bars {
 		for len(ranks) > 0 && ranks[0] < before+bar.Count {
 			x = append(x, (float64(bar.From)+rng.Float64()*float64(bar.To-bar.From+1))/1e9)
 			ranks = ranks[1:]

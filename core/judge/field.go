@@ -3,9 +3,10 @@ package judge
 import (
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
+	"golang.org/x/sync/errgroup"
 
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
@@ -15,16 +16,22 @@ import (
 // heat is a heat of the result with what its figures are read from: histograms, or the very samples.
 type heat struct {
 	*result.Heat
-	histogram *hdrhistogram.Histogram
-	sorted    []float64                 // samples in seconds, ascending; nil: the histogram says
-	steps     []*hdrhistogram.Histogram // of a climb
+	histogram *result.Distribution
+	sorted    []float64              // samples in seconds, ascending; nil: the histogram says
+	steps     []*result.Distribution // of a climb
 	climb     *result.Climb
-	lengths   []*hdrhistogram.Histogram // of the splits, in their order; nil while they are not worth decoding
-	known     map[plan.Figure]float64   // figures that were asked for
+	lengths   []*result.Distribution  // of the splits, in their order; nil while they are not worth decoding
+	known     map[plan.Figure]float64 // figures that were asked for
 }
 
 // side is one contender in one state of caches.
 type side struct{ name, state string }
+
+// figureOf is a figure of a side.
+type figureOf struct {
+	figure plan.Figure
+	side   side
+}
 
 // field is the run rearranged for comparison.
 type field struct {
@@ -32,13 +39,15 @@ type field struct {
 	alpha   float64                // one minus the confidence of its intervals
 	heats   map[side]map[int]*heat // by round
 	inOrder map[side][]*heat       // the same in the order of the rounds, so that sums are the same each time
-	pooled  map[side]*hdrhistogram.Histogram
+	pooled  map[side]*result.Distribution
+	values  map[figureOf]Value   // that were asked for
+	splits  map[figureOf]float64 // parts' medians, that were
 	// measured says that somebody else did, and that there are samples in place of histograms.
 	measured bool
 }
 
 func newField(r *result.Result) *field {
-	f := &field{r: r, alpha: level, heats: map[side]map[int]*heat{}, inOrder: map[side][]*heat{}, pooled: map[side]*hdrhistogram.Histogram{}}
+	f := &field{r: r, alpha: level, heats: map[side]map[int]*heat{}, inOrder: map[side][]*heat{}, pooled: map[side]*result.Distribution{}, values: map[figureOf]Value{}, splits: map[figureOf]float64{}}
 	if len(r.Plan.Looks) > 0 {
 		f.alpha = plan.LookLevel
 	}
@@ -56,37 +65,54 @@ func (f *field) enter(s side, h *heat) {
 // gather decodes the heats that count. Splits are left as they are unless asked for.
 func gather(r *result.Result, splits bool) (*field, error) {
 	f := newField(r)
-	for _, s := range f.sides() {
-		for _, h := range r.Of(s.name, s.state) {
-			histogram, err := h.Histogram()
-			if err != nil {
-				return nil, err
-			}
-			one := &heat{Heat: h, histogram: histogram, climb: r.Plan.Pace.Climb}
-			if one.steps, err = decodeSteps(h); err != nil {
-				return nil, err
-			}
-			if splits {
-				for i := range h.Splits {
-					lengths, err := h.Splits[i].Histogram()
-					if err != nil {
-						return nil, err
-					}
-					one.lengths = append(one.lengths, lengths)
-				}
-			} else {
-				one.lengths = make([]*hdrhistogram.Histogram, len(h.Splits))
-			}
-			f.enter(s, one)
-			if f.pooled[s] == nil {
-				f.pooled[s] = hdrhistogram.New(histogram.LowestTrackableValue(), histogram.HighestTrackableValue(), int(histogram.SignificantFigures()))
-			}
-			if dropped := f.pooled[s].Merge(histogram); dropped > 0 {
-				return nil, fmt.Errorf("latencies of %s in round %d do not fit those of the other rounds", s.name, h.Round)
-			}
+	sides := f.sides()
+	decoded := make([][]*heat, len(sides)) // one for each of the sides
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for i, s := range sides {
+		work.Go(func() (err error) {
+			decoded[i], err = decode(r, s, splits)
+			return err
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return nil, err
+	}
+	for i, s := range sides {
+		var all []*result.Distribution
+		for _, h := range decoded[i] {
+			f.enter(s, h)
+			all = append(all, h.histogram)
+		}
+		ok := true
+		if f.pooled[s], ok = result.Sum(all); !ok {
+			return nil, fmt.Errorf("latencies of %s do not fit each other from round to round", s.name)
 		}
 	}
 	return f, nil
+}
+
+// decode reads the histograms of a side's heats.
+func decode(r *result.Result, s side, splits bool) (out []*heat, err error) {
+	for _, h := range r.Of(s.name, s.state) {
+		one := &heat{Heat: h, climb: r.Plan.Pace.Climb, lengths: make([]*result.Distribution, len(h.Splits))}
+		if one.histogram, err = h.Histogram(); err != nil {
+			return nil, err
+		}
+		if one.steps, err = decodeSteps(h); err != nil {
+			return nil, err
+		}
+		for i := range h.Splits {
+			if !splits {
+				break
+			}
+			if one.lengths[i], err = h.Splits[i].Histogram(); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // sides lists every contender in every state.
@@ -133,6 +159,17 @@ func (f *field) interest(figure plan.Figure) float64 {
 
 // value is the figure over all heats that count, and the quartiles of the heats.
 func (f *field) value(figure plan.Figure, s side) Value {
+	key := figureOf{figure, s}
+	v, known := f.values[key]
+	if !known {
+		v = f.compute(figure, s)
+		f.values[key] = v
+	}
+	return v
+}
+
+// compute computes a value.
+func (f *field) compute(figure plan.Figure, s side) Value {
 	if isLoad(figure) {
 		held, _, _, _, _ := f.climbed(s)
 		return held
@@ -187,7 +224,17 @@ func (f *field) value(figure plan.Figure, s side) Value {
 
 // split is the median of a part over all heats of a side, the mean where the shots are too few; NaN where it has none.
 func (f *field) split(s side, name string, told bool) float64 {
-	var pooled *hdrhistogram.Histogram
+	key := figureOf{partFigure(name, told), s}
+	x, known := f.splits[key]
+	if !known {
+		x = f.splitOf(s, name, told)
+		f.splits[key] = x
+	}
+	return x
+}
+
+func (f *field) splitOf(s side, name string, told bool) float64 {
+	var all []*result.Distribution
 	var sum, shots float64
 	for _, h := range f.inOrder[s] {
 		for i := range h.Splits {
@@ -195,18 +242,11 @@ func (f *field) split(s side, name string, told bool) float64 {
 				continue
 			}
 			sum, shots = sum+h.Splits[i].Sum.Seconds(), shots+float64(h.OK)
-			switch one := h.lengths[i]; {
-			case one == nil:
-			case pooled == nil:
-				pooled = hdrhistogram.New(one.LowestTrackableValue(), one.HighestTrackableValue(), int(one.SignificantFigures()))
-				pooled.Merge(one)
-			default:
-				pooled.Merge(one)
-			}
+			all = append(all, h.lengths[i])
 		}
 	}
 	x := sum / shots
-	if pooled != nil {
+	if pooled, ok := result.Sum(all); ok { // else they count in the mean alone
 		if n := pooled.TotalCount(); n >= medianFrom {
 			x = Quantile(pooled, 0.5)
 		} else if told && n > 0 {

@@ -6,8 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
-
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -299,11 +297,8 @@ const nothing = 10e-9
 
 // Quantile reads a percentile in seconds: the smallest recorded value at or below which q of the shots lie, at most
 // 0.1 % off. NaN for an empty histogram.
-func Quantile(h *hdrhistogram.Histogram, q float64) float64 {
-	if h == nil || h.TotalCount() == 0 {
-		return math.NaN()
-	}
-	return float64(h.ValueAtQuantile(q*100)) / 1e9
+func Quantile(h *result.Distribution, q float64) float64 {
+	return h.Quantile(q)
 }
 
 // quantile reads a percentile of a heat in seconds; NaN without shots.

@@ -4,7 +4,7 @@ import (
 	"math"
 	"slices"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
+	"paceduel/core/result"
 )
 
 // Latencies are the distribution of a side's successful shots, in seconds. It is not modified once made.
@@ -14,13 +14,13 @@ type Latencies struct {
 }
 
 // newLatencies takes what a histogram holds.
-func newLatencies(h *hdrhistogram.Histogram) *Latencies {
+func newLatencies(h *result.Distribution) *Latencies {
 	l := &Latencies{}
 	if h == nil {
 		return l
 	}
 	var sum int64
-	for _, bar := range h.Distribution() {
+	for _, bar := range h.Bars {
 		if bar.Count > 0 {
 			sum += bar.Count
 			l.values, l.upTo = append(l.values, float64(bar.To)/1e9), append(l.upTo, sum)

@@ -180,7 +180,7 @@ func TestStraysEnd(t *testing.T) {
 	}
 	leave := func(start func(*exec.Cmd) error) int {
 		t.Helper()
-		cmd := exec.Command("setsid", "--fork", "sh", "-c", "echo $$; sleep 60")
+		cmd := exec.Command("setsid", "--fork", "sh", "-c", "echo $$; exec sleep 60")
 		cmd.Env = []string{"PATH=" + os.Getenv("PATH")}
 		out, err := cmd.StdoutPipe()
 		if err != nil {
@@ -202,8 +202,8 @@ func TestStraysEnd(t *testing.T) {
 		return pid
 	}
 	stray := leave((*exec.Cmd).Start)
-	if n := keeper.EndStrays(); n != 2 || alive(stray) {
-		t.Errorf("%d processes were ended, and the stray is alive: %t; want it and its child ended", n, alive(stray))
+	if n := keeper.EndStrays(); n != 1 || alive(stray) {
+		t.Errorf("%d processes were ended, and the stray is alive: %t; want it ended, and nobody else", n, alive(stray))
 	}
 	if n := keeper.EndStrays(); n != 0 {
 		t.Errorf("%d processes were ended for strays where there are none", n)

@@ -2,22 +2,29 @@
 //
 // A run is entered when it starts and each heat is committed as it ends, so a run that is killed loses at most the heat
 // under way; it is found later as cut off. The schema is versioned: older files are brought forward when opened, newer
-// ones refused. What runs mean is left to package judge; only its sentence is kept, for lists.
+// ones refused. Documents are kept compressed, and what lists need beside them. What runs mean is left to package judge; only
+// its sentence is kept, for lists.
 package logbook
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"math"
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/prometheus/procfs"
-	_ "modernc.org/sqlite" // the driver, without cgo
+	"golang.org/x/sync/errgroup"
+	"modernc.org/sqlite" // the driver, without cgo
+	sqlite3 "modernc.org/sqlite/lib"
 
 	"paceduel/core/result"
 )
@@ -39,12 +46,15 @@ func DefaultPath(lookup func(string) (string, bool)) (string, error) {
 		}
 		dir = filepath.Join(home, ".local", "share")
 	}
-	return filepath.Join(dir, "paceduel", "logbook.sqlite"), nil
+	return filepath.Join(dir, folder, "logbook.sqlite"), nil
 }
 
+// folder is ours alone in the user's data directory.
+const folder = "paceduel"
+
 // migrations bring a file from version i to i+1. Entries are never changed once released, only added.
-var migrations = []string{
-	`CREATE TABLE runs (
+var migrations = []func(*sql.Conn) error{
+	statements(`CREATE TABLE runs (
 		id        TEXT PRIMARY KEY,
 		started   INTEGER NOT NULL, -- Unix nanoseconds
 		name      TEXT NOT NULL,
@@ -63,35 +73,147 @@ var migrations = []string{
 		seq  INTEGER NOT NULL,
 		body TEXT NOT NULL,         -- one heat of the result document
 		PRIMARY KEY (run, seq)
-	) STRICT, WITHOUT ROWID;`,
+	) STRICT, WITHOUT ROWID;`),
+	packBodies,
+}
+
+func statements(text string) func(*sql.Conn) error {
+	return func(c *sql.Conn) error {
+		_, err := c.ExecContext(context.Background(), text)
+		return err
+	}
+}
+
+// packBodies keeps documents compressed, in tables of their own, so that lists never pass through them, and counts heats
+// where lists find them.
+func packBodies(c *sql.Conn) error {
+	ctx := context.Background()
+	if _, err := c.ExecContext(ctx, `CREATE TABLE documents (
+		run  TEXT PRIMARY KEY REFERENCES runs (id) ON DELETE CASCADE,
+		body BLOB NOT NULL          -- the result document without heats: JSON, zstd
+	) STRICT, WITHOUT ROWID;
+	CREATE TABLE packed_heats (
+		run  TEXT NOT NULL REFERENCES runs (id) ON DELETE CASCADE,
+		seq  INTEGER NOT NULL,
+		body BLOB NOT NULL,         -- one heat of the result document: JSON, zstd
+		PRIMARY KEY (run, seq)
+	) STRICT;
+	ALTER TABLE runs ADD COLUMN heats INTEGER NOT NULL DEFAULT 0;`); err != nil {
+		return err
+	}
+	move := func(from, into string, args func(*sql.Rows) (key []any, body string, err error)) error {
+		rows, err := c.QueryContext(ctx, from)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			key, body, err := args(rows)
+			if err != nil {
+				return err
+			}
+			if _, err := c.ExecContext(ctx, into, append(key, pack([]byte(body)))...); err != nil {
+				return err
+			}
+		}
+		return rows.Err()
+	}
+	if err := move("SELECT id, head FROM runs", "INSERT INTO documents (run, body) VALUES (?, ?)", func(r *sql.Rows) ([]any, string, error) {
+		var id, body string
+		err := r.Scan(&id, &body)
+		return []any{id}, body, err
+	}); err != nil {
+		return err
+	}
+	if err := move("SELECT run, seq, body FROM heats", "INSERT INTO packed_heats (run, seq, body) VALUES (?, ?, ?)", func(r *sql.Rows) ([]any, string, error) {
+		var run, body string
+		var seq int
+		err := r.Scan(&run, &seq, &body)
+		return []any{run, seq}, body, err
+	}); err != nil {
+		return err
+	}
+	_, err := c.ExecContext(ctx, `UPDATE runs SET heats = (SELECT count(*) FROM heats WHERE run = id);
+		DROP TABLE heats;
+		ALTER TABLE packed_heats RENAME TO heats;
+		ALTER TABLE runs DROP COLUMN head;`)
+	return err
 }
 
 // Open opens the logbook at path, creating it and its folder when there is none, and marks runs whose process is gone
-// as cut off.
-func Open(path string) (*Book, error) {
+// as cut off. A private one is kept from other users, its folder included, also when it was not before: it holds answers.
+func Open(path string, private bool) (*Book, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, fmt.Errorf("open logbook %s: %w", path, err)
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, fmt.Errorf("open logbook %s: %w", path, err)
-	}
-	dsn := "file:" + url.PathEscape(path) + "?_pragma=busy_timeout(3000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"
-	db, err := sql.Open("sqlite", dsn)
+	b, err := open(path, private)
 	if err != nil {
 		return nil, fmt.Errorf("open logbook %s: %w", path, err)
 	}
+	return b, nil
+}
+
+func open(path string, private bool) (*Book, error) {
+	mode := fs.FileMode(0o777) // less what the user's mask takes away
+	if private {
+		mode = 0o700
+	}
+	if err := os.MkdirAll(filepath.Dir(path), mode); err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, errors.New("it is no file")
+	}
+	if private {
+		if err := keepPrivate(path); err != nil {
+			return nil, err
+		}
+	}
+	dsn := "file:" + url.PathEscape(path) + "?_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"
+	db, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, err
+	}
 	db.SetMaxOpenConns(1)
 	b := &Book{db, path}
-	if err := b.migrate(); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("open logbook %s: %w", path, err)
+	if err = b.migrate(); err == nil {
+		err = b.markCutOff()
 	}
-	if err := b.markCutOff(); err != nil {
+	if err != nil {
 		db.Close()
-		return nil, fmt.Errorf("open logbook %s: %w", path, err)
+		return nil, err
 	}
 	return b, nil
+}
+
+// keepPrivate keeps others from a logbook and what SQLite puts beside it, and from its folder where that is ours alone.
+func keepPrivate(path string) error {
+	dir := filepath.Dir(path)
+	if filepath.Base(dir) == folder {
+		if info, err := os.Stat(dir); err == nil && info.Mode().Perm()&0o077 != 0 {
+			if err := os.Chmod(dir, info.Mode().Perm()&0o700); err != nil {
+				return fmt.Errorf("keep its folder from others: %w", err)
+			}
+		}
+	}
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if errors.Is(err, fs.ErrPermission) {
+		return nil // it can be read at most, and is not ours to mend
+	}
+	if err != nil {
+		return err
+	}
+	f.Close()
+	for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
+		info, err := os.Stat(path + suffix)
+		if err == nil && info.Mode().Perm()&0o077 != 0 {
+			if err := os.Chmod(path+suffix, 0o600); err != nil {
+				return fmt.Errorf("keep it from others: %w", err)
+			}
+		}
+	}
+	return nil
 }
 
 // Path is the file, absolute.
@@ -100,31 +222,76 @@ func (b *Book) Path() string { return b.path }
 // Close closes the file.
 func (b *Book) Close() error { return b.db.Close() }
 
+// migrate brings the file to our version, in one transaction that is immediate: of several programs that open it at the
+// same time one does the work, and the others find it done.
 func (b *Book) migrate() error {
-	var version int
-	if err := b.db.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+	ctx := context.Background()
+	c, err := b.db.Conn(ctx)
+	if err != nil {
 		return err
 	}
-	if version > len(migrations) {
-		return fmt.Errorf("it is of version %d, this program knows up to %d; use a newer program or name another file with --logbook", version, len(migrations))
+	defer c.Close()
+	version, err := versionOf(c)
+	if err != nil || version == len(migrations) {
+		return err
 	}
-	for ; version < len(migrations); version++ {
-		tx, err := b.db.Begin()
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback() // does nothing after a commit
-		if _, err := tx.Exec(migrations[version]); err != nil {
-			return fmt.Errorf("bring it to version %d: %w", version+1, err)
-		}
-		if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1)); err != nil {
-			return err
-		}
-		if err := tx.Commit(); err != nil {
-			return err
-		}
+	// Writers do not keep readers waiting. Two that set it at the same time may be told that the file is busy whatever their
+	// patience.
+	if err := patiently(func() error { _, err := c.ExecContext(ctx, "PRAGMA journal_mode = WAL"); return err }); err != nil {
+		return err
+	}
+	if err := patiently(func() error { _, err := c.ExecContext(ctx, "BEGIN IMMEDIATE"); return err }); err != nil {
+		return err
+	}
+	if err := migrateTo(c); err != nil {
+		c.ExecContext(ctx, "ROLLBACK") // the error is told, whatever becomes of this
+		return err
+	}
+	if _, err := c.ExecContext(ctx, "COMMIT"); err != nil {
+		return err
+	}
+	if version > 0 {
+		c.ExecContext(ctx, "VACUUM") // a file that cannot be made smaller is as good
 	}
 	return nil
+}
+
+// migrateTo is called in a transaction of its own.
+func migrateTo(c *sql.Conn) error {
+	version, err := versionOf(c)
+	if err != nil {
+		return err
+	}
+	for ; version < len(migrations); version++ {
+		if err := migrations[version](c); err != nil {
+			return fmt.Errorf("bring it to version %d: %w", version+1, err)
+		}
+	}
+	_, err = c.ExecContext(context.Background(), fmt.Sprintf("PRAGMA user_version = %d", len(migrations)))
+	return err
+}
+
+func versionOf(c *sql.Conn) (version int, err error) {
+	if err := c.QueryRowContext(context.Background(), "PRAGMA user_version").Scan(&version); err != nil {
+		return 0, err
+	}
+	if version > len(migrations) {
+		return 0, fmt.Errorf("it is of version %d, this program knows up to %d; use a newer program or name another file with --logbook", version, len(migrations))
+	}
+	return version, nil
+}
+
+// patience is how long to go on asking for a file that is busy.
+const patience = 10 * time.Second
+
+func patiently(do func() error) error {
+	for deadline := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
+		var busy *sqlite.Error
+		err := do()
+		if !errors.As(err, &busy) || busy.Code()&0xff != sqlite3.SQLITE_BUSY && busy.Code()&0xff != sqlite3.SQLITE_LOCKED || time.Now().After(deadline) {
+			return err
+		}
+	}
 }
 
 // birth is when a process started, in clock ticks since boot; 0 when there is none of that number.
@@ -170,6 +337,19 @@ func (b *Book) markCutOff() error {
 	return nil
 }
 
+// together has do change the file in one transaction.
+func (b *Book) together(do func(*sql.Tx) error) error {
+	tx, err := b.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after a commit
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
 // Begin enters a run that starts. head has no heats.
 func (b *Book) Begin(head *result.Result) error {
 	text, err := json.Marshal(head)
@@ -183,8 +363,14 @@ func (b *Book) Begin(head *result.Result) error {
 		}
 	}
 	pid := os.Getpid()
-	_, err = b.db.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, pid, pid_born, head) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		head.ID, head.Started.UnixNano(), head.Plan.Name, file, head.Ending, head.Planned(), pid, birth(pid), string(text))
+	err = b.together(func(tx *sql.Tx) error {
+		if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, pid, pid_born) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			head.ID, head.Started.UnixNano(), head.Plan.Name, file, head.Ending, head.Planned(), pid, birth(pid)); err != nil {
+			return err
+		}
+		_, err := tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", head.ID, pack(text))
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("enter run %s in %s: %w", head.ID, b.path, err)
 	}
@@ -197,7 +383,14 @@ func (b *Book) AddHeat(run string, seq int, h *result.Heat) error {
 	if err != nil {
 		return fmt.Errorf("keep heat %d of run %s: %w", seq+1, run, err)
 	}
-	if _, err := b.db.Exec("INSERT INTO heats (run, seq, body) VALUES (?, ?, ?)", run, seq, string(text)); err != nil {
+	err = b.together(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("INSERT INTO heats (run, seq, body) VALUES (?, ?, ?)", run, seq, pack(text)); err != nil {
+			return err
+		}
+		_, err := tx.Exec("UPDATE runs SET heats = heats + 1 WHERE id = ?", run)
+		return err
+	})
+	if err != nil {
 		return fmt.Errorf("keep heat %d of run %s in %s: %w", seq+1, run, b.path, err)
 	}
 	return nil
@@ -218,7 +411,14 @@ func (b *Book) End(r *result.Result, s Summary) error {
 		return fmt.Errorf("close run %s: %w", r.ID, err)
 	}
 	lead := sql.NullFloat64{Float64: s.Lead, Valid: !math.IsNaN(s.Lead)}
-	if _, err := b.db.Exec("UPDATE runs SET ending = ?, sentence = ?, lead = ?, head = ? WHERE id = ?", r.Ending, s.Sentence, lead, string(text), r.ID); err != nil {
+	err = b.together(func(tx *sql.Tx) error {
+		if _, err := tx.Exec("UPDATE runs SET ending = ?, sentence = ?, lead = ?, planned = ? WHERE id = ?", r.Ending, s.Sentence, lead, r.Planned(), r.ID); err != nil {
+			return err
+		}
+		_, err := tx.Exec("UPDATE documents SET body = ? WHERE run = ?", pack(text), r.ID)
+		return err
+	})
+	if err != nil {
 		return fmt.Errorf("close run %s in %s: %w", r.ID, b.path, err)
 	}
 	return nil
@@ -236,9 +436,21 @@ type Entry struct {
 	Summary
 }
 
+// Totals are what the logbook holds.
+type Totals struct{ Runs, Done int }
+
+// Totals counts the runs.
+func (b *Book) Totals() (t Totals, err error) {
+	err = b.db.QueryRow("SELECT count(*), count(*) FILTER (WHERE ending = ?) FROM runs", result.Done).Scan(&t.Runs, &t.Done)
+	if err != nil {
+		return t, fmt.Errorf("count runs in %s: %w", b.path, err)
+	}
+	return t, nil
+}
+
 // List returns the runs, the newest first, at most limit of them.
 func (b *Book) List(limit int) ([]Entry, error) {
-	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, (SELECT count(*) FROM heats WHERE run = id)
+	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats
 		FROM runs ORDER BY started DESC, id DESC LIMIT ?`, limit)
 	if err != nil {
 		return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
@@ -269,9 +481,10 @@ func (b *Book) Load(id string) (*result.Result, error) {
 	if id == "" {
 		return nil, fmt.Errorf("load a run without an id: %w; paceduel log lists them", ErrNoRun)
 	}
-	var full, head string
+	var full string
+	var head []byte
 	var ending result.Ending
-	rows, err := b.db.Query("SELECT id, ending, head FROM runs WHERE id = ?1 OR substr(id, 1, length(?1)) = ?1 ORDER BY id = ?1 DESC LIMIT 2", id)
+	rows, err := b.db.Query("SELECT id, ending, body FROM runs JOIN documents ON run = id WHERE id = ?1 OR substr(id, 1, length(?1)) = ?1 ORDER BY id = ?1 DESC LIMIT 2", id)
 	if err != nil {
 		return nil, fmt.Errorf("load run %s: %w", id, err)
 	}
@@ -292,7 +505,7 @@ func (b *Book) Load(id string) (*result.Result, error) {
 	}
 	rows.Close()
 	var r result.Result
-	if err := json.Unmarshal([]byte(head), &r); err != nil {
+	if err := unpack(head, &r); err != nil {
 		return nil, fmt.Errorf("load run %s: %w", full, err)
 	}
 	r.Ending = ending
@@ -305,16 +518,46 @@ func (b *Book) loadHeats(r *result.Result) error {
 		return fmt.Errorf("load run %s: %w", r.ID, err)
 	}
 	defer rows.Close()
+	var bodies [][]byte
 	for rows.Next() {
-		var body string
+		var body []byte
 		if err := rows.Scan(&body); err != nil {
 			return fmt.Errorf("load run %s: %w", r.ID, err)
 		}
-		var h result.Heat
-		if err := json.Unmarshal([]byte(body), &h); err != nil {
-			return fmt.Errorf("load heat %d of run %s: %w", len(r.Heats)+1, r.ID, err)
-		}
-		r.Heats = append(r.Heats, h)
+		bodies = append(bodies, body)
 	}
-	return rows.Err()
+	if err := rows.Err(); err != nil || len(bodies) == 0 {
+		return err
+	}
+	r.Heats = make([]result.Heat, len(bodies))
+	var work errgroup.Group
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for i, body := range bodies {
+		work.Go(func() error {
+			if err := unpack(body, &r.Heats[i]); err != nil {
+				return fmt.Errorf("load heat %d of run %s: %w", i+1, r.ID, err)
+			}
+			return nil
+		})
+	}
+	return work.Wait()
+}
+
+// Bodies are JSON, compressed. The encoder and the decoder are safe for concurrent use; making them cannot fail.
+var (
+	packer, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxBody))
+)
+
+// maxBody bounds what one body may unpack to.
+const maxBody = 256 << 20
+
+func pack(text []byte) []byte { return packer.EncodeAll(text, nil) }
+
+func unpack(body []byte, into any) error {
+	text, err := unpacker.DecodeAll(body, nil)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(text, into)
 }

@@ -1,21 +1,26 @@
 package logbook
 
 import (
+	"database/sql"
 	"errors"
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 
 	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
 
-func open(t *testing.T, path string) *Book {
+func opened(t *testing.T, path string) *Book {
 	t.Helper()
-	b, err := Open(path)
+	b, err := Open(path, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,14 +54,14 @@ func enter(t *testing.T, b *Book, r *result.Result, heats int) {
 
 func TestARunIsKeptWhole(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "deep", "log book?#%.sqlite")
-	b := open(t, path)
+	b := opened(t, path)
 	r := made("0309-0640abc")
 	enter(t, b, r, len(r.Heats))
 	if err := b.End(r, Summary{Sentence: "b is slower", Lead: 0.5}); err != nil {
 		t.Fatal(err)
 	}
 	b.Close()
-	b = open(t, path)
+	b = opened(t, path)
 	got, err := b.Load("0309-0640abc")
 	if err != nil || !reflect.DeepEqual(got, r) {
 		t.Errorf("Load changed the run (%v)", err)
@@ -78,7 +83,7 @@ func TestARunIsKeptWhole(t *testing.T) {
 }
 
 func TestIdsMustNameOneRun(t *testing.T) {
-	b := open(t, filepath.Join(t.TempDir(), "l.sqlite"))
+	b := opened(t, filepath.Join(t.TempDir(), "l.sqlite"))
 	for _, id := range []string{"0309-aa", "0309-ab", "0309"} {
 		enter(t, b, made(id), 1)
 	}
@@ -97,7 +102,7 @@ func TestIdsMustNameOneRun(t *testing.T) {
 
 func TestARunWhoseProcessIsGoneIsCutOff(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l.sqlite")
-	b := open(t, path)
+	b := opened(t, path)
 	enter(t, b, made("mine"), 2)
 	enter(t, b, made("gone"), 3)
 	// Another process had this number once; it was born at another time.
@@ -105,7 +110,7 @@ func TestARunWhoseProcessIsGoneIsCutOff(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.Close()
-	b = open(t, path)
+	b = opened(t, path)
 	for id, want := range map[string]result.Ending{"mine": result.Running, "gone": result.CutOff} {
 		r, err := b.Load(id)
 		if err != nil || r.Ending != want {
@@ -118,7 +123,7 @@ func TestARunWhoseProcessIsGoneIsCutOff(t *testing.T) {
 }
 
 func TestListIsNewestFirstAndBounded(t *testing.T) {
-	b := open(t, filepath.Join(t.TempDir(), "l.sqlite"))
+	b := opened(t, filepath.Join(t.TempDir(), "l.sqlite"))
 	for i, id := range []string{"one", "two", "three"} {
 		r := made(id)
 		r.Started = r.Started.AddDate(0, 0, i)
@@ -132,12 +137,12 @@ func TestListIsNewestFirstAndBounded(t *testing.T) {
 
 func TestANewerFileIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "l.sqlite")
-	b := open(t, path)
+	b := opened(t, path)
 	if _, err := b.db.Exec("PRAGMA user_version = 99"); err != nil {
 		t.Fatal(err)
 	}
 	b.Close()
-	if _, err := Open(path); err == nil || !strings.Contains(err.Error(), "it is of version 99, this program knows up to 1") {
+	if _, err := Open(path, false); err == nil || !strings.Contains(err.Error(), "it is of version 99, this program knows up to 2") {
 		t.Errorf("Open says %v", err)
 	}
 }
@@ -148,10 +153,10 @@ func TestWhatIsNoLogbookIsRefused(t *testing.T) {
 	if err := os.WriteFile(path, []byte(strings.Repeat("this is no database ", 100)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(path); err == nil || !strings.Contains(err.Error(), path) {
+	if _, err := Open(path, false); err == nil || !strings.Contains(err.Error(), path) {
 		t.Errorf("Open says %v; want the file named", err)
 	}
-	if _, err := Open(dir); err == nil {
+	if _, err := Open(dir, false); err == nil {
 		t.Error("a folder is opened as a logbook")
 	}
 }
@@ -169,6 +174,144 @@ func TestDefaultPath(t *testing.T) {
 		got, err := DefaultPath(func(n string) (string, bool) { v, ok := tt.env[n]; return v, ok })
 		if got != tt.want || (err == nil) != (tt.want != "") {
 			t.Errorf("DefaultPath(%v) = %q, %v; want %q", tt.env, got, err, tt.want)
+		}
+	}
+}
+
+// A logbook of an earlier version is brought forward with all that it holds.
+func TestEarlierVersionsAreBroughtForward(t *testing.T) {
+	old, err := os.ReadFile("testdata/version1.sqlite")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "l.sqlite")
+	if err := os.WriteFile(path, old, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b := opened(t, path)
+	list, err := b.List(10)
+	if err != nil || len(list) != 1 || list[0].Heats != 6 || list[0].Planned != 6 || list[0].Name != "Skerrow tides" || list[0].Ending != result.Done || list[0].Sentence == "" {
+		t.Fatalf("List = %+v, %v", list, err)
+	}
+	r, err := b.Load(list[0].ID)
+	if err != nil || len(r.Heats) != 6 || r.Plan.Baseline != "ebb" || r.Heats[0].OK != 3 {
+		t.Errorf("Load = %+v, %v", r, err)
+	}
+	if h, err := r.Heats[5].Histogram(); err != nil || h.TotalCount() != 3 {
+		t.Errorf("the last heat does not hang together: %v", err)
+	}
+	enter(t, b, made("new"), 2)
+}
+
+// Programs that open a new logbook at the same moment all find it, and each keeps its run.
+func TestALogbookThatManyOpenAtOnce(t *testing.T) {
+	for range 5 {
+		path := filepath.Join(t.TempDir(), "l.sqlite")
+		const many = 12
+		var ready, done sync.WaitGroup
+		ready.Add(many)
+		for i := range many {
+			done.Go(func() {
+				ready.Done()
+				ready.Wait()
+				b, err := Open(path, true)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				defer b.Close()
+				r := made(fmt.Sprintf("0309-%02d", i))
+				head := *r
+				head.Heats, head.Ending = nil, result.Running
+				if err := b.Begin(&head); err != nil {
+					t.Error(err)
+				}
+				for seq := range r.Heats {
+					if err := b.AddHeat(r.ID, seq, &r.Heats[seq]); err != nil {
+						t.Error(err)
+					}
+				}
+				if err := b.End(r, Summary{}); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		done.Wait()
+		b := opened(t, path)
+		if totals, err := b.Totals(); err != nil || totals != (Totals{many, many}) {
+			t.Errorf("of %d runs %+v are kept, %v", many, totals, err)
+		}
+	}
+}
+
+// What we keep by ourselves is for its user alone, also where it was not before; what the user names is as they have it.
+func TestAPrivateLogbook(t *testing.T) {
+	modes := func(dir string) (out []string) {
+		for _, name := range []string{".", "logbook.sqlite", "logbook.sqlite-wal", "logbook.sqlite-shm"} {
+			info, err := os.Stat(filepath.Join(dir, name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			out = append(out, fmt.Sprintf("%o", info.Mode().Perm()))
+		}
+		return out
+	}
+	for name, prepare := range map[string]func(dir string){
+		"a new one": func(string) {},
+		"an old one": func(dir string) {
+			b := opened(t, filepath.Join(dir, "logbook.sqlite"))
+			enter(t, b, made("old"), 1)
+			b.Close()
+			os.Chmod(dir, 0o755)
+			os.Chmod(filepath.Join(dir, "logbook.sqlite"), 0o644)
+		},
+	} {
+		dir := filepath.Join(t.TempDir(), "data", "paceduel")
+		prepare(dir)
+		b, err := Open(filepath.Join(dir, "logbook.sqlite"), true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		enter(t, b, made("new"), 1)
+		if got, want := modes(dir), []string{"700", "600", "600", "600"}; !slices.Equal(got, want) {
+			t.Errorf("%s: folder and files have the modes %q; want %q", name, got, want)
+		}
+		b.Close()
+	}
+	defer syscall.Umask(syscall.Umask(0o027))
+	dir := filepath.Join(t.TempDir(), "shared")
+	b := opened(t, filepath.Join(dir, "logbook.sqlite"))
+	enter(t, b, made("ours"), 1)
+	if got, want := modes(dir), []string{"750", "640", "640", "640"}; !slices.Equal(got, want) {
+		t.Errorf("one that the user named has the modes %q; want %q", got, want)
+	}
+}
+
+// Ten thousand runs are listed without passing through what they hold.
+func BenchmarkList(b *testing.B) {
+	book, err := Open(filepath.Join(b.TempDir(), "l.sqlite"), true)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer book.Close()
+	if err := book.together(func(tx *sql.Tx) error {
+		for i := range 10_000 {
+			id := fmt.Sprintf("%05d", i)
+			if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, sentence, lead, pid, pid_born, heats) VALUES (?, ?, 'Berth board', '/x', 'done', 120, ?, 2.5, 1, 1, 120)`,
+				id, i, strings.Repeat("joined is faster ", 10)); err != nil {
+				return err
+			}
+			if _, err := tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", id, pack(make([]byte, 20<<10))); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if list, err := book.List(20_000); err != nil || len(list) != 10_000 {
+			b.Fatal(len(list), err)
 		}
 	}
 }

@@ -398,13 +398,9 @@ type Floor struct {
 	Conditions meter.Conditions `json:"conditions"`
 }
 
-// Histogram decodes the latencies of a floor. The caller owns what it gets.
-func (f *Floor) Histogram() (*hdrhistogram.Histogram, error) {
-	out, err := hdrhistogram.Decode([]byte(f.Latencies))
-	if err != nil {
-		return nil, fmt.Errorf("latencies of the floor: %w", err)
-	}
-	return out, nil
+// Histogram decodes the latencies of a floor.
+func (f *Floor) Histogram() (*Distribution, error) {
+	return distribution(f.Latencies, "latencies of the floor")
 }
 
 // Split is a part of the successful shots' latencies: late, look-up, connect, tls, send, wait and read follow one another
@@ -419,13 +415,9 @@ type Split struct {
 // SplitNames are the parts that are not told by contenders, in the order in which they follow one another.
 var SplitNames = tally.PartNames[:]
 
-// Histogram decodes the lengths of a split. The caller owns what it gets.
-func (s *Split) Histogram() (*hdrhistogram.Histogram, error) {
-	out, err := hdrhistogram.Decode([]byte(s.Lengths))
-	if err != nil {
-		return nil, fmt.Errorf("lengths of split %s: %w", s.Name, err)
-	}
-	return out, nil
+// Histogram decodes the lengths of a split.
+func (s *Split) Histogram() (*Distribution, error) {
+	return distribution(s.Lengths, "lengths of split %s", s.Name)
 }
 
 // Step is what was recorded of one level of a climb, by when shots were due.
@@ -436,13 +428,9 @@ type Step struct {
 	Latencies string `json:"latencies" text:"ours"` // of the successful ones, a histogram as in those of the heat
 }
 
-// Histogram decodes the latencies of a step. The caller owns what it gets.
-func (s *Step) Histogram() (*hdrhistogram.Histogram, error) {
-	out, err := hdrhistogram.Decode([]byte(s.Latencies))
-	if err != nil {
-		return nil, fmt.Errorf("latencies of a step: %w", err)
-	}
-	return out, nil
+// Histogram decodes the latencies of a step.
+func (s *Step) Histogram() (*Distribution, error) {
+	return distribution(s.Latencies, "latencies of a step")
 }
 
 // Bucket is what ended within 100 ms: how many shots, how many of them failed, and of the others the latencies' sum and
@@ -467,17 +455,17 @@ func (h *Heat) Failed() (n int64) {
 // Shots is how many there were.
 func (h *Heat) Shots() int64 { return h.OK + h.Failed() }
 
-// Histogram decodes the latencies. The caller owns what it gets.
-func (h *Heat) Histogram() (*hdrhistogram.Histogram, error) {
+// Histogram decodes the latencies.
+func (h *Heat) Histogram() (*Distribution, error) {
 	if h.Latencies == "" {
-		return tally.NewHistogram(), nil
+		return &Distribution{}, nil
 	}
-	out, err := hdrhistogram.Decode([]byte(h.Latencies))
+	out, err := distribution(h.Latencies, "latencies of %s in round %d", h.Contender, h.Round)
 	if err != nil {
-		return nil, fmt.Errorf("latencies of %s in round %d: %w", h.Contender, h.Round, err)
+		return nil, err
 	}
-	if out.TotalCount() != h.OK {
-		return nil, fmt.Errorf("latencies of %s in round %d: the histogram holds %d shots, the heat %d", h.Contender, h.Round, out.TotalCount(), h.OK)
+	if out.Total != h.OK {
+		return nil, fmt.Errorf("latencies of %s in round %d: the histogram holds %d shots, the heat %d", h.Contender, h.Round, out.Total, h.OK)
 	}
 	return out, nil
 }

@@ -1,6 +1,7 @@
 package rounds
 
 import (
+	"math"
 	"slices"
 	"time"
 
@@ -113,7 +114,7 @@ func (r *runner) follow(h *result.Heat, start *result.Start) {
 	if err != nil {
 		return // it was encoded a moment ago
 	}
-	usual := time.Duration(histogram.ValueAtQuantile(100 * likeJudged))
+	usual := time.Duration(math.Round(histogram.Quantile(likeJudged) * float64(time.Second)))
 	for i, run := 0, 0; i < len(shots); i++ {
 		if run++; !shots[i].OK || shots[i].Latency > usual {
 			run = 0

@@ -13,8 +13,8 @@ import (
 )
 
 const (
-	leastDots = 400 // of a heat, kept for pictures
-	mostDots  = 2000
+	leastDots = 160 // of a heat, kept for pictures
+	mostDots  = 1000
 	allDots   = 24_000 // of a run, as far as its heats are few
 	maxRecent = 160    // dots in one glance
 	maxSorted = 2000   // shots that a glance computes its percentiles from

@@ -109,7 +109,7 @@ func config(t *testing.T, files map[string]string) Config {
 			t.Fatal(err)
 		}
 	}
-	book, err := logbook.Open(filepath.Join(dir, "l.sqlite"))
+	book, err := logbook.Open(filepath.Join(dir, "l.sqlite"), false)
 	if err != nil {
 		t.Fatal(err)
 	}
