@@ -20,7 +20,6 @@ import (
 	"runtime"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/prometheus/procfs"
 	"golang.org/x/sync/errgroup"
 	"modernc.org/sqlite" // the driver, without cgo
@@ -95,7 +94,7 @@ func packBodies(c *sql.Conn) error {
 	CREATE TABLE packed_heats (
 		run  TEXT NOT NULL REFERENCES runs (id) ON DELETE CASCADE,
 		seq  INTEGER NOT NULL,
-		body BLOB NOT NULL,         -- one heat of the result document: JSON, zstd
+		body BLOB NOT NULL,         -- one heat of the result document, see body.go
 		PRIMARY KEY (run, seq)
 	) STRICT;
 	ALTER TABLE runs ADD COLUMN heats INTEGER NOT NULL DEFAULT 0;`); err != nil {
@@ -379,12 +378,12 @@ func (b *Book) Begin(head *result.Result) error {
 
 // AddHeat commits the seq-th heat of a run, counting from 0.
 func (b *Book) AddHeat(run string, seq int, h *result.Heat) error {
-	text, err := json.Marshal(h)
+	body, err := packHeat(h)
 	if err != nil {
 		return fmt.Errorf("keep heat %d of run %s: %w", seq+1, run, err)
 	}
 	err = b.together(func(tx *sql.Tx) error {
-		if _, err := tx.Exec("INSERT INTO heats (run, seq, body) VALUES (?, ?, ?)", run, seq, pack(text)); err != nil {
+		if _, err := tx.Exec("INSERT INTO heats (run, seq, body) VALUES (?, ?, ?)", run, seq, body); err != nil {
 			return err
 		}
 		_, err := tx.Exec("UPDATE runs SET heats = heats + 1 WHERE id = ?", run)
@@ -534,30 +533,11 @@ func (b *Book) loadHeats(r *result.Result) error {
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for i, body := range bodies {
 		work.Go(func() error {
-			if err := unpack(body, &r.Heats[i]); err != nil {
+			if err := unpackHeat(body, &r.Heats[i]); err != nil {
 				return fmt.Errorf("load heat %d of run %s: %w", i+1, r.ID, err)
 			}
 			return nil
 		})
 	}
 	return work.Wait()
-}
-
-// Bodies are JSON, compressed. The encoder and the decoder are safe for concurrent use; making them cannot fail.
-var (
-	packer, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
-	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxBody))
-)
-
-// maxBody bounds what one body may unpack to.
-const maxBody = 256 << 20
-
-func pack(text []byte) []byte { return packer.EncodeAll(text, nil) }
-
-func unpack(body []byte, into any) error {
-	text, err := unpacker.DecodeAll(body, nil)
-	if err != nil {
-		return err
-	}
-	return json.Unmarshal(text, into)
 }

@@ -14,7 +14,7 @@ import (
 
 const (
 	leastDots = 160 // of a heat, kept for pictures
-	mostDots  = 1000
+	mostDots  = 400
 	allDots   = 24_000 // of a run, as far as its heats are few
 	maxRecent = 160    // dots in one glance
 	maxSorted = 2000   // shots that a glance computes its percentiles from
@@ -144,11 +144,20 @@ func pick(points []tally.Point, n int) []result.Dot {
 		} else if slowest >= from && slowest < to {
 			chosen = points[slowest]
 		}
-		d := result.Dot{At: chosen.At, Latency: chosen.Latency}
+		d := result.Dot{At: chosen.At, Latency: rounded(chosen.Latency)}
 		if chosen.Class.Failed() {
 			d.Class = chosen.Class.String()
 		}
 		out = append(out, d)
 	}
 	return out
+}
+
+// rounded is a latency to three digits, which is more than a picture shows.
+func rounded(d time.Duration) time.Duration {
+	unit := time.Duration(1)
+	for d/unit >= 1000 {
+		unit *= 10
+	}
+	return d.Round(unit)
 }
