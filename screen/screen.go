@@ -70,6 +70,7 @@ type Scene struct {
 	Title string // of the folder, for people
 	Duels []Duel // of the folder, by file name
 	Runs  []logbook.Entry
+	Book  logbook.Totals // what the logbook holds in all
 	// BookTrouble says why there is no logbook.
 	BookTrouble error
 	Chosen      *Duel    // under ask; nil without any

@@ -10,7 +10,7 @@ import (
 	"paceduel/core/measured"
 )
 
-func judgeCommand() *cobra.Command {
+func (s *settings) judgeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "judge [FILE]",
 		Short: "judge duels that were measured elsewhere: JSON Lines in, one judgement a line out",
@@ -27,8 +27,8 @@ func judgeCommand() *cobra.Command {
 				defer f.Close()
 				in = f
 			}
-			bad, err := measured.Judge(in, os.Stdout, func(line int, err error) {
-				fmt.Fprintf(os.Stderr, "paceduel: line %d: %v\n", line, err)
+			bad, err := measured.Judge(in, s.words.out.raw(), func(line int, err error) {
+				fmt.Fprintf(s.words.err, "paceduel: line %d: %v\n", line, err)
 			})
 			if err != nil {
 				return err

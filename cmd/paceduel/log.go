@@ -8,6 +8,7 @@ import (
 
 	"paceduel/core/judge"
 	"paceduel/core/result"
+	"paceduel/core/units"
 )
 
 func (s *settings) logCommand() *cobra.Command {
@@ -27,10 +28,17 @@ func (s *settings) logCommand() *cobra.Command {
 				return err
 			}
 			if len(entries) == 0 {
-				fmt.Fprintf(os.Stderr, "no runs in %s yet; paceduel run PLAN makes one\n", book.Path())
+				fmt.Fprintf(s.words.err, "no runs in %s yet; paceduel run PLAN makes one\n", book.Path())
 				return nil
 			}
-			toTerminal(os.Stdout).log(entries)
+			s.words.out.printer().log(entries)
+			totals, err := book.Totals()
+			if err != nil {
+				return err
+			}
+			if more := totals.Runs - len(entries); more > 0 {
+				fmt.Fprintf(s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "run"), book.Path(), totals.Runs)
+			}
 			return nil
 		},
 	}
@@ -79,13 +87,13 @@ func (s *settings) showCommand() *cobra.Command {
 				return err
 			}
 			if asJSON {
-				return r.Write(os.Stdout)
+				return r.Write(s.words.out.raw())
 			}
 			v, err := judge.Judge(r)
 			if err != nil {
 				return err
 			}
-			toTerminal(os.Stdout).verdict(r, v)
+			s.words.out.printer().verdict(r, v)
 			return nil
 		},
 	}

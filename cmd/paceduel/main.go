@@ -20,16 +20,47 @@ import (
 const version = "0.1.0"
 
 func main() {
-	keeper.Run()              // does not return in the process that ends our children when we are killed
-	log.SetOutput(io.Discard) // the HTTP library logs there, which would spoil a screen
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
-	root := rootCommand(lookupEnv)
+	keeper.Run()                                            // does not return in the process that ends our children when we are killed
+	log.SetOutput(io.Discard)                               // the HTTP library logs there, which would spoil a screen
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a reader that has gone away is an error of writing, not our end
+	ctx, stop := interruptible()
+	words := newConsole()
+	root := rootCommand(lookupEnv, words)
 	err := root.ExecuteContext(ctx)
 	stop()
 	if err != nil {
-		complain(os.Stderr, err)
+		complain(words.err, err)
+	}
+	if trouble := words.out.trouble(); trouble != nil {
+		err = unwritten(words.err, trouble, err)
 	}
 	os.Exit(status(err))
+}
+
+// unwritten says that what was asked for was not written, and returns what the program ends with then.
+func unwritten(out io.Writer, trouble, err error) error {
+	complain(out, fmt.Errorf("write to standard output: %w; what was measured is in the logbook, see paceduel log", trouble))
+	if s := status(err); s == statusDone || s == statusClaims {
+		return quietError{trouble}
+	}
+	return err
+}
+
+// interruptible returns a context that an interrupt ends. A second interrupt ends the program at once: what it has started
+// ends with it, and finished heats are in the logbook.
+func interruptible() (ctx context.Context, stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		for range signals {
+			if ctx.Err() != nil {
+				os.Exit(statusInterrupted)
+			}
+			cancel()
+		}
+	}()
+	return ctx, cancel
 }
 
 func lookupEnv(name string) (string, bool) { return os.LookupEnv(name) }

@@ -3,6 +3,7 @@ package main
 import (
 	_ "embed"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 
@@ -15,18 +16,18 @@ import (
 //go:embed new.duel.yaml
 var newPlan string
 
-func newCommand() *cobra.Command {
+func (s *settings) newCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "new [NAME]",
 		Short: "write a commented plan to start from, to NAME" + plan.Suffix + " or standard output",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				_, err := os.Stdout.WriteString(newPlan)
+				_, err := io.WriteString(s.words.out, newPlan)
 				return err
 			}
 			path := strings.TrimSuffix(args[0], plan.Suffix) + plan.Suffix
-			f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+			f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 			if err != nil {
 				return usageError{fmt.Errorf("write a new plan: %w; name another, or edit that one", err)}
 			}
@@ -34,13 +35,13 @@ func newCommand() *cobra.Command {
 				f.Close()
 				return fmt.Errorf("write a new plan: %w", err)
 			}
-			fmt.Fprintln(os.Stderr, "wrote "+path)
+			fmt.Fprintln(s.words.err, "wrote "+path)
 			return f.Close()
 		},
 	}
 }
 
-func schemaCommand() *cobra.Command {
+func (s *settings) schemaCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema",
 		Short: "print the JSON Schema of plan files, for editors",
@@ -50,7 +51,7 @@ func schemaCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = os.Stdout.Write(append(text, '\n'))
+			_, err = s.words.out.raw().Write(append(text, '\n'))
 			return err
 		},
 	}

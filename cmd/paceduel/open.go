@@ -94,7 +94,7 @@ func (s *settings) plain() bool {
 }
 
 func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
-	if !isTerminal(os.Stdout) {
+	if !s.words.out.isTerminal() {
 		return usageError{errors.New("the application needs a terminal; paceduel run PLAN works without one")}
 	}
 	cfg.Book, cfg.BookErr = s.book()
@@ -116,7 +116,7 @@ func (s *settings) exportCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return export(r, dir, look)
+			return s.export(r, dir, look)
 		},
 	}
 	c.Flags().StringVar(&dir, "to", ".", "the `DIR` to write to; created when there is none")
@@ -125,14 +125,14 @@ func (s *settings) exportCommand() *cobra.Command {
 	return c
 }
 
-func export(r *result.Result, dir string, look chart.Look) error {
+func (s *settings) export(r *result.Result, dir string, look chart.Look) error {
 	v, err := judge.Judge(r)
 	if err != nil {
 		return err
 	}
 	files, err := report.Export(r, v, dir, look)
 	for _, f := range files {
-		fmt.Println(f)
+		fmt.Fprintln(s.words.out, f)
 	}
 	return err
 }

@@ -4,14 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
 	"unicode/utf8"
-
-	"golang.org/x/term"
 
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
@@ -27,15 +24,6 @@ type printer struct {
 }
 
 const proseWidth = 96
-
-// toTerminal prints to a file, within the width of the terminal that it is, if it is one.
-func toTerminal(f *os.File) printer {
-	p := printer{out: f}
-	if w, _, err := term.GetSize(int(f.Fd())); err == nil {
-		p.width = w
-	}
-	return p
-}
 
 // say writes a paragraph; what begins like an item of a list goes on beneath its text.
 func (p printer) say(text string) {

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -17,11 +16,12 @@ type lookup func(name string) (string, bool)
 // settings are what every command shares.
 type settings struct {
 	env     lookup
+	words   console
 	logbook string
 }
 
-func rootCommand(env lookup) *cobra.Command {
-	s := &settings{env: env}
+func rootCommand(env lookup, words console) *cobra.Command {
+	s := &settings{env: env, words: words}
 	root := &cobra.Command{
 		Use:   "paceduel [FILE|DIR]",
 		Short: "compare alternatives on equal footing and say what the figures bear out",
@@ -37,7 +37,9 @@ sure that is. Without a command it opens the full-screen application.`,
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
-		s.logCommand(), s.showCommand(), s.exportCommand(), judgeCommand(), newCommand(), schemaCommand(), harbourCommand())
+		s.logCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(), s.schemaCommand(), harbourCommand())
+	root.SetOut(words.out)
+	root.SetErr(words.err)
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}
@@ -75,7 +77,7 @@ func (s *settings) book() (*logbook.Book, error) {
 func (s *settings) bookForRun() *logbook.Book {
 	b, err := s.book()
 	if err != nil {
-		fmt.Fprintf(os.Stderr, "paceduel: %v\n  the run goes on, but no logbook keeps it; write it to a file with --json\n", err)
+		fmt.Fprintf(s.words.err, "paceduel: %v\n  the run goes on, but no logbook keeps it; write it to a file with --json\n", err)
 		return nil
 	}
 	return b

@@ -62,7 +62,7 @@ func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Option
 	if book != nil {
 		defer book.Close()
 	}
-	return runAll(ctx, plans, book, run)
+	return s.runAll(ctx, plans, book, run)
 }
 
 // readPlan reads a plan; its absence is bad usage.
@@ -76,7 +76,7 @@ func readPlan(file string, opt plan.Options) (*plan.Plan, error) {
 }
 
 // runAll runs one plan after the other. The first that fails decides the status; an interrupt ends them all.
-func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, opt runOptions) error {
+func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, opt runOptions) error {
 	var first error
 	for _, p := range plans {
 		own := opt
@@ -86,7 +86,7 @@ func runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, opt run
 		if len(plans) > 1 && opt.shots != "" {
 			return usageError{errors.New("--shots takes the shots of one plan")}
 		}
-		err := runOne(ctx, p, book, own)
+		err := s.runOne(ctx, p, book, own)
 		if first == nil {
 			first = err
 		}
@@ -105,63 +105,67 @@ type runOptions struct {
 	shots  string // where shots go one by one; empty: nowhere
 }
 
-func runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOptions) error {
-	out := opt.out
-	verdicts := os.Stdout
-	if out == "-" {
-		verdicts = os.Stderr
+// runOne runs one duel. Files are written before anything is said, so that nobody's reading decides what is kept.
+func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book, opt runOptions) error {
+	verdicts := s.words.out
+	if opt.out == "-" {
+		verdicts = s.words.err
 	}
 	spec := conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept}
-	shotsErr := func() error { return nil }
+	var shots *shotFile
 	if opt.shots != "" {
-		shots, err := newShotFile(opt.shots)
-		if err != nil {
+		var err error
+		if shots, err = newShotFile(opt.shots); err != nil {
 			return err
 		}
-		spec.OnShots, shotsErr = shots.take, shots.close
+		spec.OnShots = shots.take
 	}
-	w := newWatcher(os.Stderr, p)
+	w := newWatcher(s.words.err, p)
 	o, err := conduct.Duel(ctx, spec, w.watch)
-	w.finish()
-	if closeErr := shotsErr(); closeErr != nil {
-		fmt.Fprintln(os.Stderr, "paceduel: "+closeErr.Error())
+	unkept := shots.close()
+	if opt.out != "" && o.Result != nil {
+		if writeErr := s.writeResult(o.Result, opt.out); writeErr != nil {
+			unkept = errors.Join(unkept, writeErr)
+		}
 	}
+	if book == nil || o.BookErr != nil {
+		if opt.out == "" || unkept != nil {
+			unkept = errors.Join(unkept, errUnkept)
+		}
+	}
+	w.finish()
 	switch {
 	case weighin.IsFailed(err):
-		toTerminal(os.Stderr).touches(o.Result)
-		toTerminal(os.Stderr).weighing(o.Result)
+		words := s.words.err.printer()
+		words.touches(o.Result)
+		words.weighing(o.Result)
 		if weighin.IsUnequal(err) {
-			fmt.Fprintln(os.Stderr, "paceduel: "+err.Error())
+			complain(s.words.err, err)
 		}
-		if out != "" {
-			return quietOrWrite(writeResult(o.Result, out), err)
-		}
-		return quietError{err}
+		return errors.Join(unkeptFile(unkept), quietError{err})
 	case err != nil && o.Verdict == nil:
-		return err
+		return errors.Join(unkept, err)
 	}
-	toTerminal(verdicts).verdict(o.Result, o.Verdict)
-	if out != "" {
-		if writeErr := writeResult(o.Result, out); writeErr != nil {
-			return errors.Join(writeErr, err)
-		}
-	}
+	verdicts.printer().verdict(o.Result, o.Verdict)
 	if err != nil && ctx.Err() != nil {
-		fmt.Fprintf(os.Stderr, "paceduel: interrupted; %s\n", kept(o, book, out))
-		return quietError{err}
+		fmt.Fprintf(s.words.err, "paceduel: interrupted; %s\n", kept(o, book, opt.out))
+		return errors.Join(unkeptFile(unkept), quietError{err})
 	}
-	if err == nil && !o.Verdict.Upheld() {
+	if err == nil && unkept == nil && !o.Verdict.Upheld() {
 		return quietError{errClaims}
 	}
-	return err
+	return errors.Join(unkept, err)
 }
 
-// quietOrWrite is the failed weigh-in, which has been printed, unless the result could not be written either.
-func quietOrWrite(writeErr, err error) error {
-	if writeErr != nil {
-		return errors.Join(writeErr, err)
+// errUnkept is a run that nothing keeps.
+var errUnkept = errors.New("the run is kept nowhere: the logbook could not be written and no --json was given; make room, or name another with --logbook FILE")
+
+// unkeptFile is what could not be written, but for the logbook, of a run that had little to keep.
+func unkeptFile(err error) error {
+	if errors.Is(err, errUnkept) {
+		return nil
 	}
-	return quietError{err}
+	return err
 }
 
 func kept(o *conduct.Outcome, book *logbook.Book, out string) string {
@@ -175,9 +179,9 @@ func kept(o *conduct.Outcome, book *logbook.Book, out string) string {
 	return n + " measured, kept nowhere: the logbook could not be written and no --json was given"
 }
 
-func writeResult(r *result.Result, out string) error {
+func (s *settings) writeResult(r *result.Result, out string) error {
 	if out == "-" {
-		return r.Write(os.Stdout)
+		return r.Write(s.words.out.raw())
 	}
 	return r.WriteFile(out)
 }
@@ -194,7 +198,7 @@ func (s *settings) checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return check(cmd.Context(), p, save)
+			return s.check(cmd.Context(), p, save)
 		},
 	}
 	c.Flags().StringVar(&save, "save", "", "write each whole answer to a file in `DIR`")
@@ -203,13 +207,13 @@ func (s *settings) checkCommand() *cobra.Command {
 	return c
 }
 
-func check(ctx context.Context, p *plan.Plan, save string) error {
+func (s *settings) check(ctx context.Context, p *plan.Plan, save string) error {
 	var saveErr error
 	cfg := rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version}
 	if save != "" {
 		cfg.OnAnswer = func(contender, state string, body []byte) {
 			path := filepath.Join(save, plan.Slug(strings.TrimSpace(contender+" "+state))+".answer")
-			if err := os.WriteFile(path, body, 0o644); err != nil && saveErr == nil {
+			if err := os.WriteFile(path, body, 0o666); err != nil && saveErr == nil {
 				saveErr = fmt.Errorf("save the answer of %s: %w", contender, err)
 			}
 		}
@@ -221,7 +225,7 @@ func check(ctx context.Context, p *plan.Plan, save string) error {
 	if saveErr != nil {
 		return saveErr
 	}
-	out := toTerminal(os.Stdout)
+	out := s.words.out.printer()
 	out.touches(r)
 	out.weighing(r)
 	out.footing(r)
@@ -246,7 +250,7 @@ func (s *settings) betweenCommand() *cobra.Command {
   paceduel between http://127.0.0.1:8080/a http://127.0.0.1:8080/b`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			fmt.Fprintln(os.Stderr, "finding the pace …")
+			fmt.Fprintln(s.words.err, "finding the pace …")
 			p, err := between.Plan(cmd.Context(), ".", args, allow, all.Kinds(), s.env)
 			var problems plan.Problems
 			switch {
@@ -260,14 +264,14 @@ func (s *settings) betweenCommand() *cobra.Command {
 					return err
 				}
 			}
-			if !headless && isTerminal(os.Stdout) && isTerminal(os.Stdin) {
+			if !headless && s.words.out.isTerminal() && isTerminal(os.Stdin) {
 				return s.openPlan(cmd.Context(), p, seed)
 			}
 			book := s.bookForRun()
 			if book != nil {
 				defer book.Close()
 			}
-			return runOne(cmd.Context(), p, book, runOptions{seed: seed, out: out})
+			return s.runOne(cmd.Context(), p, book, runOptions{seed: seed, out: out})
 		},
 	}
 	f := c.Flags()
@@ -281,7 +285,7 @@ func (s *settings) betweenCommand() *cobra.Command {
 
 // keepPlan writes a plan's text to a new file.
 func keepPlan(p *plan.Plan, path string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return usageError{fmt.Errorf("keep the plan: %w", err)}
 	}

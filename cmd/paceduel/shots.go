@@ -2,6 +2,7 @@ package main
 
 import (
 	"errors"
+	"fmt"
 	"os"
 
 	"paceduel/core/result"
@@ -17,7 +18,7 @@ type shotFile struct {
 
 // newShotFile creates a file that must not exist yet.
 func newShotFile(path string) (*shotFile, error) {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return nil, usageError{err}
 	}
@@ -36,4 +37,13 @@ func (s *shotFile) take(h *result.Heat, shots []tally.Raw, sampled bool) {
 	}
 }
 
-func (s *shotFile) close() error { return errors.Join(s.err, s.file.Close()) }
+// close says what went wrong with any of it; nil is no file.
+func (s *shotFile) close() error {
+	if s == nil {
+		return nil
+	}
+	if err := errors.Join(s.err, s.file.Close()); err != nil {
+		return fmt.Errorf("write shots to %s: %w", s.file.Name(), err)
+	}
+	return nil
+}

@@ -39,6 +39,8 @@ func status(err error) int {
 	switch {
 	case err == nil:
 		return statusDone
+	case errors.Is(err, errUnkept):
+		return statusIncomplete
 	case errors.Is(err, context.Canceled):
 		return statusInterrupted
 	case errors.As(err, &usage), errors.As(err, &problems):

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"io"
 	"os"
 	"strings"
 
@@ -19,18 +18,18 @@ func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
 
 // watcher shows a headless run's events: a bar on a terminal, plain lines elsewhere.
 type watcher struct {
-	out   io.Writer
+	out   *channel
 	bar   *progressbar.ProgressBar // nil: plain lines
 	total int
 	done  int
 }
 
-func newWatcher(out *os.File, p *plan.Plan) *watcher {
+func newWatcher(out *channel, p *plan.Plan) *watcher {
 	w := &watcher{out: out, total: p.Rounds * len(p.Contenders) * len(footing.StatesOf(p))}
-	if isTerminal(out) {
-		w.bar = progressbar.NewOptions(w.total, progressbar.OptionSetWriter(out), progressbar.OptionSetWidth(30),
+	if out.isTerminal() {
+		w.bar = progressbar.NewOptions(w.total, progressbar.OptionSetWriter(out.raw()), progressbar.OptionSetWidth(30),
 			progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSetDescription(p.Name))
+			progressbar.OptionSetDescription(units.Printable(p.Name)))
 	}
 	return w
 }
@@ -54,7 +53,7 @@ func (w *watcher) watch(e rounds.Event) {
 		}
 	case rounds.HeatBegan:
 		if w.bar != nil {
-			w.bar.Describe(fmt.Sprintf("round %d  %s  %s", e.Round, title(e.Contender, e.State), units.Left(e.Left)))
+			w.bar.Describe(units.Printable(fmt.Sprintf("round %d  %s  %s", e.Round, title(e.Contender, e.State), units.Left(e.Left))))
 		}
 	case rounds.HeatEnded:
 		w.done++
@@ -68,6 +67,10 @@ func (w *watcher) watch(e rounds.Event) {
 		}
 	case rounds.NotKept:
 		w.finish()
+		if e.Err == nil {
+			fmt.Fprintln(w.out, "paceduel: the logbook keeps the run again")
+			return
+		}
 		fmt.Fprintln(w.out, "paceduel: "+e.Err.Error())
 	}
 }

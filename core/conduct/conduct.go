@@ -1,7 +1,7 @@
 // Package conduct puts a whole duel together: it runs the rounds, enters each heat in the logbook as it ends, and has
 // the result judged. Screen and command line both start duels through it.
 //
-// A logbook that fails does not stop a run: the trouble is reported as an event and in the outcome.
+// A logbook that fails does not stop a run: the trouble is reported as an event and, unless it passes, in the outcome.
 package conduct
 
 import (
@@ -54,7 +54,10 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		finished <- err
 	}()
 	out := &Outcome{}
-	k := keeper{book: s.Book, watch: watch}
+	k := keeper{watch: watch}
+	if s.Book != nil {
+		k.book = s.Book
+	}
 	var judgeErr error
 	for e := range events {
 		k.keep(e)
@@ -91,43 +94,91 @@ func enough(p *plan.Plan) func(*result.Result) bool {
 	}
 }
 
-// keeper enters events in the logbook until that fails once.
+// book is what a run is kept in.
+type book interface {
+	Begin(head *result.Result) error
+	AddHeat(run string, seq int, h *result.Heat) error
+	End(r *result.Result, s logbook.Summary) error
+}
+
+// keeper enters events in the logbook. What it cannot enter it holds, and tries again: a disk may have room later.
 type keeper struct {
-	book  *logbook.Book
+	book  book // nil: none
 	watch func(rounds.Event)
-	run   string
-	heats int
-	err   error
+	head  *result.Result
+	begun bool
+	kept  int           // heats that are in the book
+	held  []result.Heat // those that are not
+	wait  int           // heats until it is tried again
+	tries int           // that failed in a row
+	err   error         // why it is behind; nil while it is not
 }
 
 func (k *keeper) keep(e rounds.Event) {
-	if k.book == nil || k.err != nil {
+	if k.book == nil {
 		return
 	}
 	switch e := e.(type) {
 	case rounds.Started:
-		k.run = e.Result.ID
-		k.trouble(k.book.Begin(e.Result))
+		k.head = e.Result
+		k.settle(k.catchUp())
 	case rounds.HeatEnded:
-		k.trouble(k.book.AddHeat(k.run, k.heats, &e.Heat))
-		k.heats++
+		k.held = append(k.held, e.Heat)
+		if k.wait--; k.wait < 0 {
+			k.settle(k.catchUp())
+		}
 	}
 }
 
+// catchUp enters what is not in the book yet.
+func (k *keeper) catchUp() error {
+	if !k.begun {
+		if err := k.book.Begin(k.head); err != nil {
+			return err
+		}
+		k.begun = true
+	}
+	for len(k.held) > 0 {
+		if err := k.book.AddHeat(k.head.ID, k.kept, &k.held[0]); err != nil {
+			return err
+		}
+		k.kept, k.held = k.kept+1, k.held[1:]
+	}
+	return nil
+}
+
+// close enters the rest and the end.
 func (k *keeper) close(r *result.Result, v *judge.Verdict) {
-	if k.book == nil || k.err != nil {
+	if k.book == nil || k.head == nil {
 		return
 	}
 	s := logbook.Summary{Lead: math.NaN()}
 	if v != nil {
 		s.Sentence, s.Lead = v.Sentence, v.Lead()
 	}
-	k.trouble(k.book.End(r, s))
+	err := k.catchUp()
+	if err == nil {
+		err = k.book.End(r, s)
+	}
+	k.settle(err)
 }
 
-func (k *keeper) trouble(err error) {
-	if err != nil {
-		k.err = errors.Join(errors.New("the run goes on, but the logbook does not keep it"), err)
+// settle takes down whether the book is behind, and tells when that changes. After each failure it waits for twice as many
+// heats, since a file that is locked takes its time to say so.
+func (k *keeper) settle(err error) {
+	before := k.err
+	k.err, k.wait = nil, 0
+	if err == nil {
+		k.tries = 0
+		if before != nil {
+			k.watch(rounds.NotKept{})
+		}
+		return
+	}
+	k.wait = 1 << min(k.tries, 6)
+	k.tries++
+	k.err = errors.Join(errors.New("the run goes on, but the logbook does not keep it for now"), err)
+	if before == nil {
 		k.watch(rounds.NotKept{Err: k.err})
 	}
 }

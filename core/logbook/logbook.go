@@ -508,7 +508,11 @@ func (b *Book) Load(id string) (*result.Result, error) {
 		return nil, fmt.Errorf("load run %s: %w", full, err)
 	}
 	r.Ending = ending
-	return &r, b.loadHeats(&r)
+	if err := b.loadHeats(&r); err != nil {
+		return nil, err
+	}
+	r.Clean()
+	return &r, nil
 }
 
 func (b *Book) loadHeats(r *result.Result) error {

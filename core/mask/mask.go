@@ -236,9 +236,12 @@ const (
 // All hides every value in all texts that v, a pointer, leads to, maps' keys included, but for fields tagged as ours.
 func (m *Mask) All(v any) {
 	if m != nil && m.whole != nil {
-		walker{m.Text, true}.walk(reflect.ValueOf(v))
+		Others(v, m.Text)
 	}
 }
+
+// Others replaces the texts that v, a pointer, leads to, but for fields tagged as ours, by what change makes of them.
+func Others(v any, change func(string) string) { walker{change, true}.walk(reflect.ValueOf(v)) }
 
 // Each replaces all texts that v, a pointer, leads to, maps' keys and tagged fields included, by what change makes of them.
 func Each(v any, change func(string) string) { walker{change, false}.walk(reflect.ValueOf(v)) }

@@ -17,6 +17,7 @@ import (
 
 	"paceduel/core/judge"
 	"paceduel/core/plan"
+	"paceduel/core/units"
 )
 
 // MaxLine is the longest line that is read, in bytes.
@@ -183,7 +184,7 @@ func Judge(in io.Reader, out io.Writer, trouble func(line int, err error)) (bad 
 		}
 	}()
 	w := bufio.NewWriterSize(out, 1<<16)
-	enc := json.NewEncoder(w)
+	enc := json.NewEncoder(units.JSONWriter{To: w})
 	enc.SetEscapeHTML(false)
 	for j := range queue {
 		answer := <-j.done

@@ -9,6 +9,8 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/token"
+
+	"paceduel/core/units"
 )
 
 // maxDepth bounds nesting, so that an alias that contains itself ends in a message.
@@ -493,6 +495,7 @@ func describe(n ast.Node) string {
 // short is a value as far as a message needs it.
 func short(value string) string {
 	const longest = 60
+	value = units.Printable(value)
 	if runes := []rune(value); len(runes) > longest {
 		return string(runes[:longest]) + "…"
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"github.com/invopop/jsonschema"
 )
@@ -323,7 +324,7 @@ func resolve(dir, path string) string {
 
 // readable says why a path cannot be read, or nil.
 func readable(path string) error {
-	f, err := os.Open(path)
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe that nobody writes to is no reason to wait
 	if err != nil {
 		return err
 	}

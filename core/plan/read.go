@@ -5,21 +5,21 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
+	"paceduel/core/files"
 	"paceduel/core/mask"
+	"paceduel/core/units"
 )
 
 // Suffix is how plan files end.
@@ -69,17 +69,9 @@ type entry struct {
 
 // ReadFile reads the plan at path. The error is Problems when the file was read but is no good plan.
 func ReadFile(path string, opt Options) (*Plan, error) {
-	f, err := os.Open(path)
+	src, err := files.Read(path, maxPlanBytes)
 	if err != nil {
-		return nil, fmt.Errorf("read plan: %w", err)
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > maxPlanBytes {
-		return nil, Problems{{Pos: Pos{File: path}, What: fmt.Sprintf("%d bytes is too large for a plan", info.Size()), Try: "name a " + Suffix + " file"}}
-	}
-	src, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("read plan: %w", err)
+		return nil, fmt.Errorf("read plan: %w; name a %s file", err, Suffix)
 	}
 	return Read(path, src, opt)
 }
@@ -111,12 +103,22 @@ func Read(file string, src []byte, opt Options) (*Plan, error) {
 	if len(d.problems) > 0 {
 		slices.SortStableFunc(d.problems, byPlace)
 		problems := d.problems.once()
-		masks.All(&problems) // they say what they found
+		mask.Each(&problems, func(text string) string { return brief(masks.Text(text)) }) // they say what they found
 		return nil, problems
 	}
 	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
 	p.vars, p.masks = d.vars, masks
 	return p, nil
+}
+
+// brief is a text of a problem, in a line of a sane length whatever it quotes.
+func brief(text string) string {
+	const longest = 400
+	text = units.Printable(text)
+	if runes := []rune(text); len(runes) > longest {
+		return string(runes[:longest-1]) + "…"
+	}
+	return text
 }
 
 func byPlace(a, b Problem) int {
@@ -227,6 +229,9 @@ func (r *reader) build() *Plan {
 		if _, ok := r.d.places[required]; !ok {
 			r.fault("", "add "+required+": …", "the key %q is missing", required)
 		}
+	}
+	if _, said := r.d.places["duel"]; said && p.Name != "" && !printable(p.Name, maxTitle) {
+		r.fault("duel", fmt.Sprintf("use 1 to %d printable characters", maxTitle), "%q is no name for a duel", short(p.Name))
 	}
 	if len(r.contenders) == 0 {
 		return nil
@@ -495,10 +500,16 @@ func (r *reader) checkSame(s *Same) {
 	}
 }
 
-// maxName bounds a contender's name, which has to fit beside its bars.
-const maxName = 40
+// MaxName bounds a contender's name, which has to fit beside its bars, maxTitle that of a duel, which names files.
+const (
+	MaxName  = 40
+	maxTitle = 120
+)
 
-func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
+// printable reports whether a name is one that people can read, of at most so many characters.
+func printable(name string, most int) bool {
+	return len([]rune(name)) <= most && strings.TrimSpace(name) != "" && units.Printable(name) == name
+}
 
 // readContenders decodes each contender over the course, layer by layer.
 func (r *reader) readContenders(p *Plan) (list []Contender) {
@@ -521,8 +532,8 @@ func (r *reader) readContenders(p *Plan) (list []Contender) {
 				i = len(all)
 				all = append(all, layered{name: name})
 			}
-			if len([]rune(name)) > maxName || hasControl(name) || strings.TrimSpace(name) == "" {
-				r.d.fault(pair.Key, fmt.Sprintf("use 1 to %d printable characters", maxName), "%q is no name for a contender", name)
+			if !printable(name, MaxName) {
+				r.d.fault(pair.Key, fmt.Sprintf("use 1 to %d printable characters", MaxName), "%q is no name for a contender", short(name))
 			}
 			all[i].layers = append(all[i].layers, source{src.file, pair.Value})
 		}

@@ -16,6 +16,7 @@ import (
 
 	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
+	"paceduel/core/files"
 	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -24,16 +25,16 @@ import (
 // Export writes everything about a run to dir, which it creates when there is none: pictures as SVG and PDF, figures as CSV,
 // the result as JSON and the report that shows them. It returns the files in the order in which they were written; on an
 // error those that were.
-func Export(r *result.Result, v *judge.Verdict, dir string, look chart.Look) (files []string, err error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+func Export(r *result.Result, v *judge.Verdict, dir string, look chart.Look) (written []string, err error) {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return nil, fmt.Errorf("export to %s: %w", dir, err)
 	}
 	pictures := paper.All(r, v, look)
 	for _, p := range pictures {
 		saved, err := paper.Save(p, dir, p.Name)
-		files = append(files, saved...)
+		written = append(written, saved...)
 		if err != nil {
-			return files, err
+			return written, err
 		}
 	}
 	name := filepath.Join(dir, paper.Name(r))
@@ -45,31 +46,26 @@ func Export(r *result.Result, v *judge.Verdict, dir string, look chart.Look) (fi
 		{name + ".md", func(out io.Writer) error { return Markdown(out, r, v, pictures) }},
 	} {
 		if err := write(f.path, f.write); err != nil {
-			return files, err
+			return written, err
 		}
-		files = append(files, f.path)
+		written = append(written, f.path)
 	}
 	if err := r.WriteFile(name + ".json"); err != nil {
-		return files, err
+		return written, err
 	}
-	return append(files, name+".json"), nil
+	return append(written, name+".json"), nil
 }
 
 func write(path string, content func(io.Writer) error) error {
-	f, err := os.Create(path)
-	if err != nil {
+	if err := files.Write(path, content); err != nil {
 		return fmt.Errorf("export: %w", err)
 	}
-	if err := content(f); err != nil {
-		f.Close()
-		return fmt.Errorf("export %s: %w", path, err)
-	}
-	return f.Close()
+	return nil
 }
 
 // Figures writes every figure of every comparison as CSV, in units of seconds, bytes and shots a second.
 func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
-	w := csv.NewWriter(out)
+	w := csv.NewWriter(units.PrintableWriter{To: out})
 	w.Write([]string{"baseline", "contender", "state", "figure", "on_ladder", "baseline_value", "contender_value", "ratio", "ratio_low", "ratio_high",
 		"difference", "difference_low", "difference_high", "level", "rounds", "word", "word_alone", "baseline_against_itself"})
 	number := func(x float64) string {
@@ -100,7 +96,7 @@ func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []pape
 	d.footing()
 	d.again()
 	d.pictures(pictures)
-	_, err := io.WriteString(out, d.text.String())
+	_, err := io.WriteString(units.PrintableWriter{To: out}, d.text.String())
 	return err
 }
 

@@ -10,14 +10,15 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"os"
-	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"paceduel/core/contender"
+	"paceduel/core/files"
+	"paceduel/core/mask"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/tally"
@@ -567,10 +568,17 @@ func Read(in io.Reader) (*Result, error) {
 	case r.Version > Version:
 		return nil, fmt.Errorf("this result has format %d, this program knows up to %d; use a newer one", r.Version, Version)
 	}
+	r.Clean()
 	if err := r.check(); err != nil {
 		return nil, fmt.Errorf("this result does not hang together: %w", err)
 	}
 	return &r, nil
+}
+
+// Clean makes every text of the result harmless to show, whoever wrote it: what a terminal would obey becomes a dot.
+func (r *Result) Clean() {
+	mask.Each(r, units.PrintableLines)
+	r.Plan.Name = units.Printable(r.Plan.Name)
 }
 
 func (r *Result) check() error {
@@ -578,7 +586,12 @@ func (r *Result) check() error {
 		return fmt.Errorf("%d contenders", len(r.Entrants))
 	}
 	if r.Entrant(r.Plan.Baseline) == nil {
-		return fmt.Errorf("the baseline %q is no contender", r.Plan.Baseline)
+		return fmt.Errorf("the baseline %q is no contender", short(r.Plan.Baseline))
+	}
+	for _, e := range r.Entrants {
+		if len([]rune(e.Name)) > plan.MaxName+len(plan.MirrorSuffix) || strings.ContainsAny(e.Name, "\n\t") {
+			return fmt.Errorf("%q is no name for a contender", short(e.Name))
+		}
 	}
 	type place struct {
 		round     int
@@ -611,7 +624,7 @@ func (r *Result) check() error {
 
 // ReadFile reads the document at path.
 func ReadFile(path string) (*Result, error) {
-	f, err := os.Open(path)
+	f, err := files.Open(path, maxDocumentBytes)
 	if err != nil {
 		return nil, fmt.Errorf("open result: %w", err)
 	}
@@ -625,31 +638,15 @@ func ReadFile(path string) (*Result, error) {
 
 // Write writes the document, indented.
 func (r *Result) Write(out io.Writer) error {
-	enc := json.NewEncoder(out)
+	enc := json.NewEncoder(units.JSONWriter{To: out})
 	enc.SetIndent("", " ")
 	enc.SetEscapeHTML(false)
 	return enc.Encode(r)
 }
 
-// WriteFile writes the document to path: first beside it, then renamed, so that a full disk leaves no half file.
+// WriteFile writes the document to path, whole or not at all.
 func (r *Result) WriteFile(path string) error {
-	f, err := os.CreateTemp(filepath.Dir(path), ".paceduel-*")
-	if err != nil {
-		return fmt.Errorf("write result: %w", err)
-	}
-	defer os.Remove(f.Name())
-	if err := r.Write(f); err != nil {
-		f.Close()
-		return fmt.Errorf("write result %s: %w", path, err)
-	}
-	if err := f.Chmod(0o644); err != nil {
-		f.Close()
-		return fmt.Errorf("write result %s: %w", path, err)
-	}
-	if err := f.Close(); err != nil {
-		return fmt.Errorf("write result %s: %w", path, err)
-	}
-	if err := os.Rename(f.Name(), path); err != nil {
+	if err := files.Write(path, r.Write); err != nil {
 		return fmt.Errorf("write result: %w", err)
 	}
 	return nil

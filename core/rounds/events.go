@@ -3,8 +3,10 @@ package rounds
 import (
 	"time"
 
+	"paceduel/core/mask"
 	"paceduel/core/pace"
 	"paceduel/core/result"
+	"paceduel/core/units"
 )
 
 // Event is something that happened in a run. Events come in one stream, in order; whoever takes them owns them.
@@ -80,7 +82,7 @@ func (Progress) event()   {}
 func (HeatEnded) event()  {}
 func (Ended) event()      {}
 
-// NotKept says that the run goes on but is no longer stored; it comes from whoever stores it, at most once.
+// NotKept says that the run goes on but is not stored, or, without an error, that it is again. It comes from whoever stores it.
 type NotKept struct{ Err error }
 
 func (NotKept) event() {}
@@ -91,15 +93,22 @@ func (r *runner) send(e Event) {
 	switch e.(type) {
 	case Ended, HeatEnded: // hidden before, as the result has them
 	default:
-		r.cfg.Plan.Masks().All(&e)
+		r.texts(&e)
 	}
 	r.out <- e
+}
+
+// texts makes the texts of others that v leads to fit to leave us: without values of the environment, and without what a
+// terminal would obey.
+func (r *runner) texts(v any) {
+	masks := r.cfg.Plan.Masks()
+	mask.Others(v, func(text string) string { return units.PrintableLines(masks.Text(text)) })
 }
 
 // hide hides values of the environment in a result, but for its heats, in which they are hidden as each of them ends.
 func (r *runner) hide(res *result.Result) {
 	heats := res.Heats
 	res.Heats = nil
-	r.cfg.Plan.Masks().All(res)
+	r.texts(res)
 	res.Heats = heats
 }

@@ -433,7 +433,7 @@ func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state p
 	r.spent[e.Name+"\x00"+h.State] = r.clock.Now() - began
 	r.done++
 	if h.Shots() > 0 || !h.Cut {
-		r.cfg.Plan.Masks().All(&h)
+		r.texts(&h)
 		r.result.Heats = append(r.result.Heats, h)
 		r.send(HeatEnded{h, r.left()})
 	}

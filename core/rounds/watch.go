@@ -115,7 +115,7 @@ func (w *watcher) glance(p *Progress, recorders []*tally.Recorder, seen []int64)
 
 // offer hands out an event that may be left out when nobody keeps up.
 func (r *runner) offer(e Event) {
-	r.cfg.Plan.Masks().All(&e)
+	r.texts(&e)
 	select {
 	case r.out <- e:
 	default:

@@ -169,20 +169,6 @@ func Trim(text string) string {
 	return number + unit
 }
 
-// Printable is a text of somebody else's made fit for a line of a terminal: what would move the cursor or change colours
-// becomes a dot, a tab or an end of line a space.
-func Printable(text string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t' || r == '\n' || r == '\r':
-			return ' '
-		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0:
-			return '·'
-		}
-		return r
-	}, text)
-}
-
 // List joins items as people say them: "a, b and c".
 func List(items []string) string {
 	if len(items) < 2 {

@@ -155,7 +155,7 @@ func (m Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if chooser, ok := next.views[screen.Ask].(screen.Chooser); ok {
 		next.scene.Chosen = chooser.Choice(next.scene)
 	}
-	next.frame = next.draw()
+	next.frame = look.Frame(next.draw())
 	return next, cmd
 }
 
@@ -194,7 +194,7 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 	case changedMsg:
 		return m.changed(msg)
 	case runsMsg:
-		m.scene.Runs = msg.runs
+		m.scene.Runs, m.scene.Book = msg.runs, msg.totals
 		if msg.err != nil {
 			m.scene.BookTrouble = msg.err
 		}

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
+	"paceduel/core/files"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/keeper"
@@ -37,8 +39,9 @@ type (
 		err    error
 	}
 	runsMsg struct {
-		runs []logbook.Entry
-		err  error
+		runs   []logbook.Entry
+		totals logbook.Totals
+		err    error
 	}
 	probedMsg struct{ machine screen.Machine }
 	stateMsg  struct {
@@ -76,18 +79,18 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 		if _, err := os.ReadDir(dir); err != nil {
 			return folderMsg{err: fmt.Errorf("read folder: %w", err)}
 		}
-		files, err := filepath.Glob(filepath.Join(escapeGlob(dir), "*"+plan.Suffix))
+		found, err := filepath.Glob(filepath.Join(escapeGlob(dir), "*"+plan.Suffix))
 		if err != nil {
 			return folderMsg{err: fmt.Errorf("read folder %s: %w", dir, err)}
 		}
-		slices.Sort(files)
+		slices.Sort(found)
 		var duels []screen.Duel
-		for _, f := range files {
+		for _, f := range found {
 			p, err := plan.ReadFile(f, cfg.Options)
 			d := screen.Duel{File: f, Plan: p, Problems: err}
 			if p != nil {
 				d.Source = p.Source
-			} else if text, err := os.ReadFile(f); err == nil {
+			} else if text, err := files.Read(f, maxPlan); err == nil {
 				d.Source = string(text)
 			}
 			duels = append(duels, d)
@@ -113,7 +116,8 @@ func readRuns(book *logbook.Book) tea.Cmd {
 			return nil
 		}
 		runs, err := book.List(maxListed)
-		return runsMsg{runs, err}
+		totals, countErr := book.Totals()
+		return runsMsg{runs, totals, cmp.Or(err, countErr)}
 	}
 }
 
@@ -245,7 +249,7 @@ func saveAnswers(dir string, r *result.Result, whole *answers) tea.Cmd {
 		var files []string
 		for _, a := range each {
 			path := filepath.Join(dir, plan.Slug(strings.Join([]string{r.Plan.Name, r.ID, a.contender, a.state}, " "))+".answer")
-			if err := os.WriteFile(path, a.body, 0o644); err != nil {
+			if err := os.WriteFile(path, a.body, 0o666); err != nil {
 				return saidMsg{fmt.Sprintf("save the answers: %v", err), true}
 			}
 			files = append(files, filepath.Base(path))
@@ -270,7 +274,7 @@ func keepPlan(dir string, r *result.Result) tea.Cmd {
 
 // create writes a file that must not exist yet.
 func create(path, text string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return err
 	}
@@ -302,34 +306,25 @@ func newPlan(dir string, msg screen.NewPlanMsg) tea.Cmd {
 	}
 }
 
+// maxPlan bounds a plan that is shown or changed.
+const maxPlan = 1 << 20
+
 // changePlan replaces a plan's text through a neighbour file, unless somebody else has changed it meanwhile.
 func changePlan(msg screen.ChangePlanMsg) tea.Cmd {
 	return func() tea.Msg {
 		file := msg.Duel.File
 		fail := func(err error) tea.Msg { return changedMsg{err: fmt.Errorf("change %s: %w", file, err)} }
-		old, err := os.ReadFile(file)
+		old, err := files.Read(file, maxPlan)
 		if err != nil {
 			return fail(err)
 		}
 		if string(old) != msg.Duel.Source {
 			return fail(errors.New("it has changed meanwhile; press u and try again"))
 		}
-		f, err := os.CreateTemp(filepath.Dir(file), ".paceduel-*")
-		if err != nil {
-			return fail(err)
-		}
-		defer os.Remove(f.Name())
-		_, err = f.WriteString(msg.Text)
-		if err == nil {
-			err = f.Chmod(0o644)
-		}
-		if closeErr := f.Close(); err == nil {
-			err = closeErr
-		}
-		if err == nil {
-			err = os.Rename(f.Name(), file)
-		}
-		if err != nil {
+		if err := files.Write(file, func(out io.Writer) error {
+			_, err := io.WriteString(out, msg.Text)
+			return err
+		}); err != nil {
 			return fail(err)
 		}
 		return changedMsg{file: file, said: "changed " + file, edit: msg.Edit}

@@ -60,13 +60,11 @@ func (v View) Sentence(s screen.Scene) string {
 	case len(s.Runs) == 0:
 		return "The logbook is empty; every run is kept here, the finished ones and the interrupted ones."
 	}
-	done := 0
-	for _, e := range s.Runs {
-		if e.Ending == result.Done {
-			done++
-		}
+	text := fmt.Sprintf("%s, %s of them to the end; the newest is %s of %s.", units.Plural(s.Book.Runs, "run"), units.Count(int64(s.Book.Done)), s.Runs[0].Name, when(s.Runs[0]))
+	if len(s.Runs) < s.Book.Runs {
+		text += fmt.Sprintf(" The newest %d are listed.", len(s.Runs))
 	}
-	return fmt.Sprintf("%s, %d of them to the end; the newest is %s of %s.", units.Plural(len(s.Runs), "run"), done, s.Runs[0].Name, when(s.Runs[0]))
+	return text
 }
 
 func when(e logbook.Entry) string { return e.Started.Format("2 Jan 15:04") }

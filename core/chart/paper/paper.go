@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"image/color"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -18,6 +17,8 @@ import (
 
 	"paceduel/core/plan"
 	"paceduel/core/result"
+
+	"paceduel/core/files"
 )
 
 // Picture is a chart that can be drawn on a page.
@@ -37,30 +38,18 @@ func Name(r *result.Result, what ...string) string {
 }
 
 // Save writes a picture to dir as name.svg and name.pdf, replacing what is there, and returns the two paths.
-func Save(pic Picture, dir, name string) (files []string, err error) {
+func Save(pic Picture, dir, name string) (saved []string, err error) {
 	for _, format := range []struct {
 		ending string
 		write  func(Picture, io.Writer) error
 	}{{".svg", SVG}, {".pdf", PDF}} {
 		path := filepath.Join(dir, name+format.ending)
-		if err := writeFile(path, func(out io.Writer) error { return format.write(pic, out) }); err != nil {
-			return files, fmt.Errorf("save the picture: %w", err)
+		if err := files.Write(path, func(out io.Writer) error { return format.write(pic, out) }); err != nil {
+			return saved, fmt.Errorf("save the picture: %w", err)
 		}
-		files = append(files, path)
+		saved = append(saved, path)
 	}
-	return files, nil
-}
-
-func writeFile(path string, write func(io.Writer) error) error {
-	f, err := os.Create(path)
-	if err != nil {
-		return err
-	}
-	if err := write(f); err != nil {
-		f.Close()
-		return fmt.Errorf("%s: %w", path, err)
-	}
-	return f.Close()
+	return saved, nil
 }
 
 // SVG writes a picture as SVG.

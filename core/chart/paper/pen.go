@@ -15,6 +15,7 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"paceduel/core/chart"
+	"paceduel/core/units"
 )
 
 type weight int
@@ -154,6 +155,7 @@ func textWidth(f *sfnt.Font, buf *sfnt.Buffer, s string, size float64) vg.Length
 
 // glyphs walks through a line's glyphs with how far each moves on, kerning included.
 func (p *pen) glyphs(s string, f *sfnt.Font, ppem fixed.Int26_6, visit func(sfnt.GlyphIndex, fixed.Int26_6)) {
+	s = units.Printable(s)
 	runes := []rune(s)
 	indices := make([]sfnt.GlyphIndex, len(runes))
 	for i, r := range runes {

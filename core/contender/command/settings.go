@@ -8,6 +8,7 @@ package command
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -75,7 +76,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		}
 	}
 	if s.Stdin != "" {
-		if path, info, err := in.Find(s.Stdin); err != nil || info.IsDir() {
+		if path, info, err := in.Find(s.Stdin); err != nil || info.Mode()&(os.ModeDir|os.ModeNamedPipe|os.ModeSocket) != 0 {
 			faults = append(faults, plan.Fault{Key: "stdin", What: fmt.Sprintf("%s is no file to read", path), Try: "name a file, from the plan's folder"})
 		}
 	}

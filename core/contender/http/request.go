@@ -11,13 +11,16 @@ import (
 	"mime/multipart"
 	"net/textproto"
 	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"paceduel/core/files"
 	"paceduel/core/plan"
 )
+
+// maxRowBytes bounds a file of rows.
+const maxRowBytes = 256 << 20
 
 // table is a CSV file in memory.
 type table struct {
@@ -30,7 +33,7 @@ func (s *Settings) readRows(dir string) (table, error) {
 		return table{rows: [][]string{nil}}, nil
 	}
 	path := within(dir, s.Rows)
-	f, err := os.Open(path)
+	f, err := files.Open(path, maxRowBytes)
 	if err != nil {
 		return table{}, err
 	}
@@ -107,7 +110,7 @@ const maxBodies = 256 << 20
 // render makes one request for each row; files are looked for from dir, port is that of the contender's service.
 func (s *Settings) render(t table, dir, port string) ([]request, error) {
 	out := make([]request, 0, len(t.rows))
-	files, err := s.readFiles(dir)
+	contents, err := s.readFiles(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +145,7 @@ func (s *Settings) render(t table, dir, port string) ([]request, error) {
 		if r.headers["User-Agent"] == nil {
 			r.headers["User-Agent"] = []string{"paceduel"}
 		}
-		if err := s.fillBody(&r, files, fill); err != nil {
+		if err := s.fillBody(&r, contents, fill); err != nil {
 			return nil, err
 		}
 		if total += len(r.body); s.BodyFile == "" && total > maxBodies {
@@ -166,30 +169,24 @@ func (s *Settings) readFiles(dir string) (map[string][]byte, error) {
 	for _, p := range s.Parts {
 		names = append(names, p.File)
 	}
-	files := map[string][]byte{}
+	contents := map[string][]byte{}
 	for _, name := range names {
 		if name == "" {
 			continue
 		}
-		info, err := os.Stat(within(dir, name))
-		if err == nil && (info.Size() > maxBodies || info.IsDir()) {
-			err = fmt.Errorf("%s is no file of up to %d MiB", name, maxBodies>>20)
-		}
-		if err == nil {
-			files[name], err = os.ReadFile(within(dir, name))
-		}
-		if err != nil {
+		var err error
+		if contents[name], err = files.Read(within(dir, name), maxBodies); err != nil {
 			return nil, fmt.Errorf("read what is to be sent: %w", err)
 		}
 	}
-	return files, nil
+	return contents, nil
 }
 
 // fillBody gives a request its body.
-func (s *Settings) fillBody(r *request, files map[string][]byte, fill func(key, text string, escape func(string) string) (string, error)) error {
+func (s *Settings) fillBody(r *request, contents map[string][]byte, fill func(key, text string, escape func(string) string) (string, error)) error {
 	switch {
 	case s.BodyFile != "":
-		r.body = files[s.BodyFile]
+		r.body = contents[s.BodyFile]
 		return nil
 	case len(s.Parts) == 0:
 		body, err := fill("body", s.Body, nil)
@@ -203,7 +200,7 @@ func (s *Settings) fillBody(r *request, files map[string][]byte, fill func(key, 
 	}
 	for i, p := range s.Parts {
 		head := textproto.MIMEHeader{}
-		content := files[p.File]
+		content := contents[p.File]
 		if p.File != "" {
 			head.Set("Content-Disposition", multipart.FileContentDisposition(p.Name, filepath.Base(p.File)))
 			head.Set("Content-Type", cmp.Or(p.Type, "application/octet-stream"))

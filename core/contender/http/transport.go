@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +17,7 @@ import (
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/files"
 	"paceduel/core/guard"
 )
 
@@ -159,6 +159,9 @@ func (d *dialer) dialTLS(ctx context.Context, network, address string) (net.Conn
 	return conn, nil
 }
 
+// maxCertificates bounds a file of authorities.
+const maxCertificates = 16 << 20
+
 // config makes what crypto/tls goes by; files are looked for from dir. t may be nil.
 func (t *TLS) config(dir string) (*tls.Config, error) {
 	out := &tls.Config{}
@@ -170,7 +173,7 @@ func (t *TLS) config(dir string) (*tls.Config, error) {
 	}
 	out.InsecureSkipVerify, out.ServerName = t.Insecure, t.Name
 	if t.CA != "" {
-		pem, err := os.ReadFile(within(dir, t.CA))
+		pem, err := files.Read(within(dir, t.CA), maxCertificates)
 		if err != nil {
 			return nil, fmt.Errorf("read the authorities to trust: %w", err)
 		}
@@ -180,7 +183,15 @@ func (t *TLS) config(dir string) (*tls.Config, error) {
 		}
 	}
 	if t.Cert != "" || t.Key != "" {
-		own, err := tls.LoadX509KeyPair(within(dir, t.Cert), within(dir, t.Key))
+		cert, err := files.Read(within(dir, t.Cert), maxCertificates)
+		if err != nil {
+			return nil, fmt.Errorf("load our own certificate: %w", err)
+		}
+		key, err := files.Read(within(dir, t.Key), maxCertificates)
+		if err != nil {
+			return nil, fmt.Errorf("load the key of our own certificate: %w", err)
+		}
+		own, err := tls.X509KeyPair(cert, key)
 		if err != nil {
 			return nil, fmt.Errorf("load our own certificate: %w", err)
 		}

@@ -1,0 +1,215 @@
+package e2e
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"unicode"
+
+	"paceduel/core/result"
+)
+
+const quickDuel = `duel: Quick
+baseline: a
+course: { command: { run: [ 'true' ] } }
+contenders: { a: , b: }
+pace: { repeat: 1, warmup: 0 }
+rounds: 6
+`
+
+// shell runs a shell line where h is, with the program as $P.
+func (h home) shell(line string) outcome {
+	cmd := exec.Command("bash", "-c", line)
+	cmd.Dir, cmd.Env = h.dir, append(h.env, "P="+program)
+	var out, errout strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &errout
+	err := cmd.Run()
+	var exit *exec.ExitError
+	o := outcome{0, out.String(), errout.String()}
+	if errors.As(err, &exit) {
+		o.status = exit.ExitCode()
+	}
+	return o
+}
+
+// Files come first, then words; who stops reading silences us and ends no run.
+func TestAReaderThatGoesAway(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", quickDuel)
+	h.shell(`$P run quick.duel.yaml --json out.json | head -1; exit ${PIPESTATUS[0]}`).says(t, 0)
+	if r, err := result.ReadFile(filepath.Join(h.dir, "out.json")); err != nil || r.Ending != result.Done || len(r.Heats) != 12 {
+		t.Errorf("out.json: %v", err)
+	}
+	h.shell(`$P run quick.duel.yaml --json again.json 2>&1 >/dev/null | head -1; exit ${PIPESTATUS[0]}`).says(t, 0)
+	if r, err := result.ReadFile(filepath.Join(h.dir, "again.json")); err != nil || r.Ending != result.Done {
+		t.Errorf("again.json: %v", err)
+	}
+	h.shell(`$P log | true; exit ${PIPESTATUS[0]}`).says(t, 0)
+}
+
+// What was wanted and is not there shows in the status.
+func TestWhatCannotBeWrittenShowsInTheStatus(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", quickDuel)
+	h.shell(`$P run quick.duel.yaml >/dev/full`).says(t, 4, "write to standard output", "no space left on device")
+	h.shell(`ln -s /dev/full full.csv; $P run quick.duel.yaml --json /dev/full/x`).says(t, 4, "write result")
+	h.write(t, "taken", "")
+	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite`).says(t, 4, "no logbook keeps it", "kept nowhere")
+	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite --json kept.json`).says(t, 0)
+	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite --json taken/no.json`).says(t, 4, "kept nowhere")
+}
+
+// A logbook whose disk is full for a while has the whole run when there is room again.
+func TestALogbookOnAFullDisk(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "long.duel.yaml", strings.Replace(quickDuel, "rounds: 6", "rounds: 40\nfooting: { before: { round: 'case $PACEDUEL_ROUND in 5) head -c 100m /dev/zero > small/filler || true;; 30) rm small/filler;; esac' } }", 1))
+	script := `mkdir small && mount -t tmpfs -o size=%s tmpfs small || exit 77
+		$P run long.duel.yaml --logbook small/l.sqlite; s=$?
+		$P log --logbook small/l.sqlite; exit $s`
+	o := h.shell("unshare -m bash -c '" + fmt.Sprintf(script, "2m") + "'")
+	if o.status == 77 || strings.Contains(o.errout, "Operation not permitted") {
+		t.Skip("a small disk may not be mounted here")
+	}
+	o.says(t, 0, "does not keep it for now", "keeps the run again")
+	if !strings.Contains(o.out, "Quick") || strings.Contains(o.out, "cut off") {
+		t.Errorf("the log says %q", o.out)
+	}
+}
+
+// Programs that start together on a new logbook keep their runs, all of them.
+func TestRunsThatStartTogether(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", strings.Replace(quickDuel, "rounds: 6", "rounds: 1", 1))
+	const many = 8
+	var wg sync.WaitGroup
+	for range many {
+		wg.Go(func() { h.run(t, "run", "quick.duel.yaml").says(t, 0) })
+	}
+	wg.Wait()
+	if o := h.run(t, "log"); strings.Count(o.out, "Quick") != many {
+		t.Errorf("the log has %s; want %d runs", o.out, many)
+	}
+}
+
+// The list says when it is not all.
+func TestALogThatIsCut(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", strings.Replace(quickDuel, "rounds: 6", "rounds: 1", 1))
+	for range 3 {
+		h.run(t, "run", "quick.duel.yaml").says(t, 0)
+	}
+	h.run(t, "log", "--limit", "2").says(t, 0, "1 run more")
+	if o := h.run(t, "log"); strings.Contains(o.errout, "more") {
+		t.Errorf("a whole list says %q", o.errout)
+	}
+}
+
+// What we keep by ourselves is for its user alone; what the user names is as their mask has it.
+func TestRightsOfFiles(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", quickDuel)
+	h.shell(`umask 027; $P run quick.duel.yaml --json out.json --shots shots.csv && $P export --to pictures && stat -c '%a %n' out.json shots.csv pictures pictures/*.md data/paceduel data/paceduel/logbook.sqlite`).says(t, 0,
+		"640 out.json", "640 shots.csv", "750 pictures", "640 pictures/quick-", "700 data/paceduel", "600 data/paceduel/logbook.sqlite")
+}
+
+// evil is what a terminal would obey, in seven bits and in eight, and what turns the direction of what follows.
+const evil = "\x1b[2J\x1b]0;gone\x07\u009b31m\u202egnp.exe\u2066"
+
+// Nothing that a terminal would obey comes from a stranger to it, by whatever way.
+func TestNothingObeysStrangers(t *testing.T) {
+	h := newHome(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				buf := make([]byte, 4096)
+				n, _ := conn.Read(buf)
+				status := "200"
+				if strings.Contains(string(buf[:n]), "/bad") {
+					status = "500"
+				}
+				body := `{"` + evil + `": "` + evil + `"}`
+				fmt.Fprintf(conn, "HTTP/1.1 %s %s\r\nContent-Type: text/%s\r\nX-A: %s\r\nServer-Timing: tide;dur=1;desc=\"%s\"\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", status, evil, evil, evil, evil, len(body), body)
+			}()
+		}
+	}()
+	url := "http://" + l.Addr().String()
+	say := "printf '" + strings.ReplaceAll(evil, "\x1b", `\033`) + "'"
+	h.write(t, "say.sh", say+"\n"+say+" >&2\nexit ${1:-0}\n")
+	plans := []string{
+		"contenders: { a: { http: { url: '" + url + "/' } }, b: { http: { url: '" + url + "/bad', expect: 500 } } }",
+		"contenders: { a: { http: { url: '" + url + "/bad' } }, b: { http: { url: '" + url + "/bad' } } }",
+		"contenders: { a: { command: { shell: 'sh say.sh', stdout: pipe } }, b: { command: { shell: 'sh say.sh 3' } } }",
+		"contenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\nfooting: { before: { heat: 'sh say.sh' }, after: { round: 'sh say.sh 4' } }",
+		"contenders: { a: { command: { run: [ 'true' ] }, service: { shell: 'sh say.sh; exit 1', ready: { line: x } } }, b: { command: { run: [ 'true' ] } } }",
+		"contenders: { \"a\\e[2J\": { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }",
+		"contenders: { a: { command: { run: [ \"\\e[2J\\u202e\" ] } }, b: { command: { run: [ 'true' ] } } }",
+		"contenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\nquestion: \"\\e[2J?\"\nnope\\e: 1",
+	}
+	var all strings.Builder
+	keep := func(o outcome) outcome {
+		all.WriteString(o.out + o.errout)
+		return o
+	}
+	for i, p := range plans {
+		h.write(t, "evil.duel.yaml", "duel: Evil\nbaseline: a\npace: { repeat: 1 }\nrounds: 2\n"+p+"\n")
+		keep(h.run(t, "check", "evil.duel.yaml"))
+		keep(h.run(t, "run", "evil.duel.yaml", "--json", fmt.Sprintf("%d.json", i)))
+		keep(h.run(t, "run", "evil.duel.yaml", "--json", "-"))
+		keep(h.run(t, "show"))
+		keep(h.run(t, "log"))
+	}
+	keep(h.run(t, "run", "evil.duel.yaml", "--set", evil+"=1", "--only", evil))
+	keep(h.run(t, "run", evil+".duel.yaml"))
+	keep(h.run(t, evil))
+	keep(h.run(t, "show", evil))
+	keep(h.run(t, "between", "--headless", evil, "true "+evil))
+	keep(h.run(t, "export", "0.json", "--to", "pictures"))
+	// A stranger's result, every text of it.
+	text, err := os.ReadFile(filepath.Join(h.dir, "0.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	hostile := strings.NewReplacer(`"Evil"`, `"`+strings.ReplaceAll(evil, "\x1b", `\u001b`)+`"`, `"command"`, `"\u001b[2J"`, `"http"`, `"\u001b[2J"`).Replace(string(text))
+	h.write(t, "stranger.json", strings.ReplaceAll(strings.ReplaceAll(hostile, "\x07", `\u0007`), `"200 `, `"\u001b[2J`))
+	keep(h.run(t, "show", "stranger.json"))
+	keep(h.run(t, "show", "stranger.json", "--json"))
+	keep(h.run(t, "export", "stranger.json", "--to", "pictures"))
+	for _, pattern := range []string{"pictures/*.md", "pictures/*.csv", "pictures/*.json", "*.json"} {
+		found, _ := filepath.Glob(filepath.Join(h.dir, pattern))
+		for _, path := range found {
+			if strings.HasSuffix(path, "stranger.json") {
+				continue
+			}
+			text, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			all.Write(text)
+		}
+	}
+	if !strings.Contains(all.String(), "gnp.exe") {
+		t.Error("nothing of the strangers' words is there at all")
+	}
+	for _, r := range all.String() {
+		if unicode.In(r, unicode.Cc, unicode.Cf) && r != '\n' && r != '\t' {
+			at := strings.IndexRune(all.String(), r)
+			t.Fatalf("%U gets through: %q", r, all.String()[max(at-100, 0):min(at+60, all.Len())])
+		}
+	}
+}
