@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/token"
@@ -246,9 +247,38 @@ func (d *decoder) laySlice(n ast.Node, out reflect.Value, path string, depth int
 	}
 	list := reflect.MakeSlice(out.Type(), len(seq.Values), len(seq.Values))
 	for i, item := range seq.Values {
-		d.lay(item, list.Index(i), fmt.Sprintf("%s[%d]", path, i), depth+1)
+		d.lay(unsplit(item), list.Index(i), fmt.Sprintf("%s[%d]", path, i), depth+1)
 	}
 	out.Set(list)
+}
+
+// unsplit puts a word of a bracketed list together again that the parser took for a key and its value. In YAML a colon parts
+// the two only before white space: [java, -Xshare:off] are two words, as are those of [curl, http://127.0.0.1:8080/].
+func unsplit(n ast.Node) ast.Node {
+	pair, _ := n.(*ast.MappingValueNode)
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) == 1 && m.GetToken().Type == token.MappingValueType {
+		pair = m.Values[0]
+	}
+	if pair == nil {
+		return n
+	}
+	left, right := pair.Key.GetToken(), pair.Value.GetToken()
+	colon := pair.Start
+	_, scalar := pair.Value.(ast.ScalarNode)
+	if !scalar || left == nil || right == nil || colon == nil || quoted(left) || quoted(right) {
+		return n
+	}
+	from, at, to := left.Position, colon.Position, right.Position
+	if from.Line != to.Line || from.Column+utf8.RuneCountInString(left.Value) != at.Column || at.Column+1 != to.Column {
+		return n
+	}
+	whole := *left
+	whole.Type, whole.Value = token.StringType, left.Value+":"+right.Value
+	return ast.String(&whole)
+}
+
+func quoted(t *token.Token) bool {
+	return t.Type == token.SingleQuoteType || t.Type == token.DoubleQuoteType
 }
 
 func (d *decoder) layBasic(n ast.Node, out reflect.Value, path string) {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -132,6 +133,10 @@ func parse(file string, src []byte) (body ast.Node, problem *Problem) {
 			body, problem = nil, &Problem{Pos: Pos{File: file}, What: "this is not YAML that can be read", Try: "paceduel new prints a plan to start from"}
 		}
 	}()
+	src = normal(src)
+	if problem := withinBounds(file, src); problem != nil {
+		return nil, problem
+	}
 	tree, err := parser.ParseBytes(src, 0)
 	if err != nil {
 		p := Problem{Pos: Pos{File: file}, What: "this is not YAML", Try: "paceduel new prints a plan to start from"}
@@ -149,6 +154,13 @@ func parse(file string, src []byte) (body ast.Node, problem *Problem) {
 		return nil, &Problem{Pos: tokenPos(file, tree.Docs[1].Start), What: "more than one document in a plan", Try: "give each duel its own file"}
 	}
 	return tree.Docs[0].Body, nil
+}
+
+// normal is a text without what some editors add: a mark of its byte order at the start, carriage returns at the ends of
+// lines.
+func normal(src []byte) []byte {
+	src = bytes.TrimPrefix(src, []byte("\xef\xbb\xbf"))
+	return bytes.ReplaceAll(src, []byte("\r\n"), []byte("\n"))
 }
 
 func tokenPos(file string, t *token.Token) Pos {

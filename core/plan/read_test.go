@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -332,5 +333,51 @@ func TestPaceInWords(t *testing.T) {
 	rushed := plan.Pace{Rate: 60, For: plan.Span(2 * time.Second), Rush: true}
 	if got, want := rushed.String(), "60/s for 2s from the creation of the service on"; got != want {
 		t.Errorf("rushed is %q; want %q", got, want)
+	}
+}
+
+// Texts are taken as YAML and editors have them.
+func TestTextsOfAllEditors(t *testing.T) {
+	const src = "duel: Berths\nbaseline: a\npace: { repeat: 1 }\ncontenders:\n  a: { command: { run: [java, -Xshare:off, -Xlog:gc*:stderr, 'x:y', http://127.0.0.1:80/, a:b:c, é:x] } }\n  b: { command: { shell: 'true' } }\n"
+	want := []plan.Word{"java", "-Xshare:off", "-Xlog:gc*:stderr", "x:y", "http://127.0.0.1:80/", "a:b:c", "é:x"}
+	opt := plan.Options{Kinds: []plan.Kind{command.Kind.Kind}}
+	for name, text := range map[string]string{
+		"plain": src, "with a mark of its byte order": "\ufeff" + src, "with carriage returns": strings.ReplaceAll(src, "\n", "\r\n"),
+	} {
+		p, err := plan.Read("x.duel.yaml", []byte(text), opt)
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if got := p.Contenders[0].Settings.(*command.Settings).Run; !slices.Equal(got, want) {
+			t.Errorf("%s: it runs %q; want %q", name, got, want)
+		}
+	}
+	_, err := plan.Read("x.duel.yaml", []byte(strings.Replace(src, "-Xshare:off", "{ x:off }", 1)), opt)
+	if err == nil {
+		t.Error("keys in braces are taken for a word")
+	}
+	crlf := "duel: Berths\r\nbaseline: a\r\npace: { repeat: 1 }\r\ncontenders:\r\n  a:\r\n    command:\r\n      shell: |\r\n        one\r\n        two\r\n  b: { command: { run: [ls] } }\r\n"
+	p, err := plan.Read("x.duel.yaml", []byte(crlf), opt)
+	if err != nil || p.Contenders[0].Settings.(*command.Settings).Shell != "one\ntwo\n" {
+		t.Errorf("a script with carriage returns: %v", err)
+	}
+}
+
+// Whatever is too much is refused before it takes time, in few words.
+func TestTextsThatAreTooMuch(t *testing.T) {
+	many := func(s string, n int) string { return strings.Repeat(s, n) }
+	const good = "duel: Berths\nbaseline: a\npace: { repeat: 1 }\n"
+	for name, src := range map[string]string{
+		"brackets": "duel: " + many("[", 100_000), "braces": "duel: " + many("{a: ", 100_000), "closed brackets": "duel: " + many("[", 1000) + many("]", 1000),
+		"dashes": "duel:\n  " + many("- ", 20_000) + "a", "question marks": many("? ", 20_000) + "a", "tags": "duel: " + many("!!str ", 20_000) + "a",
+		"anchors": "duel: " + many("&a ", 20_000) + "x", "colons": many("a: ", 20_000), "documents": many("---\n", 100_000), "keys": many("k: 1\n", 100_000),
+		"a long key": good + "contenders: { " + many("x", 500_000) + ": , b: }\n", "a long name": "duel: " + many("x", 500_000) + "\nbaseline: a\npace: { repeat: 1 }\ncontenders: { a: , b: }\n",
+		"a long kind": good + "contenders: { a: { " + many("x", 500_000) + ": 1 }, b: }\n", "a long value": good + "rounds: " + many("x", 500_000) + "\ncontenders: { a: , b: }\n",
+	} {
+		_, err := plan.Read("x.duel.yaml", []byte(src), options())
+		if err == nil || len(err.Error()) > 2000 {
+			t.Errorf("%s: %d bytes of error; want a few words", name, len(fmt.Sprint(err)))
+		}
 	}
 }
