@@ -55,11 +55,13 @@ func decode(encoding string, body []byte) (decoded []byte, note string) {
 // weighHeaders tells what the bytes of an answer's headers are, by name.
 func weighHeaders(headers []string) (parts []result.Part) {
 	const lineEnd = 2
+	at := map[string]int{}
 	for _, h := range headers {
 		name, _, _ := strings.Cut(h, ":")
-		i := slices.IndexFunc(parts, func(p result.Part) bool { return p.Path == name })
-		if i < 0 {
+		i, known := at[name]
+		if !known {
 			i = len(parts)
+			at[name] = i
 			parts = append(parts, result.Part{Path: name})
 		}
 		parts[i].Bytes += int64(len(h) + lineEnd)

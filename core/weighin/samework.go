@@ -2,6 +2,7 @@ package weighin
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -342,6 +343,9 @@ func sameFiles(how string, base, a Answer) result.Check {
 
 // parse reads JSON with its numbers as written.
 func parse(body []byte) (any, error) {
+	if isDeep(body) {
+		return nil, errDeep
+	}
 	dec := json.NewDecoder(bytes.NewReader(body))
 	dec.UseNumber()
 	var v any
@@ -360,7 +364,8 @@ func sameJSON(rules *plan.Same, base, a Answer) result.Check {
 		c.Differences = []result.Difference{{Where: "answer", Baseline: orJSON(leftErr), Contender: orJSON(rightErr)}}
 		return c
 	}
-	cmp := comparison{rules: rules}
+	effort := maxEffort
+	cmp := comparison{rules: rules, most: maxDifferences, effort: &effort}
 	for _, i := range rules.Ignore {
 		cmp.ignore = append(cmp.ignore, strings.Split(i, "/"))
 	}
@@ -381,7 +386,12 @@ type comparison struct {
 	rules  *plan.Same
 	ignore [][]string // JSON Pointers in parts, the first of which is empty
 	found  []result.Difference
+	most   int  // differences after which it ends
+	effort *int // comparisons that may still be made to match lists
 }
+
+// maxEffort bounds the comparisons of two answers whose lists may be in any order.
+const maxEffort = 2_000_000
 
 // ignored reports whether the place is left out; * stands for any part.
 func (c *comparison) ignored(path []string) bool {
@@ -399,7 +409,7 @@ func (c *comparison) ignored(path []string) bool {
 }
 
 func (c *comparison) differ(path []string, left, right any) {
-	if len(c.found) == maxDifferences {
+	if len(c.found) == c.most {
 		return
 	}
 	where := ""
@@ -427,7 +437,7 @@ func written(v any) string {
 }
 
 func (c *comparison) compare(path []string, left, right any) {
-	if c.ignored(path) || len(c.found) == maxDifferences {
+	if *c.effort--; c.ignored(path) || len(c.found) == c.most {
 		return
 	}
 	switch l := left.(type) {
@@ -513,14 +523,15 @@ const maxPairs = 1 << 20
 // unmatched takes out of two lists what both have, in whatever order: first what is written alike, then what is the same
 // by the rules. What is left differs.
 func (c *comparison) unmatched(path []string, left, right []any) (restLeft, restRight []any) {
-	written := map[string][]int{} // canonical text → places in right that have it
+	*c.effort -= len(left) + len(right)
+	written := map[digest][]int{} // → places in right that have it
 	for i, v := range right {
-		text := canonical(v)
+		text := digestOf(v)
 		written[text] = append(written[text], i)
 	}
 	taken := make([]bool, len(right))
 	for _, v := range left {
-		text := canonical(v)
+		text := digestOf(v)
 		if places := written[text]; len(places) > 0 {
 			taken[places[0]], written[text] = true, places[1:]
 			continue
@@ -532,15 +543,18 @@ func (c *comparison) unmatched(path []string, left, right []any) (restLeft, rest
 			restRight = append(restRight, v)
 		}
 	}
-	if len(restLeft)*len(restRight) > maxPairs {
+	if len(restLeft)*len(restRight) > maxPairs || *c.effort <= 0 {
 		return restLeft, restRight
 	}
 	at := append(path[:len(path):len(path)], "*")
 	restLeft = slices.DeleteFunc(restLeft, func(l any) bool {
 		i := slices.IndexFunc(restRight, func(r any) bool {
-			sub := comparison{rules: c.rules, ignore: c.ignore}
+			if *c.effort <= 0 {
+				return false
+			}
+			sub := comparison{rules: c.rules, ignore: c.ignore, most: 1, effort: c.effort}
 			sub.compare(at, l, r)
-			return len(sub.found) == 0
+			return len(sub.found) == 0 && *c.effort > 0
 		})
 		if i >= 0 {
 			restRight = slices.Delete(restRight, i, i+1)
@@ -550,32 +564,33 @@ func (c *comparison) unmatched(path []string, left, right []any) (restLeft, rest
 	return restLeft, restRight
 }
 
-// canonical is a value's text with its lists in an order of their own content.
-func canonical(v any) string {
-	text, err := json.Marshal(arranged(v)) // members come out sorted
-	if err != nil {
-		return fmt.Sprint(v)
-	}
-	return string(text)
-}
+// digest stands for a value whatever the order of its members and lists: values with the same digest are the same.
+type digest [sha256.Size]byte
 
-func arranged(v any) any {
+func digestOf(v any) digest {
+	h := sha256.New()
 	switch v := v.(type) {
 	case map[string]any:
-		out := make(map[string]any, len(v))
-		for name, member := range v {
-			out[name] = arranged(member)
+		h.Write([]byte("{"))
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			member := digestOf(v[name])
+			fmt.Fprintf(h, "%d:%s", len(name), name)
+			h.Write(member[:])
 		}
-		return out
 	case []any:
-		out := make([]any, len(v))
-		for i, item := range v {
-			out[i] = arranged(item)
+		h.Write([]byte("["))
+		items := make([]digest, len(v))
+		for i := range v {
+			items[i] = digestOf(v[i])
 		}
-		slices.SortFunc(out, func(a, b any) int { return strings.Compare(canonical(a), canonical(b)) })
-		return out
+		slices.SortFunc(items, func(a, b digest) int { return bytes.Compare(a[:], b[:]) })
+		for _, item := range items {
+			h.Write(item[:])
+		}
+	default:
+		fmt.Fprintf(h, "%T:%v", v, v)
 	}
-	return v
+	return digest(h.Sum(nil))
 }
 
 func sameAt(pointer string, base, a Answer) result.Check {

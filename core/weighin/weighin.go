@@ -117,7 +117,9 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		t.Peak = shot.Peak
 	}
 	if err == nil {
-		a.describe(t, &answer, &shot)
+		err = within(a.ctx, func() { a.describe(t, &answer, &shot) })
+	}
+	if err == nil {
 		answer.Files, err = ground.Written(a.ctx)
 		if shot.Class == contender.OK && a.plan.Same != nil {
 			answer.refine(a.ctx, filter{a.plan.Same.Through, a.plan.Dir, ground.Setup().Place()})
@@ -162,11 +164,17 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot)
 	if t.Encoding = view.Encoding; t.Encoding != "" && note == "" {
 		t.Decoded = int64(len(body))
 	}
-	t.Headers = slices.Clone(view.Headers)
+	t.Headers = slices.Clone(view.Headers[:min(len(view.Headers), maxHeaders)])
 	t.Notes, t.Parts, t.Heads = oddities(t, view.Done), Weigh(body), weighHeaders(view.Headers)
 	t.Terminal = view.Terminal
 	if note != "" {
 		t.Notes = append(t.Notes, note)
+	}
+	if more := len(view.Headers) - maxHeaders; more > 0 {
+		t.Notes = append(t.Notes, fmt.Sprintf("it came with %s headers more than the %d that are kept", units.Count(int64(more)), maxHeaders))
+	}
+	if isDeep(body) {
+		t.Notes = append(t.Notes, fmt.Sprintf("its JSON is %s: it is not looked into", errDeep))
 	}
 	if shot.Err != nil {
 		t.Err, t.Try = shot.Err.Error(), advice(shot.Class)
@@ -226,7 +234,10 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 	if len(answers) > 0 && answers[0].Name != p.Baseline {
 		answers = nil // there is nothing to hold them to
 	}
-	w := Compare(p.Same, answers)
+	var w *result.Weighing
+	if err := within(ctx, func() { w = Compare(p.Same, answers) }); err != nil {
+		return nil, nil, err
+	}
 	w.Accepted = accept && w.Ruled && len(w.Unequal()) > 0
 	if len(failed.Names) > 0 {
 		return w, nil, &failed
@@ -258,7 +269,7 @@ const maxIndented = 4 << 20
 
 // readable cuts a body to what is kept and makes it printable; JSON is indented.
 func readable(body []byte) string {
-	if len(body) > 0 && len(body) <= maxIndented && (body[0] == '{' || body[0] == '[') {
+	if len(body) > 0 && len(body) <= maxIndented && (body[0] == '{' || body[0] == '[') && !isDeep(body) {
 		var out bytes.Buffer
 		if json.Indent(&out, body, "", "  ") == nil {
 			body = out.Bytes()

@@ -18,12 +18,12 @@ const (
 // the bytes that it takes, its name and punctuation included. The parts add up to the whole; the lightest are put
 // together as "other". Nil for what is no JSON object or list.
 func Weigh(body []byte) []result.Part {
-	if len(body) == 0 || len(body) > maxWeighed || body[0] != '{' && body[0] != '[' {
+	if len(body) == 0 || len(body) > maxWeighed || body[0] != '{' && body[0] != '[' || isDeep(body) {
 		return nil
 	}
 	w := weighing{dec: json.NewDecoder(bytes.NewReader(body)), bytes: map[string]int64{}, counts: map[string]int64{}}
 	w.dec.UseNumber()
-	if !w.value("") {
+	if !w.value("", 0) {
 		return nil
 	}
 	w.charge("", int64(len(body))) // white space at the end, and what stands around the members
@@ -35,7 +35,7 @@ func Weigh(body []byte) []result.Part {
 	}
 	slices.SortFunc(parts, func(a, b result.Part) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path)) })
 	if len(parts) > maxParts {
-		other := result.Part{Path: "other"}
+		other := result.Part{Path: otherPath}
 		for _, p := range parts[maxParts-1:] {
 			other.Bytes, other.Count = other.Bytes+p.Bytes, other.Count+p.Count
 		}
@@ -43,6 +43,9 @@ func Weigh(body []byte) []result.Part {
 	}
 	return parts
 }
+
+// otherPath stands for all members that are not told apart.
+const otherPath = "other"
 
 // weighing charges bytes to paths while it reads: at each step those since the last one.
 type weighing struct {
@@ -54,17 +57,22 @@ type weighing struct {
 
 // charge gives a path the bytes up to an offset.
 func (w *weighing) charge(path string, to int64) {
+	if _, known := w.bytes[path]; !known && len(w.bytes) >= maxPaths {
+		path = otherPath
+	}
 	w.bytes[path] += to - w.charged
 	w.charged = to
 }
 
 // value reads one value; false means that the text is no JSON.
-func (w *weighing) value(path string) bool {
+func (w *weighing) value(path string, deep int) bool {
 	token, err := w.dec.Token()
 	if err != nil {
 		return false
 	}
-	w.counts[path]++
+	if _, known := w.bytes[path]; known || len(w.bytes) < maxPaths {
+		w.counts[path]++
+	}
 	delim, ok := token.(json.Delim)
 	if !ok {
 		w.charge(path, w.dec.InputOffset())
@@ -84,7 +92,10 @@ func (w *weighing) value(path string) bool {
 				member = path + "." + text
 			}
 		}
-		if !w.value(member) {
+		if deep >= maxFolded {
+			member = path
+		}
+		if !w.value(member, deep+1) {
 			return false
 		}
 	}

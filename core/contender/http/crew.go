@@ -134,18 +134,17 @@ func (b *broken) ask(ctx context.Context, _ int, shot *contender.Shot) { b.Shoot
 func (b *broken) Rewind()                                              {}
 func (b *broken) Close()                                               {}
 
-// crewOfOne is a crew of one, for where single shots are wanted on the lean path.
+// crewOfOne is a crew of one, for where single shots are wanted on the lean path: the weigh-in, and runs with something to be
+// done around each. Client i of n takes rows i, i+n, i+2n and so on.
 type crewOfOne struct {
-	d    *driver
-	crew *lean.Crew
-	err  error
+	d           *driver
+	first, step int
+	next        int
+	crew        *lean.Crew
+	err         error
 }
 
-func (c *crewOfOne) Rewind() {
-	if c.crew != nil {
-		c.crew.Rewind()
-	}
-}
+func (c *crewOfOne) Rewind() { c.next = c.first % len(c.d.requests) }
 
 func (c *crewOfOne) Close() {
 	if c.crew != nil {
@@ -156,11 +155,17 @@ func (c *crewOfOne) Close() {
 
 // Shoot performs one request.
 func (c *crewOfOne) Shoot(ctx context.Context, shot *contender.Shot) {
+	row := c.next
+	c.next = (c.next + c.step) % len(c.d.requests)
+	c.ask(ctx, row, shot)
+}
+
+func (c *crewOfOne) ask(ctx context.Context, row int, shot *contender.Shot) {
 	view := shot.View
 	if c.crew == nil && c.err == nil {
 		c.crew, c.err = c.d.crew(1)
 	}
-	shot.Start = c.d.clock.Now()
+	shot.Start, shot.Row = c.d.clock.Now(), row
 	shot.End = shot.Start
 	switch {
 	case ctx.Err() != nil:
@@ -170,8 +175,10 @@ func (c *crewOfOne) Shoot(ctx context.Context, shot *contender.Shot) {
 		shot.Class, shot.Err = contender.Other, c.err
 		return
 	}
+	c.crew.StartAt(row)
 	begun := false
 	job := &contender.Job{
+		Open: true, // in the order of rows
 		Next: func(int) (time.Duration, time.Duration, bool) {
 			first := !begun
 			begun = true

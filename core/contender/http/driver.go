@@ -161,8 +161,10 @@ func (d *driver) single(i, n int) contender.Client {
 	switch {
 	case d.means == byLean:
 		return d.leanClient(i, n)
-	case d.settings.Path == "lean":
-		return &crewOfOne{d: d}
+	case d.means == byCrew: // what is asked one by one takes the path that crews take
+		one := &crewOfOne{d: d, first: i, step: max(n, 1)}
+		one.Rewind()
+		return one
 	}
 	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body")}
 	c.Rewind()
