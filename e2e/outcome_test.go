@@ -9,7 +9,9 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
+	"time"
 	"unicode"
 
 	"paceduel/core/result"
@@ -210,6 +212,79 @@ func TestNothingObeysStrangers(t *testing.T) {
 		if unicode.In(r, unicode.Cc, unicode.Cf) && r != '\n' && r != '\t' {
 			at := strings.IndexRune(all.String(), r)
 			t.Fatalf("%U gets through: %q", r, all.String()[max(at-100, 0):min(at+60, all.Len())])
+		}
+	}
+}
+
+// An interrupt ends every phase in under a second, and what was measured is kept; a second one ends all at once.
+func TestAnInterruptEndsEveryPhase(t *testing.T) {
+	big := `{"a":[` + strings.Repeat(`{"name":"oyster","at":[1,2,3]},`, 400_000) + `1]}`
+	duel := func(contender, more string) string {
+		return "duel: Phase\nbaseline: a\npace: { repeat: 1, warmup: 0 }\nrounds: 1000\ncontenders: { a: " + contender + ", b: " + contender + " }\n" + more
+	}
+	run := func(words string) string { return "{ command: { " + words + " } }" }
+	phases := []struct{ name, plan, sign string }{ // the sign shows that the phase has begun
+		{"a step", duel(run("run: [ 'true' ]"), "footing: { before: { duel: 'touch sign; sleep 60' } }\n"), "sign"},
+		{"a copy", duel(run("run: [ 'true' ]"), "footing: { before: { duel: 'touch sign' }, workspace: big }\n"), "sign"},
+		{"the weigh-in", duel(run("shell: 'touch sign; sleep 60'"), ""), "sign"},
+		{"comparing", duel(run("shell: 'cat big.json; touch sign', stdout: pipe"), "same: { body: json, unordered: true }\n"), "sign"},
+		{"a filter", duel(run("shell: 'echo x', stdout: pipe"), "same: { body: exact, through: 'touch sign; sleep 60' }\n"), "sign"},
+		{"a heat", duel(run("shell: '[ -e later ] && touch sign && sleep 60; touch later'"), ""), "sign"},
+		{"a service that starts", duel("{ command: { run: [ 'true' ] }, service: { shell: 'touch sign; sleep 60', ready: { line: never } } }", ""), "sign"},
+		{"idle time", duel(run("run: [ 'true' ]"), "footing: { idle: 60s, before: { run: 'touch sign' } }\n"), "sign"},
+	}
+	for _, p := range phases {
+		for _, twice := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, twice %t", p.name, twice), func(t *testing.T) {
+				h := newHome(t)
+				h.write(t, "phase.duel.yaml", p.plan)
+				h.write(t, "big.json", big)
+				if strings.Contains(p.plan, "workspace: big") {
+					for i := range 2000 {
+						h.write(t, fmt.Sprintf("big/%d", i), strings.Repeat("x", 5000))
+					}
+				}
+				cmd := h.command("run", "phase.duel.yaml")
+				var errout strings.Builder
+				cmd.Stderr = &errout
+				if err := cmd.Start(); err != nil {
+					t.Fatal(err)
+				}
+				for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+					if _, err := os.Stat(filepath.Join(h.dir, p.sign)); err == nil {
+						break
+					}
+					if time.Now().After(deadline) {
+						cmd.Process.Kill()
+						cmd.Wait()
+						t.Fatalf("it never came so far: %s", errout.String())
+					}
+				}
+				began := time.Now()
+				cmd.Process.Signal(os.Interrupt)
+				if twice {
+					cmd.Process.Signal(syscall.SIGTERM)
+				}
+				ended := make(chan struct{})
+				go func() {
+					defer close(ended)
+					cmd.Wait()
+				}()
+				select {
+				case <-ended:
+				case <-time.After(10 * time.Second):
+					cmd.Process.Kill()
+					t.Fatal("it went on for ten seconds")
+				}
+				took := time.Since(began)
+				if limit := 2 * time.Second; took > limit { // one second, and another for a busy machine
+					t.Errorf("it took %s to end", took)
+				}
+				t.Logf("%s", took.Round(time.Millisecond))
+				if got := cmd.ProcessState.ExitCode(); got != 130 {
+					t.Errorf("status %d; want 130: %s", got, errout.String())
+				}
+			})
 		}
 	}
 }

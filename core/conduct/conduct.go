@@ -7,6 +7,7 @@ package conduct
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 	"time"
 
@@ -63,7 +64,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		k.keep(e)
 		if ended, ok := e.(rounds.Ended); ok {
 			out.Result = ended.Result
-			out.Verdict, judgeErr = judge.Judge(ended.Result)
+			out.Verdict, judgeErr = judged(ctx, ended.Result)
 			k.close(ended.Result, out.Verdict)
 		}
 		watch(e)
@@ -73,6 +74,42 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		return out, err
 	}
 	return out, judgeErr
+}
+
+// judgeLimit is how long an interrupted run may be judged for.
+const judgeLimit = 500 * time.Millisecond
+
+// judged judges a result. Once the run is interrupted that has a limit: a verdict that takes longer can be had from the
+// logbook.
+func judged(ctx context.Context, r *result.Result) (*judge.Verdict, error) {
+	type outcome struct {
+		verdict *judge.Verdict
+		err     error
+	}
+	done := make(chan outcome, 1)
+	go func() { // ends by itself, whoever waits
+		var o outcome
+		defer func() {
+			if p := recover(); p != nil {
+				o.err = fmt.Errorf("judge the run: %v", p)
+			}
+			done <- o
+		}()
+		o.verdict, o.err = judge.Judge(r)
+	}()
+	select {
+	case o := <-done:
+		return o.verdict, o.err
+	case <-ctx.Done():
+	}
+	limit := time.NewTimer(judgeLimit)
+	defer limit.Stop()
+	select {
+	case o := <-done:
+		return o.verdict, o.err
+	case <-limit.C:
+		return nil, ctx.Err()
+	}
 }
 
 // enough says when a plan's until is reached, or a look at it finds everything settled; nil where the plan gives the number

@@ -119,6 +119,8 @@ type Model struct {
 	session *session        // the latest
 	serial  int             // of the session, so that states of an older one are dropped
 	frame   string
+	resting bool // a key was drawn a moment ago: those that follow wait for the next frame
+	stale   bool // there is something to draw in it
 	later   func(time.Duration, func(time.Time) tea.Msg) tea.Cmd // tea.Tick; tests leave ticks out
 }
 
@@ -155,9 +157,31 @@ func (m Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if chooser, ok := next.views[screen.Ask].(screen.Chooser); ok {
 		next.scene.Chosen = chooser.Choice(next.scene)
 	}
-	next.frame = look.Frame(next.draw())
+	_, isKey := msg.(tea.KeyPressMsg)
+	_, isFrame := msg.(frameMsg)
+	switch {
+	case isFrame && !m.stale:
+		next.resting = false
+		return next, cmd
+	case isKey && m.resting && next.captured():
+		next.stale = true // whoever types, or pastes as keys, is ahead of any drawing
+		return next, cmd
+	}
+	next.frame, next.stale = look.Frame(next.draw()), false
+	next.resting = false
+	if isFrame || isKey && next.captured() {
+		if wait := m.later(frameTime, func(time.Time) tea.Msg { return frameMsg{} }); wait != nil {
+			next.resting, cmd = true, tea.Batch(cmd, wait)
+		}
+	}
 	return next, cmd
 }
+
+// frameTime is how long a frame stands at least while somebody types: drawing one takes as long as many keys.
+const frameTime = 16 * time.Millisecond
+
+// frameMsg says that a frame has stood for its time.
+type frameMsg struct{}
 
 // View implements tea.Model; the frame was drawn when something changed.
 func (m Model) View() tea.View {

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -166,5 +167,35 @@ func TestTheEditorIsTheUsers(t *testing.T) {
 	}
 	if _, err := editorCommand(t.Context(), "'vi", "f"); err == nil {
 		t.Error("an editor with an open quote is accepted")
+	}
+}
+
+// Whoever types faster than frames are drawn is not held up by drawing, and sees all of it in the end.
+func TestTypingIsAheadOfDrawing(t *testing.T) {
+	m := started(t, config(t, map[string]string{"tides.duel.yaml": tides}), 142, 42)
+	var waits []func(time.Time) tea.Msg
+	m.later = func(_ time.Duration, then func(time.Time) tea.Msg) tea.Cmd {
+		waits = append(waits, then)
+		return func() tea.Msg { return nil }
+	}
+	m = press(t, m, "n")
+	frames := 0
+	last := m.frame
+	for range 2000 {
+		m = press(t, m, "x")
+		if m.frame != last {
+			frames, last = frames+1, m.frame
+		}
+	}
+	if frames > 1 || len(waits) != 1 {
+		t.Errorf("%d frames were drawn for 2000 keys, with %d waits; want one of each", frames, len(waits))
+	}
+	next, _ := m.Update(waits[0](time.Time{}))
+	if m = next.(Model); m.frame == last || !strings.Contains(m.frame, "xxxx") {
+		t.Error("what was typed is not drawn when a frame has stood for its time")
+	}
+	next, _ = m.Update(waits[len(waits)-1](time.Time{}))
+	if m = next.(Model); m.resting || len(waits) != 2 {
+		t.Errorf("with nothing typed it is resting: %t, after %d waits", m.resting, len(waits))
 	}
 }
