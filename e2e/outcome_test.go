@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -285,6 +287,63 @@ func TestAnInterruptEndsEveryPhase(t *testing.T) {
 					t.Errorf("status %d; want 130: %s", got, errout.String())
 				}
 			})
+		}
+	}
+}
+
+// server answers every request on loopback for as long as the test lasts.
+func server(t *testing.T) string {
+	t.Helper()
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tide is in") }))
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+// Too few descriptors are told before the run, have a class of their own in it, and are not asked for by the ten thousand.
+func TestTooFewDescriptors(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "many.duel.yaml", "duel: Many\nbaseline: a\ncontenders: { a: { http: { url: '"+server(t)+"' } }, b: { http: { url: '"+server(t)+"', path: full } } }\npace: { clients: 64, for: 500ms, warmup: 0 }\nrounds: 1\n")
+	o := h.shell(`ulimit -n 64; $P run many.duel.yaml --json out.json`)
+	o.says(t, 0, "64 clients may take", "ulimit -n says 64")
+	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, heat := range r.Heats {
+		n := heat.Failures["own limits"]
+		if n == 0 || n > 1000 || n != heat.Failed() || heat.OK < 100 {
+			t.Errorf("%s: %d shots, failures %v", heat.Contender, heat.OK, heat.Failures)
+		}
+	}
+}
+
+// Too few processes are told, in words and not by the end of the runtime.
+func TestTooFewProcesses(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("another user can be played by root alone")
+	}
+	h := newHome(t)
+	if err := errors.Join(os.Chmod(filepath.Dir(h.dir), 0o755), os.Chmod(h.dir, 0o777)); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(h.dir, "paceduel"), text, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	h.write(t, "many.duel.yaml", "duel: Many\nbaseline: a\ncontenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\npace: { clients: 64, for: 200ms, warmup: 0 }\nrounds: 1\n")
+	for limit, want := range map[string]string{"5": "this user has", "60": "this run takes about"} {
+		cmd := exec.Command("bash", "-c", "ulimit -u "+limit+"; exec ./paceduel run many.duel.yaml")
+		cmd.Dir, cmd.Env = h.dir, append(h.env, "HOME="+h.dir)
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 64123, Gid: 64123}}
+		out, err := cmd.CombinedOutput()
+		if cmd.ProcessState == nil {
+			t.Skipf("another user may not be played here: %v", err)
+		}
+		if got := cmd.ProcessState.ExitCode(); got != 4 || !strings.Contains(string(out), want) || !strings.Contains(string(out), "ulimit -u") {
+			t.Errorf("with %s processes: status %d, %s; want 4 and %q", limit, got, out, want)
 		}
 	}
 }

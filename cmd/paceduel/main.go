@@ -14,10 +14,14 @@ import (
 	"syscall"
 
 	"paceduel/core/keeper"
+	"paceduel/core/meter"
 )
 
 // version is our version, as results carry it.
 const version = "0.1.0"
+
+// fewestProcesses is how many threads the runtime may want before anything is run; it ends the program if it gets none.
+const fewestProcesses = 12
 
 func main() {
 	keeper.Run()                                            // does not return in the process that ends our children when we are killed
@@ -25,6 +29,10 @@ func main() {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a reader that has gone away is an error of writing, not our end
 	ctx, stop := interruptible()
 	words := newConsole()
+	if left := meter.ReadRoom(); left.Processes < fewestProcesses {
+		complain(words.err, fmt.Errorf("start: this user has %d processes and threads left of %d (ulimit -u), and this program takes %d by itself; raise the limit", left.Processes, left.MostProcesses, fewestProcesses))
+		os.Exit(statusIncomplete)
+	}
 	root := rootCommand(lookupEnv, words)
 	err := root.ExecuteContext(ctx)
 	stop()

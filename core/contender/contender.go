@@ -8,8 +8,10 @@ package contender
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
+	"syscall"
 	"time"
 
 	"paceduel/core/clock"
@@ -24,6 +26,10 @@ type Kind struct {
 	// Open makes a driver. It may look at files and look up programs, but sends nothing and starts no shot. The error
 	// says what was attempted and what to do.
 	Open func(Setup, plan.Settings) (Driver, error)
+	// Descriptors is about how many files and connections a client has open at once; 0: two.
+	Descriptors int
+	// Processes is how many processes and threads of ours a client takes; 0: none of its own.
+	Processes int
 	// MetersCPU says whether Shot.CPU is filled in.
 	MetersCPU bool
 	// Floor, when set, gives the settings of the cheapest contender of the kind that can be driven like those given: what it
@@ -263,13 +269,23 @@ const (
 	Exit    // not the exit code that was expected
 	Signal  // ended by a signal
 	Unequal // not the work that it did at the weigh-in
+	Limits  // of ours: we may have no more descriptors, or no more processes
 	Other
 	Classes // how many there are
 )
 
-var classNames = [Classes]string{"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "same-work", "other"}
+var classNames = [Classes]string{"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "same-work", "own limits", "other"}
 
 func (c Class) String() string { return classNames[c] }
+
+// IsOwnLimit reports whether an error is that of a system call that failed since we may not have more of something. It says
+// nothing of a contender; whoever meets it is to try less hard.
+func IsOwnLimit(err error) bool {
+	return errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE)
+}
+
+// TryLess is how long whoever met a limit of ours waits before the next shot.
+const TryLess = 100 * time.Millisecond
 
 // Failed reports whether the shot counts as a failure.
 func (c Class) Failed() bool { return c > Cut }

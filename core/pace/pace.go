@@ -215,6 +215,9 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if check == nil || check.Take(&shot) {
 				r.Record(&shot, start)
 			}
+			if shot.Class == contender.Limits && !h.tryLess(ctx) {
+				return
+			}
 			if waits != nil {
 				waits.answered(i, shot.End)
 			}
@@ -239,6 +242,18 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 	}
 	wg.Wait()
 	return start, 0, nil
+}
+
+// tryLess waits after a shot that met a limit of ours; false when ctx ends before.
+func (h *Heat) tryLess(ctx context.Context) bool {
+	timer := time.NewTimer(contender.TryLess)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 // wait waits until a client may shoot; false when the part is over or ctx ends before.

@@ -93,6 +93,9 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 			if check == nil || check.Take(&shot) {
 				r.Record(&shot, start)
 			}
+			if shot.Class == contender.Limits {
+				h.tryLess(ctx)
+			}
 			free.Add(1)
 		}
 	}

@@ -292,16 +292,17 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 	}
 	r.footing.OnService = func(n footing.News) { r.send(ServiceIs(n)) }
 	cannot, err := r.footing.Begin(ctx)
-	for _, line := range cannot {
-		r.result.Footing.Cannot = append(r.result.Footing.Cannot, line)
-	}
+	r.result.Footing.Cannot = append(r.result.Footing.Cannot, cannot...)
 	r.result.Footing.Costs = r.footing.Costs
+	if err == nil {
+		r.entries = contender.OpenAll(p, r.cfg.Kinds, func(name string) contender.Setup { return r.footing.Of(name).Setup() })
+		err = r.room()
+	}
 	r.hide(r.result)
 	r.send(Footed{r.result.Footing})
 	if err != nil {
 		return err
 	}
-	r.entries = contender.OpenAll(p, r.cfg.Kinds, func(name string) contender.Setup { return r.footing.Of(name).Setup() })
 	return cmp.Or(r.weighIn(ctx), r.footing.Harm())
 }
 

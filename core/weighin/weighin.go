@@ -315,6 +315,8 @@ func advice(c contender.Class) string {
 		return "run it by hand from the same folder, or set expect: to the exit code of a good run"
 	case contender.Unequal:
 		return "see under weigh-in what it answered, and whether its answers may differ from time to time"
+	case contender.Limits:
+		return "raise the limits of this shell (ulimit -n, ulimit -u), or take fewer clients"
 	case contender.Signal:
 		return "run it by hand from the same folder: it crashes before any timing"
 	}

@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -31,7 +32,7 @@ var Kind = contender.Kind{
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
 	},
-	MetersCPU: true,
+	MetersCPU: true, Descriptors: 12, Processes: 3, // a thread that waits, one that reads, and the process itself
 	Floor: func([]plan.Settings) (plan.Settings, func(), error) {
 		s := New().(*Settings)
 		s.Run = []plan.Word{"true"} // the program that does nothing
@@ -187,12 +188,12 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		err = c.openInput()
 	}
 	if err != nil {
-		fail(contender.NoStart, err)
+		fail(startFailed(err), err)
 		return
 	}
 	out, err := c.output(shot.View)
 	if err != nil {
-		fail(contender.NoStart, err)
+		fail(startFailed(err), err)
 		return
 	}
 	defer out.close(c.stdout)
@@ -223,7 +224,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		pid, err := c.start(c.d.place, attr, shot)
 		if err != nil {
 			end()
-			fail(contender.NoStart, fmt.Errorf("run %s: %w", c.d.program, err))
+			fail(startFailed(err), fmt.Errorf("run %s: %w", c.d.program, err))
 			return
 		}
 		ended = c.await(ctx, pid, shot)
@@ -255,6 +256,15 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 			shot.View.Version = c.version(ctx)
 		}
 	}
+}
+
+// startFailed is the class of a run that could not begin. A process that may not be created for want of processes says that
+// it should be tried again.
+func startFailed(err error) contender.Class {
+	if contender.IsOwnLimit(err) || errors.Is(err, syscall.EAGAIN) {
+		return contender.Limits
+	}
+	return contender.NoStart
 }
 
 // openInput opens standard input anew where a file is named: the workspace may hold another copy since the last run.

@@ -515,6 +515,8 @@ func classify(err error) contender.Class {
 		return contender.Reset
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return contender.Timeout
+	case contender.IsOwnLimit(err):
+		return contender.Limits
 	}
 	return contender.Other
 }

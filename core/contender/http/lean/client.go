@@ -212,6 +212,9 @@ func (c *Client) failed(err error) (contender.Class, error) {
 	case errors.As(err, &op) && op.Op == "remote error":
 		return contender.TLS, err // an alert of the other side
 	}
+	if contender.IsOwnLimit(err) {
+		return contender.Limits, err
+	}
 	return contender.Other, err
 }
 

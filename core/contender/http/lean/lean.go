@@ -251,7 +251,7 @@ func (c *Crew) begin() time.Duration {
 	}
 	for range burst {
 		if !c.more || len(c.free) == 0 {
-			if len(c.later) > 0 && c.job.Over() {
+			if len(c.later) > 0 && c.job.Over != nil && c.job.Over() {
 				c.more = false // whoever still waits need not
 			}
 			return next
@@ -309,7 +309,7 @@ func (c *Crew) connect(k *conn) {
 	}
 	fd, err := unix.Socket(family, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
-		c.end(k, contender.Other, fmt.Errorf("open a connection: %w", err))
+		c.fail(k, fmt.Errorf("open a connection: %w", err))
 		return
 	}
 	k.fd = fd
@@ -496,6 +496,8 @@ func (c *Crew) fail(k *conn, err error) {
 		err = fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
 		class = contender.Reset
+	case contender.IsOwnLimit(err):
+		class = contender.Limits
 	}
 	c.end(k, class, err)
 }
@@ -528,6 +530,10 @@ func (c *Crew) finish(k *conn, now time.Duration, class contender.Class, err err
 	k.phase = idle
 	c.active--
 	c.job.Done(k.index, &k.shot)
+	if class == contender.Limits {
+		c.later.push(waiter{now + contender.TryLess, k.index})
+		return
+	}
 	c.release(k.index)
 }
 
