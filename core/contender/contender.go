@@ -154,6 +154,9 @@ type Shot struct {
 	// Asked is from Start to the last byte of the request handed to the connection, FirstByte to the first byte of the
 	// answer; 0 for commands.
 	Asked, FirstByte time.Duration
+	// Replaced is how many kept connections turned out to have been closed before anything was sent over them. A shot whose
+	// connection closes later has failed: nothing is sent twice.
+	Replaced int
 	// Redirects is how many were followed, Opened how many connections a shot of several requests opened.
 	Redirects, Opened int
 	// Trace is the identifier under which the service can find it in its traces; zero for none.

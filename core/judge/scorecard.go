@@ -74,6 +74,7 @@ func scorecard(r *result.Result) []Row {
 		add(lag)
 	}
 	add(row(r, "sent a shot", result.AnyState, true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
+	add(row(r, "connections replaced", result.AnyState, true, func(t totals) float64 { return unlessNone(t.replaced) }, func(x float64) string { return units.Count(int64(x)) }))
 	add(row(r, "new connections a shot", result.AnyState, true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
 	first := row(r, "first touch", result.AnyState, true, // one shot each: to be seen, not to be compared
 		func(totals) float64 { return math.NaN() }, units.Seconds)
@@ -101,7 +102,7 @@ func scorecard(r *result.Result) []Row {
 
 // totals are a contender's sums over the heats that count.
 type totals struct {
-	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects float64
+	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects, replaced float64
 	peak, firstByte, connecting                                                                      float64
 	used                                                                                             contender.Resources
 	clients                                                                                          float64
@@ -141,6 +142,7 @@ func total(r *result.Result, name, state string) (t totals) {
 		t.received += float64(h.Received)
 		t.sent += float64(h.Sent)
 		t.connects += float64(h.Connects)
+		t.replaced += float64(h.Replaced)
 		t.clients = float64(h.Clients)
 		if h.CPUKnown {
 			if math.IsNaN(t.cpu) {

@@ -288,7 +288,8 @@ type Heat struct {
 	Service      *Service            `json:"service,omitempty"`                 // what the contender's service held and used; nil without one that lasts for the heat
 	Sent         int64               `json:"sent_bytes"`
 	Received     int64               `json:"received_bytes"`
-	Connects     int64               `json:"connections,omitempty"` // opened
+	Connects     int64               `json:"connections,omitempty"`          // opened
+	Replaced     int64               `json:"replaced_connections,omitempty"` // of these, in place of kept ones that the server had closed between shots
 	ConnectSum   time.Duration       `json:"connect_sum_ns,omitempty"`
 	Warmup       int64               `json:"warmup_shots"`                // performed before, not judged
 	FirstByteSum time.Duration       `json:"first_byte_sum_ns,omitempty"` // of the successful shots, from their start

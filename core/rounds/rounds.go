@@ -546,7 +546,7 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: pace.Clients(r.cfg.Plan.Pace),
 		OK: m.Counts[contender.OK], LatencySum: m.Latency, Busy: max(m.Elapsed-span.Aside, 0),
 		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind + r.swept,
-		Connects: m.Connections, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: pick(tally.Points(r.judged), min(max(allDots/max(r.result.Planned(), 1), leastDots), mostDots)),
+		Connects: m.Connections, Replaced: m.Replaced, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: pick(tally.Points(r.judged), min(max(allDots/max(r.result.Planned(), 1), leastDots), mostDots)),
 	}
 	var err error
 	if h.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {

@@ -175,6 +175,7 @@ type Sums struct {
 	Resources      contender.Resources
 	Peak           int64 // the most memory of a shot
 	Connections    int64 // opened
+	Replaced       int64 // of them, in place of kept ones that were closed between shots
 	Redirects      int64 // followed
 	Lines          int64 // of output
 	LeftBehind     int64 // processes that outlived their shot and were ended
@@ -258,7 +259,7 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 		r.LeftBehind += int64(shot.LeftBehind)
 		r.Connections += int64(shot.Opened)
 	}
-	if shot.Connect > 0 || shot.Redirects > 0 {
+	if shot.Connect > 0 || shot.Redirects > 0 || shot.Replaced > 0 {
 		r.opened(shot)
 	}
 	r.Elapsed = max(r.Elapsed, shot.End-start) // what was sampled is recorded later
@@ -292,6 +293,7 @@ func (r *Recorder) ascend(shot *contender.Shot, start, latency time.Duration) {
 // opened counts what most shots of a kept connection have none of.
 func (r *Recorder) opened(shot *contender.Shot) {
 	r.Redirects += int64(shot.Redirects)
+	r.Replaced += int64(shot.Replaced)
 	if shot.Connect > 0 {
 		r.Connections++
 		r.Connect += shot.Connect
@@ -572,6 +574,7 @@ func (s *Sums) merge(o *Sums) {
 	s.Resources.Add(o.Resources)
 	s.Peak = max(s.Peak, o.Peak)
 	s.Connections += o.Connections
+	s.Replaced += o.Replaced
 	s.Redirects += o.Redirects
 	s.Lines += o.Lines
 	s.LeftBehind += o.LeftBehind

@@ -35,7 +35,7 @@ func (d *driver) batch(i int) contender.Client {
 	b := &batchClient{d: d, first: i * d.settings.Batch % len(d.requests), items: make([]contender.Shot, d.settings.Batch)}
 	atOnce := min(max(d.settings.AtOnce, 1), d.settings.Batch)
 	if d.means == byCrew {
-		b.crew, b.err = d.crew(atOnce)
+		b.crew, b.err = d.crew(atOnce, true)
 	} else {
 		for k := range atOnce {
 			b.asks = append(b.asks, d.single(i*atOnce+k, 1).(asker))
@@ -151,6 +151,7 @@ func (b *batchClient) sum(shot *contender.Shot) {
 		shot.Received += s.Received
 		shot.Length += s.Length
 		shot.Redirects += s.Redirects
+		shot.Replaced += s.Replaced
 		if s.Connect > 0 {
 			shot.Opened++
 		}

@@ -30,15 +30,16 @@ func (d *driver) Crew(n int) (contender.Crew, error) {
 	if d.means != byCrew || d.settings.Batch > 0 {
 		return nil, nil
 	}
-	return d.crew(n)
+	return d.crew(n, false)
 }
 
 // crew makes a crew on the lean path.
-func (d *driver) crew(n int) (*lean.Crew, error) {
+func (d *driver) crew(n int, beside bool) (*lean.Crew, error) {
 	cfg, err := d.lean()
 	if err != nil {
 		return nil, err
 	}
+	cfg.Beside = beside
 	server := d.requests[0].url
 	ctx, cancel := context.WithTimeout(context.Background(), lookupLimit)
 	defer cancel()
@@ -97,7 +98,7 @@ func (d *driver) leanClient(i, n int) contender.Client {
 			return lean.Opened{}, err
 		}
 		l := lineOf(conn)
-		return lean.Opened{Conn: conn, Lookup: l.lookup, Dial: l.opening.dial, TLS: l.opening.tls, Bytes: func() (int64, int64) {
+		return lean.Opened{Conn: conn, Lookup: l.lookup, Dial: l.opening.dial, TLS: l.opening.tls, Gone: l.gone, Bytes: func() (int64, int64) {
 			return l.sent.Swap(0), l.received.Swap(0)
 		}}, nil
 	}, i, n)}
@@ -163,7 +164,7 @@ func (c *crewOfOne) Shoot(ctx context.Context, shot *contender.Shot) {
 func (c *crewOfOne) ask(ctx context.Context, row int, shot *contender.Shot) {
 	view := shot.View
 	if c.crew == nil && c.err == nil {
-		c.crew, c.err = c.d.crew(1)
+		c.crew, c.err = c.d.crew(1, true)
 	}
 	shot.Start, shot.Row = c.d.clock.Now(), row
 	shot.End = shot.Start

@@ -166,7 +166,8 @@ func (d *driver) single(i, n int) contender.Client {
 		one.Rewind()
 		return one
 	}
-	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body")}
+	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body"), probe: &probe{clock: d.clock}}
+	c.plain = len(d.pools) == 0 && d.settings.Protocol != http2 && d.settings.Proxy == "" && d.settings.Redirects == 0 && !d.settings.Cookies
 	c.Rewind()
 	if len(d.pools) > 0 {
 		c.transport = d.pools[i%len(d.pools)]
@@ -175,6 +176,9 @@ func (d *driver) single(i, n int) contender.Client {
 		if d.settings.Protocol == http2 {
 			c.transport.MaxConnsPerHost = 1
 		}
+	}
+	if c.plain {
+		c.transport.dialer.probe, c.transport.dialer.limit = c.probe, d.settings.Timeout.D()
 	}
 	c.transport.users.Add(1)
 	if d.settings.Redirects > 0 || d.settings.Cookies {
@@ -187,17 +191,28 @@ func (d *driver) single(i, n int) contender.Client {
 }
 
 // client asks over net/http. Client i of n takes rows i, i+n, i+2n and so on, so that no counter is shared.
+//
+// Most clients have a connection of their own, over HTTP/1.1. Such a client makes nothing anew for a shot that it can keep
+// from the one before, and has the connection hold the limit; others take a context for each shot, which costs more.
 type client struct {
 	d           *driver
 	transport   *transport
 	follow      *http.Client // set where redirects or cookies are wanted
+	plain       bool         // a connection of its own, over HTTP/1.1, and one request a shot
 	first, step int
 	next        int
 	buf         []byte
 	marks       contender.Marks
 	printed     *marks.Reader // of what the plan has read from answers; nil for nothing
 	body        []byte        // that it is read from, where nobody else keeps it
+	probe       *probe
+	ctx         context.Context // of the heat
+	traced      context.Context // the same with the probe
+	kept        []*http.Request // one for each row, as long as the heat lasts; nil: not made yet, or not to be kept
 }
+
+// mostKept bounds the requests that each client keeps.
+const mostKept = 64
 
 func (c *client) Rewind() { c.next = c.first % len(c.d.requests) }
 
@@ -208,24 +223,44 @@ func (c *client) Close() {
 	c.transport = nil
 }
 
-// probe takes down one shot's moments. net/http may call it from goroutines of its own, and after the shot has ended.
+// probe takes down one shot's moments. net/http may call it from goroutines of its own; what it says of a shot that has
+// ended is overwritten by the next one.
 type probe struct {
 	clock *clock.Clock
 	start time.Duration
+	limit time.Time    // that connections hold; zero: the context does
 	asked atomic.Int64 // nanoseconds from the start; 0: not yet
 	first atomic.Int64
+	twice atomic.Bool // it would have been sent again
 
-	mu     sync.Mutex
-	lines  []*line
-	opened opening
-	began  time.Duration // of a handshake behind a proxy
-	tls    time.Duration
+	mu       sync.Mutex
+	lines    []*line
+	latest   *line // that the request at hand goes over
+	before   int64 // what had been written to it until then
+	opened   opening
+	replaced int
+	attempts int                // at the request at hand
+	give     context.CancelFunc // ends the attempt; nil: the dialer does
+	began    time.Duration      // of a handshake behind a proxy
+	tls      time.Duration
+}
+
+// reset prepares for the next shot.
+func (p *probe) reset(start time.Duration, limit time.Time, give context.CancelFunc) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.start, p.limit, p.give = start, limit, give
+	p.asked.Store(0)
+	p.first.Store(0)
+	p.twice.Store(false)
+	p.lines, p.latest, p.opened, p.replaced, p.attempts, p.began, p.tls = p.lines[:0], nil, opening{}, 0, 0, 0, 0
 }
 
 func (p *probe) since() int64 { return max(int64(p.clock.Now()-p.start), 1) }
 
 func (p *probe) trace() *httptrace.ClientTrace {
 	return &httptrace.ClientTrace{
+		GetConn:              func(string) { p.get() },
 		GotConn:              p.got,
 		WroteRequest:         func(httptrace.WroteRequestInfo) { p.asked.Store(p.since()) },
 		GotFirstResponseByte: func() { p.first.Store(p.since()) },
@@ -242,6 +277,30 @@ func (p *probe) trace() *httptrace.ClientTrace {
 	}
 }
 
+// get is told that a request wants a connection: for the first time, or, when the one that it had was closed, for another
+// one. net/http would send a request again of which some may have arrived; here nothing is sent twice.
+func (p *probe) get() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.first.Load() > 0 { // it was redirected
+		p.first.Store(0)
+		p.attempts = 0
+	}
+	if p.attempts++; p.attempts == 1 {
+		return
+	}
+	p.replaced++
+	if p.latest != nil && p.latest.written.Load() > p.before {
+		p.twice.Store(true)
+		if p.give != nil {
+			p.give()
+		}
+	}
+}
+
+// fresh is how long ago a kept connection may have been used to be used again unseen.
+const fresh = 5 * time.Microsecond
+
 // got is told which connection a request goes over.
 func (p *probe) got(info httptrace.GotConnInfo) {
 	p.mu.Lock()
@@ -250,6 +309,14 @@ func (p *probe) got(info httptrace.GotConnInfo) {
 	if l == nil {
 		return
 	}
+	if own := !l.from.http2; own && (p.twice.Load() || info.Reused && p.start-time.Duration(l.used.Load()) > fresh && l.gone()) {
+		l.Conn.Close() // nothing goes over it, and net/http takes another one if it may
+		return
+	}
+	if !p.limit.IsZero() {
+		l.Conn.SetDeadline(p.limit)
+	}
+	p.latest, p.before = l, l.written.Load()
 	if !slices.Contains(p.lines, l) {
 		p.lines = append(p.lines, l)
 	}
@@ -273,11 +340,18 @@ func (p *probe) fill(shot *contender.Shot) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, l := range p.lines {
+		l.used.Store(int64(shot.End))
 		shot.Sent += l.sent.Swap(0)
 		shot.Received += l.received.Swap(0)
+		if !p.limit.IsZero() {
+			l.Conn.SetDeadline(time.Time{}) // until its next shot it may wait for as long as it likes
+		}
 	}
 	shot.Lookup, shot.TLS, shot.Connect = p.opened.lookup, p.opened.tls, p.opened.total()
 	shot.Asked, shot.FirstByte = time.Duration(p.asked.Load()), time.Duration(p.first.Load())
+	if shot.Replaced = p.replaced; p.twice.Load() {
+		shot.Replaced--
+	}
 }
 
 // Shoot performs one request and reads its answer to the end.
@@ -288,32 +362,36 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 }
 
 func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
-	r := &c.d.requests[row]
 	shot.Row = row
 	c.marks.Clear()
 	c.body = c.body[:0]
-	p := &probe{clock: c.d.clock}
-	traced := httptrace.WithClientTrace(ctx, p.trace())
-	request := c.d.request(r)
-	if c.d.settings.Trace {
-		shot.Trace = c.d.traceID()
-		request.Header = maps.Clone(request.Header)
-		request.Header["Traceparent"] = []string{traceparent(shot.Trace)}
+	if c.ctx != ctx {
+		c.ctx, c.kept = ctx, nil
+		c.traced = httptrace.WithClientTrace(ctx, c.probe.trace())
 	}
-	shot.Start = c.d.clock.Now() // before the limit starts to count, so that a timeout lasts at least as long
-	p.start = shot.Start
-	limited, cancel := context.WithTimeout(traced, c.d.settings.Timeout.D())
-	defer cancel()
-	answer, err := c.send(request.WithContext(limited))
+	request := c.request(row, shot)
+	limited := c.traced
+	if c.plain {
+		shot.Start = c.d.clock.Now()
+		c.probe.reset(shot.Start, time.Now().Add(c.d.settings.Timeout.D()), nil)
+	} else {
+		shot.Start = c.d.clock.Now() // before the limit starts to count, so that a timeout lasts at least as long
+		var cancel context.CancelFunc
+		limited, cancel = context.WithTimeout(c.traced, c.d.settings.Timeout.D())
+		defer cancel()
+		c.probe.reset(shot.Start, time.Time{}, cancel)
+		request = request.WithContext(limited)
+	}
+	answer, err := c.send(request)
 	var length int64
 	if err == nil {
 		length, err = c.read(answer, shot)
 		answer.Body.Close()
 	}
 	shot.End = c.d.clock.Now()
-	p.fill(shot)
+	c.probe.fill(shot)
 	shot.Length = length
-	c.judge(ctx, limited, r, answer, length, err, shot)
+	c.judge(ctx, limited, &c.d.requests[row], answer, length, err, shot)
 	if answer == nil {
 		return
 	}
@@ -328,6 +406,28 @@ func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
 	if shot.View != nil {
 		c.describe(answer, length, shot.View)
 	}
+}
+
+// request is what asks for a row.
+func (c *client) request(row int, shot *contender.Shot) *http.Request {
+	r := &c.d.requests[row]
+	keep := c.plain && len(r.body) == 0 && !c.d.settings.Trace && len(c.d.requests) <= mostKept
+	if keep && c.kept != nil && c.kept[row] != nil {
+		return c.kept[row]
+	}
+	request := c.d.request(r).WithContext(c.traced)
+	if c.d.settings.Trace {
+		shot.Trace = c.d.traceID()
+		request.Header = maps.Clone(request.Header)
+		request.Header["Traceparent"] = []string{traceparent(shot.Trace)}
+	}
+	if keep {
+		if c.kept == nil {
+			c.kept = make([]*http.Request, len(c.d.requests))
+		}
+		c.kept[row] = request
+	}
+	return request
 }
 
 func (c *client) send(request *http.Request) (*http.Response, error) {
@@ -460,7 +560,9 @@ func (c *client) judge(ctx, limited context.Context, r *request, answer *http.Re
 	switch {
 	case ctx.Err() != nil: // whatever came: it may be what the server says to a client that hangs up
 		shot.Class, shot.Err = contender.Cut, ctx.Err()
-	case err != nil && limited.Err() != nil:
+	case err != nil && shot.End-shot.Start < c.d.settings.Timeout.D() && c.probe.twice.Load():
+		shot.Class, shot.Err = contender.Reset, fmt.Errorf("%s: %w", r.url.Host, errTwice)
+	case err != nil && (limited.Err() != nil || shot.End-shot.Start >= c.d.settings.Timeout.D()):
 		shot.Class = contender.Timeout
 		shot.Err = fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", r.url.Host, c.d.settings.Timeout.D(), length)
 	case err != nil:
@@ -492,6 +594,9 @@ func (d *driver) status(code int, text string) error {
 	}
 	return fmt.Errorf("status %s, expected %s", text, wanted)
 }
+
+// errTwice is a connection that closed before it answered, when some of the request may have arrived.
+var errTwice = errors.New("it closed the connection before it answered; what was sent is not sent again")
 
 // resets are the ways in which net/http says that a connection or a stream of it was ended by the other side; it has no
 // types for them.

@@ -14,7 +14,10 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"paceduel/core/clock"
 	"paceduel/core/files"
@@ -26,7 +29,10 @@ type line struct {
 	net.Conn
 	opening
 	from           *dialer
+	gone           func() bool  // whether the other side has closed it
+	used           atomic.Int64 // when its last shot ended, on the clock
 	sent, received atomic.Int64
+	written        atomic.Int64 // since it was opened
 }
 
 // opening is what a connection cost before its first request.
@@ -35,9 +41,13 @@ type opening struct{ lookup, dial, tls time.Duration }
 func (o opening) total() time.Duration { return o.lookup + o.dial + o.tls }
 
 func (l *line) Write(p []byte) (int, error) {
+	l.written.Add(int64(len(p)))
 	l.sent.Add(int64(len(p))) // before, since the answer may be read before Write returns
 	written, err := l.Conn.Write(p)
-	l.sent.Add(int64(written - len(p)))
+	if short := int64(written - len(p)); short != 0 {
+		l.sent.Add(short)
+		l.written.Add(short)
+	}
 	return written, err
 }
 
@@ -47,6 +57,28 @@ func (l *line) Read(p []byte) (int, error) {
 		l.received.Add(int64(read))
 	}
 	return read, err
+}
+
+// watch returns what tells, in one system call, whether the other side has closed the connection.
+func (l *line) watch() func() bool {
+	own, ok := l.Conn.(syscall.Conn)
+	if !ok {
+		return func() bool { return false }
+	}
+	raw, err := own.SyscallConn()
+	if err != nil {
+		return func() bool { return true } // it is closed on our side
+	}
+	var state uint8
+	look := func(fd uintptr) {
+		if info, err := unix.GetsockoptTCPInfo(int(fd), unix.IPPROTO_TCP, unix.TCP_INFO); err == nil {
+			state = info.State
+		}
+	}
+	return func() bool {
+		state = unix.BPF_TCP_ESTABLISHED
+		return raw.Control(look) != nil || state != unix.BPF_TCP_ESTABLISHED
+	}
 }
 
 // lineOf finds the line that a connection goes over; nil when it is none of ours.
@@ -69,6 +101,8 @@ type dialer struct {
 	guard guard.Guard
 	tls   *tls.Config
 	http2 bool
+	probe *probe        // of the one client that it is for; nil where there are several
+	limit time.Duration // of opening a connection; 0: the context's
 
 	mu   sync.Mutex
 	open map[*line]bool
@@ -106,6 +140,14 @@ func (d *dialer) connect(ctx context.Context, network, address string) (*line, e
 	if err != nil {
 		return nil, err
 	}
+	if d.probe != nil && d.probe.twice.Load() {
+		return nil, errTwice
+	}
+	if d.limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, d.limit)
+		defer cancel()
+	}
 	began := d.clock.Now()
 	addresses, err := d.guard.Addresses(ctx, host, port)
 	if err != nil {
@@ -118,6 +160,7 @@ func (d *dialer) connect(ctx context.Context, network, address string) (*line, e
 		return nil, err
 	}
 	l.opening.dial = max(d.clock.Now()-began, 1)
+	l.gone = l.watch()
 	d.mu.Lock()
 	if d.open == nil {
 		d.open = map[*line]bool{}
@@ -144,6 +187,11 @@ func (d *dialer) dialTLS(ctx context.Context, network, address string) (net.Conn
 	}
 	began := d.clock.Now()
 	conn := tls.Client(l, config)
+	if d.limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, d.limit)
+		defer cancel()
+	}
 	if err := conn.HandshakeContext(ctx); err != nil {
 		l.Close()
 		if d.http2 && strings.Contains(err.Error(), "no application protocol") {

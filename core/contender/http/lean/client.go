@@ -18,6 +18,8 @@ import (
 type Opened struct {
 	net.Conn
 	Lookup, Dial, TLS time.Duration
+	// Gone reports whether the server has closed it.
+	Gone func() bool
 	// Bytes takes what went over the wire since it was last asked, which may be more than what was written and read.
 	Bytes func() (sent, received int64)
 }
@@ -35,7 +37,6 @@ type Client struct {
 	buf    []byte
 	ctx    context.Context // whose end hurries the connection
 	forget func() bool
-	reused bool
 }
 
 // NewClient makes the i-th of n clients.
@@ -75,14 +76,11 @@ func (c *Client) Ask(ctx context.Context, row int, shot *contender.Shot) {
 	shot.Row = row
 	c.answer.begin(request.IsHead, shot.View)
 	shot.Start = c.cfg.Clock.Now()
-	class, err := c.attempt(ctx, request, shot)
-	if err != nil && c.reused && shot.FirstByte == 0 && ctx.Err() == nil && class == contender.Reset {
-		// A kept connection turned out to have been closed meanwhile.
-		c.count(shot)
+	if c.conn.Conn != nil && c.conn.Gone() {
 		c.hangUp()
-		c.answer.begin(request.IsHead, shot.View)
-		class, err = c.attempt(ctx, request, shot)
+		shot.Replaced++
 	}
+	class, err := c.attempt(ctx, request, shot)
 	shot.End = c.cfg.Clock.Now()
 	c.count(shot)
 	if ctx.Err() != nil { // whatever came: it may be what the server says to a client that hangs up
@@ -97,7 +95,6 @@ func (c *Client) Ask(ctx context.Context, row int, shot *contender.Shot) {
 	if shot.View != nil && c.answer.inBody {
 		c.answer.describe()
 	}
-	c.reused = true
 	if !c.cfg.Keep || c.answer.close || class.Failed() && class != contender.Status || class == contender.Cut {
 		c.hangUp()
 	}
@@ -178,7 +175,6 @@ func (c *Client) open(ctx context.Context, shot *contender.Shot) (contender.Clas
 	limited, cancel := context.WithTimeout(ctx, c.cfg.Timeout)
 	defer cancel()
 	conn, err := c.dial(limited)
-	c.reused = false
 	if err != nil {
 		if limited.Err() != nil {
 			return contender.Timeout, fmt.Errorf("no connection to %s after %s: %w", c.cfg.Host, c.cfg.Timeout, err)

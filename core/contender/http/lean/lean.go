@@ -43,6 +43,8 @@ type Config struct {
 	Timeout   time.Duration
 	MaxBody   int64
 	Keep      bool // connections are kept from shot to shot
+	// Beside says that several crews are at work at a time, so that one that waits has to let the others run.
+	Beside bool
 	// Status says what is wrong with a status; nil is good.
 	Status func(status int, reason string) error
 }
@@ -76,7 +78,8 @@ type conn struct {
 	addr   int           // which address was tried
 	began  time.Duration // of connecting
 	first  bool          // no byte of the answer has come
-	reused bool          // it has answered before
+	last   time.Duration // when bytes came over it
+	lost   bool          // the server closed it between shots
 	watch  uint32        // what epoll tells of it
 }
 
@@ -290,16 +293,45 @@ func (c *Crew) start(k *conn, due time.Duration) {
 	c.active++
 	k.shot.Start = c.cfg.Clock.Now()
 	if k.fd < 0 {
+		if k.lost {
+			k.shot.Replaced, k.lost = 1, false
+		}
 		c.connect(k)
 		return
 	}
-	k.phase, k.reused = asking, true
+	if c.gone(k) {
+		c.replace(k)
+		return
+	}
+	k.phase = asking
 	c.send(k)
+}
+
+// fresh is how long ago the last bytes may have come over a kept connection for it to be used unseen: in that time epoll
+// would hardly have told that the server closed it.
+const fresh = 5 * time.Microsecond
+
+// gone reports whether a kept connection was closed by the server, or has bytes that nobody asked for.
+func (c *Crew) gone(k *conn) bool {
+	if k.shot.Start-k.last < fresh {
+		return false
+	}
+	_, errno := rawPeek(k.fd, c.buf[:1])
+	return errno != unix.EAGAIN && errno != unix.EINTR
+}
+
+// replace has a shot go over a new connection, since nothing of it was sent over the old one.
+func (c *Crew) replace(k *conn) {
+	c.hangUp(k)
+	k.shot.Replaced++
+	k.shot.Sent = 0
+	k.out = c.cfg.Requests[k.shot.Row].Wire
+	c.connect(k)
 }
 
 // connect opens a connection for the shot at hand.
 func (c *Crew) connect(k *conn) {
-	k.phase, k.reused, k.began = connecting, false, c.cfg.Clock.Now()
+	k.phase, k.began = connecting, c.cfg.Clock.Now()
 	address := c.cfg.Addresses[k.addr%len(c.cfg.Addresses)].AddrPort()
 	family, sockaddr := unix.AF_INET, unix.Sockaddr(nil)
 	if ip := address.Addr(); ip.Is4() || ip.Is4In6() {
@@ -354,8 +386,11 @@ func (c *Crew) send(k *conn) {
 		case errno == unix.EAGAIN:
 			c.watchFor(k, unix.EPOLLIN|unix.EPOLLOUT|unix.EPOLLRDHUP)
 			return
+		case errno != 0 && k.shot.Sent == 0 && k.shot.Connect == 0 && k.shot.Replaced == 0:
+			c.replace(k) // it was kept, and took nothing
+			return
 		case errno != 0:
-			c.broken(k, errno)
+			c.fail(k, errno)
 			return
 		default:
 			k.shot.Sent += int64(n)
@@ -407,15 +442,17 @@ func (c *Crew) receive(k *conn) {
 			return
 		case k.phase != asking:
 			c.hangUp(k)
+			k.lost = true
 			return
 		case errno != 0:
-			c.broken(k, errno)
+			c.fail(k, errno)
 			return
 		case n == 0:
 			c.ended(k)
 			return
 		}
 		c.seen = c.cfg.Clock.Now()
+		k.last = c.seen
 		if k.first {
 			k.first = false
 			k.shot.FirstByte = c.seen - k.shot.Start
@@ -454,9 +491,6 @@ func unreadable(host string, err error) (contender.Class, error) {
 
 // ended is a connection that the server closed during a shot.
 func (c *Crew) ended(k *conn) {
-	if c.again(k) {
-		return
-	}
 	err := k.answer.closed()
 	switch {
 	case err == nil:
@@ -466,26 +500,6 @@ func (c *Crew) ended(k *conn) {
 	default:
 		c.end(k, contender.Length, err)
 	}
-}
-
-// broken is a connection that failed during a shot.
-func (c *Crew) broken(k *conn, err error) {
-	if !c.again(k) {
-		c.fail(k, err)
-	}
-}
-
-// again asks once more over a new connection when a kept one turned out to have been closed meanwhile.
-func (c *Crew) again(k *conn) bool {
-	if !k.reused || !k.first {
-		return false
-	}
-	c.hangUp(k)
-	request := &c.cfg.Requests[k.shot.Row]
-	k.answer.begin(request.IsHead, k.shot.View)
-	k.out = request.Wire
-	c.connect(k)
-	return true
 }
 
 func (c *Crew) fail(k *conn, err error) {
@@ -565,7 +579,11 @@ func (c *Crew) cut(err error) {
 // wait sleeps until a connection has something or the time is over.
 func (c *Crew) wait(d time.Duration) int {
 	spec := unix.NsecToTimespec(int64(max(d, 0)))
-	n, _, errno := syscall.RawSyscall6(unix.SYS_EPOLL_PWAIT2, uintptr(c.epoll), uintptr(unsafe.Pointer(&c.events[0])), uintptr(len(c.events)), uintptr(unsafe.Pointer(&spec)), 0, 0)
+	call := syscall.RawSyscall6
+	if c.cfg.Beside && d > 0 {
+		call = syscall.Syscall6
+	}
+	n, _, errno := call(unix.SYS_EPOLL_PWAIT2, uintptr(c.epoll), uintptr(unsafe.Pointer(&c.events[0])), uintptr(len(c.events)), uintptr(unsafe.Pointer(&spec)), 0, 0)
 	if errno != 0 {
 		return 0 // EINTR is a reason to look again, like any other
 	}
@@ -574,6 +592,11 @@ func (c *Crew) wait(d time.Duration) int {
 
 func rawSend(fd int, p []byte) (int, syscall.Errno) {
 	n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_NOSIGNAL|unix.MSG_DONTWAIT, 0, 0)
+	return int(n), errno
+}
+
+func rawPeek(fd int, p []byte) (int, syscall.Errno) {
+	n, _, errno := syscall.RawSyscall6(unix.SYS_RECVFROM, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_DONTWAIT|unix.MSG_PEEK, 0, 0)
 	return int(n), errno
 }
 
