@@ -103,12 +103,12 @@ func scorecard(r *result.Result) []Row {
 // totals are a contender's sums over the heats that count.
 type totals struct {
 	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects, replaced float64
-	peak, firstByte, connecting                                                                      float64
-	used                                                                                             contender.Resources
-	clients                                                                                          float64
-	heats                                                                                            int
-	redirects, lines                                                                                 int64
-	left                                                                                             float64
+	peak, firstByte, connecting                                                                                float64
+	used                                                                                                       contender.Resources
+	clients                                                                                                    float64
+	heats                                                                                                      int
+	redirects, lines                                                                                           int64
+	left                                                                                                       float64
 }
 
 func (t totals) throughput() float64 {
