@@ -111,7 +111,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	if opt.out == "-" {
 		verdicts = s.words.err
 	}
-	spec := conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept}
+	spec := conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1}
 	var shots *shotFile
 	if opt.shots != "" {
 		var err error

@@ -20,8 +20,14 @@ type heat struct {
 	sorted    []float64              // samples in seconds, ascending; nil: the histogram says
 	steps     []*result.Distribution // of a climb
 	climb     *result.Climb
-	lengths   []*result.Distribution  // of the splits, in their order; nil while they are not worth decoding
+	lengths   []*lengths              // of the splits, in their order; nil while they are not worth decoding
 	known     map[plan.Figure]float64 // figures that were asked for
+}
+
+// lengths are what a heat's figures want of a split: how many there are, and their median.
+type lengths struct {
+	count  int64
+	median float64
 }
 
 // side is one contender in one state of caches.
@@ -40,14 +46,15 @@ type field struct {
 	heats   map[side]map[int]*heat // by round
 	inOrder map[side][]*heat       // the same in the order of the rounds, so that sums are the same each time
 	pooled  map[side]*result.Distribution
-	values  map[figureOf]Value   // that were asked for
-	splits  map[figureOf]float64 // parts' medians, that were
+	values  map[figureOf]Value                // that were asked for
+	splits  map[figureOf]float64              // parts' medians, that were
+	parts   map[figureOf]*result.Distribution // of all heats together, as far as they can be added up
 	// measured says that somebody else did, and that there are samples in place of histograms.
 	measured bool
 }
 
 func newField(r *result.Result) *field {
-	f := &field{r: r, alpha: level, heats: map[side]map[int]*heat{}, inOrder: map[side][]*heat{}, pooled: map[side]*result.Distribution{}, values: map[figureOf]Value{}, splits: map[figureOf]float64{}}
+	f := &field{r: r, alpha: level, heats: map[side]map[int]*heat{}, inOrder: map[side][]*heat{}, pooled: map[side]*result.Distribution{}, values: map[figureOf]Value{}, splits: map[figureOf]float64{}, parts: map[figureOf]*result.Distribution{}}
 	if len(r.Plan.Looks) > 0 {
 		f.alpha = plan.LookLevel
 	}
@@ -66,7 +73,7 @@ func (f *field) enter(s side, h *heat) {
 func gather(r *result.Result, splits bool) (*field, error) {
 	f := newField(r)
 	sides := f.sides()
-	decoded := make([][]*heat, len(sides)) // one for each of the sides
+	decoded := make([]decodedSide, len(sides)) // one for each of the sides
 	var work errgroup.Group
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for i, s := range sides {
@@ -80,7 +87,7 @@ func gather(r *result.Result, splits bool) (*field, error) {
 	}
 	for i, s := range sides {
 		var all []*result.Distribution
-		for _, h := range decoded[i] {
+		for _, h := range decoded[i].heats {
 			f.enter(s, h)
 			all = append(all, h.histogram)
 		}
@@ -88,29 +95,50 @@ func gather(r *result.Result, splits bool) (*field, error) {
 		if f.pooled[s], ok = result.Sum(all); !ok {
 			return nil, fmt.Errorf("latencies of %s do not fit each other from round to round", s.name)
 		}
+		for figure, sum := range decoded[i].parts {
+			f.parts[figureOf{figure, s}] = sum
+		}
 	}
 	return f, nil
 }
 
-// decode reads the histograms of a side's heats.
-func decode(r *result.Result, s side, splits bool) (out []*heat, err error) {
+// decodedSide is a side's heats and what their splits add up to; a part whose heats do not fit each other is nil.
+type decodedSide struct {
+	heats []*heat
+	parts map[plan.Figure]*result.Distribution
+}
+
+// decode reads the histograms of a side's heats. Those of splits are added up on the way and not kept.
+func decode(r *result.Result, s side, splits bool) (out decodedSide, err error) {
+	out.parts = map[plan.Figure]*result.Distribution{}
 	for _, h := range r.Of(s.name, s.state) {
-		one := &heat{Heat: h, climb: r.Plan.Pace.Climb, lengths: make([]*result.Distribution, len(h.Splits))}
+		one := &heat{Heat: h, climb: r.Plan.Pace.Climb, lengths: make([]*lengths, len(h.Splits))}
 		if one.histogram, err = h.Histogram(); err != nil {
-			return nil, err
+			return out, err
 		}
 		if one.steps, err = decodeSteps(h); err != nil {
-			return nil, err
+			return out, err
 		}
 		for i := range h.Splits {
 			if !splits {
 				break
 			}
-			if one.lengths[i], err = h.Splits[i].Histogram(); err != nil {
-				return nil, err
+			d, err := h.Splits[i].Histogram()
+			if err != nil {
+				return out, err
 			}
+			one.lengths[i] = &lengths{d.TotalCount(), d.Quantile(0.5)}
+			figure := partFigure(h.Splits[i].Name, h.Splits[i].Told)
+			sum, known := out.parts[figure]
+			if known && sum == nil {
+				continue
+			}
+			if sum, known = result.Sum([]*result.Distribution{sum, d}); !known {
+				sum = nil
+			}
+			out.parts[figure] = sum
 		}
-		out = append(out, one)
+		out.heats = append(out.heats, one)
 	}
 	return out, nil
 }
@@ -234,7 +262,6 @@ func (f *field) split(s side, name string, told bool) float64 {
 }
 
 func (f *field) splitOf(s side, name string, told bool) float64 {
-	var all []*result.Distribution
 	var sum, shots float64
 	for _, h := range f.inOrder[s] {
 		for i := range h.Splits {
@@ -242,11 +269,10 @@ func (f *field) splitOf(s side, name string, told bool) float64 {
 				continue
 			}
 			sum, shots = sum+h.Splits[i].Sum.Seconds(), shots+float64(h.OK)
-			all = append(all, h.lengths[i])
 		}
 	}
 	x := sum / shots
-	if pooled, ok := result.Sum(all); ok { // else they count in the mean alone
+	if pooled := f.parts[figureOf{partFigure(name, told), s}]; pooled != nil { // else they count in the mean alone
 		if n := pooled.TotalCount(); n >= medianFrom {
 			x = Quantile(pooled, 0.5)
 		} else if told && n > 0 {

@@ -413,8 +413,8 @@ func (h *heat) part(name string, told bool) float64 {
 		}
 		x := s.Sum.Seconds() / float64(h.OK)
 		if lengths := h.lengths[i]; lengths != nil {
-			if n := lengths.TotalCount(); n >= medianFrom {
-				x = Quantile(lengths, 0.5)
+			if n := lengths.count; n >= medianFrom {
+				x = lengths.median
 			} else if told && n > 0 { // not every shot has to tell it
 				x = s.Sum.Seconds() / float64(n)
 			}

@@ -48,7 +48,7 @@ type Config struct {
 	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result is
 	// not to be changed. It is for a plan that says until.
 	Enough func(*result.Result) bool
-	// Glance is how often a heat is looked at; 0: 250 ms.
+	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
 	Glance time.Duration
 }
 
@@ -102,6 +102,7 @@ type runner struct {
 	result   *result.Result
 	warm     []*tally.Recorder // one for each client, reused from heat to heat
 	judged   []*tally.Recorder
+	sets     map[int]recorderSet      // by how many they are for
 	woken    *tally.Recorder          // the shot after a silence
 	spent    map[string]time.Duration // the latest heat's whole length by contender, for the time left
 	done     int                      // heats
@@ -121,7 +122,7 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 	if cfg.Seed == 0 {
 		cfg.Seed = freshSeed()
 	}
-	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}, begun: map[bout]bool{}}
+	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}, begun: map[bout]bool{}, sets: map[int]recorderSet{}}
 	r.result = r.describe()
 	r.hide(r.result)
 	return r
@@ -130,15 +131,12 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 // recorders makes sure that there are n of them for each part of a heat, and empties them.
 func (r *runner) recorders(n int) {
 	if len(r.judged) != n {
-		r.warm, r.judged = nil, nil
-		keep := tally.MaxShots
-		if p := r.cfg.Plan.Pace; max(p.Repeat, p.Shots) > 0 {
-			keep = min(keep, max(p.Repeat, p.Shots))
+		set, made := r.sets[n]
+		if !made { // contenders may be driven by clients or by a crew: each set serves heat after heat
+			set = r.makeRecorders(n)
+			r.sets[n] = set
 		}
-		for range n {
-			r.warm = append(r.warm, tally.NewRecorder(0, ringOf(n)).KeepFirst(tally.MaxEarly/n))
-			r.judged = append(r.judged, tally.NewRecorder(keep/n+1, ringOf(n)).KeepFirst(tally.MaxEarly/n))
-		}
+		r.warm, r.judged = set.warm, set.judged
 	}
 	if r.woken == nil {
 		r.woken = tally.NewRecorder(0, 1)
@@ -148,6 +146,30 @@ func (r *runner) recorders(n int) {
 		r.warm[i].Reset(0)
 		r.judged[i].Reset(r.result.Seed + uint64(r.done*n+i))
 	}
+}
+
+// recorders of a heat: of its warm-up and of its judged part.
+type recorderSet struct{ warm, judged []*tally.Recorder }
+
+// mostDrawn is how many shots of a heat are kept one by one when nobody wants them but for the picture, which shows fewer.
+const mostDrawn = 8 * mostDots
+
+func (r *runner) makeRecorders(n int) (set recorderSet) {
+	keep, ring := tally.MaxShots, ringOf(n)
+	if r.cfg.OnShots == nil {
+		keep = mostDrawn
+	}
+	if r.cfg.Glance < 0 {
+		ring = 1
+	}
+	if p := r.cfg.Plan.Pace; max(p.Repeat, p.Shots) > 0 {
+		keep = min(keep, max(p.Repeat, p.Shots))
+	}
+	for range n {
+		set.warm = append(set.warm, tally.NewRecorder(0, ring).KeepFirst(tally.MaxEarly/n))
+		set.judged = append(set.judged, tally.NewRecorder(keep/n+1, ring).KeepFirst(tally.MaxEarly/n))
+	}
+	return set
 }
 
 // ringOf is how many shots of each of n recorders a watcher can look back on.

@@ -30,6 +30,8 @@ type watcher struct {
 	said      func() string // by the contender's service, so far
 	done      chan struct{}
 	wg        sync.WaitGroup
+	latest    []time.Duration // room for a glance
+	points    []tally.Point
 
 	mu      sync.Mutex
 	current pace.Stage
@@ -38,7 +40,9 @@ type watcher struct {
 
 func (r *runner) watch(round int, contender, state string, said func() string) *watcher {
 	w := &watcher{r: r, round: round, contender: contender, state: state, said: said, done: make(chan struct{})}
-	w.wg.Go(w.loop)
+	if r.cfg.Glance > 0 {
+		w.wg.Go(w.loop)
+	}
 	return w
 }
 
@@ -89,9 +93,9 @@ func (w *watcher) loop() {
 
 // glance fills in what the recorders show; seen holds how far the judged ones have been read.
 func (w *watcher) glance(p *Progress, recorders []*tally.Recorder, seen []int64) {
-	var latest []time.Duration
+	latest, points := w.latest[:0], w.points
+	defer func() { w.latest, w.points = latest, points }() // for the next glance
 	per := int64(max(1, maxSorted/len(recorders)))
-	var points []tally.Point
 	for i, rec := range recorders {
 		total := rec.Total()
 		p.Shots += total
