@@ -175,6 +175,8 @@ type Shot struct {
 	Measure bool
 	// Peak is the most memory that the contender's processes held at once, in bytes; 0 where that is not known.
 	Peak int64
+	// PeakGrain is by how much Peak may be off; 0: it is exact.
+	PeakGrain int64
 	// Resources are what its processes used, where that is known.
 	Resources Resources
 	// Length is the bytes of the answer's body, as they came; Lines how many line ends output that was read had.

@@ -320,7 +320,8 @@ func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 		}
 		return a
 	}
-	a.sample = stats.NewSample(d)
+	grainBase, grainOwn := f.grain(figure, base), f.grain(figure, own)
+	a.sample = stats.NewSample(d).Blurred(relative(grainBase, a.Baseline.V) + relative(grainOwn, a.Contender.V))
 	a.Ratio = math.Exp(a.sample.Centre())
 	a.Word = Open
 	if a.HeatShots > 0 && len(d) < stats.SignedRankFrom {
@@ -331,13 +332,32 @@ func (f *field) assess(figure plan.Figure, base, own side) Assessment {
 	if low, high, ok := a.sample.Interval(f.alpha); ok {
 		a.Low, a.High = math.Exp(low), math.Exp(high)
 	}
-	inUnits := stats.NewSample(apart)
+	inUnits := stats.NewSample(apart).Blurred(grainBase + grainOwn)
 	a.Difference = inUnits.Centre()
 	if low, high, ok := inUnits.Interval(f.alpha); ok {
 		a.DifferenceLow, a.DifferenceHigh = low, high
 	}
 	a.Counted = figure == plan.SentBack && a.Baseline.Low == a.Baseline.High && a.Contender.Low == a.Contender.High && constant(d)
 	return a
+}
+
+// grain is the resolution of a figure of a side, in its unit: by so much all its heats may be off in the same way.
+func (f *field) grain(figure plan.Figure, s side) (coarsest float64) {
+	if figure != plan.PeakBytes {
+		return 0
+	}
+	for _, h := range f.inOrder[s] {
+		coarsest = max(coarsest, float64(h.PeakGrain))
+	}
+	return coarsest
+}
+
+// relative is a grain as a share of a value, in logarithms.
+func relative(grain, of float64) float64 {
+	if grain == 0 || !(of > 0) {
+		return 0
+	}
+	return math.Log1p(grain / of)
 }
 
 // constant reports whether all values are the same.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -589,5 +590,38 @@ func TestCostThatMovedIsNotGone(t *testing.T) {
 	a := figure(t, v, "told heap [B]")
 	if a.Word != judge.Better || a.Say() != "less" || judge.Label(a.Figure) != "heap told" || judge.Show(a.Figure, a.Contender.V) != "1.91 MiB" {
 		t.Errorf("heap: %s %s, %s", a.Word, a.Say(), judge.Show(a.Figure, a.Contender.V))
+	}
+}
+
+// No word is said of a difference in memory that the measure cannot see, however often it is seen.
+func TestWordsAreNoSurerThanTheMeasure(t *testing.T) {
+	made := func(grain int64) *judge.Verdict {
+		r := sample.Make(sample.Duel{
+			Entrants: []sample.Entrant{{Name: "a", Latency: sample.Times(0.01, 0.1)}, {Name: "b", Latency: sample.Times(0.01, 0.1)}},
+			Rounds:   12, Shots: 50, Seed: 1,
+		})
+		for i := range r.Heats {
+			r.Heats[i].Peak = 1_200_000
+			if r.Heats[i].Contender == "b" {
+				r.Heats[i].Peak = 1_070_000 // 10.8 % less, each time
+			}
+			r.Heats[i].PeakGrain = grain
+		}
+		v, err := judge.Judge(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	for grain, want := range map[int64]judge.Word{0: judge.Better, 1000: judge.Better, 512 << 10: judge.Open} {
+		v := made(grain)
+		i := slices.IndexFunc(v.Faces[0].Figures, func(a judge.Assessment) bool { return a.Figure == plan.PeakBytes })
+		a := v.Faces[0].Figures[i]
+		if a.Word != want {
+			t.Errorf("with a grain of %d bytes the word is %s (%.3f to %.3f); want %s", grain, a.Word, a.Low, a.High, want)
+		}
+		if grain > 1000 && (a.Low > 0.8 || a.High < 1.5 || a.DifferenceHigh-a.DifferenceLow < 2*float64(grain)) {
+			t.Errorf("the interval is %.3f to %.3f, %.0f to %.0f bytes", a.Low, a.High, a.DifferenceLow, a.DifferenceHigh)
+		}
 	}
 }

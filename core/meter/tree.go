@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -168,6 +169,15 @@ func (t *Tree) Peak() int64 {
 	}
 	return field(t.file("/proc/"+strconv.Itoa(t.root)+"/status"), "VmHWM:") << 10
 }
+
+// MarkGrain is how coarse the kernel's mark of the most memory that a process held is, in bytes: it counts pages of files and
+// of memory without files apart, and each processor up to 32 of them, or twice as many as there are processors, before it
+// hands them on.
+var MarkGrain = sync.OnceValue(func() int64 {
+	const counters = 2
+	processors := int64(runtime.NumCPU())
+	return counters * processors * max(32, 2*processors) * int64(os.Getpagesize())
+})
 
 // Moment is what a tree held at a time since its watch began.
 type Moment struct {

@@ -281,6 +281,7 @@ type Heat struct {
 	CPUKnown     bool                `json:"cpu_known"`                         // whether cpu_ns means anything for this kind
 	Resources    contender.Resources `json:"resources,omitzero"`                // of the contender's processes
 	Peak         int64               `json:"peak_memory_bytes,omitempty"`       // the most that its processes held at once, in a run that was not judged
+	PeakGrain    int64               `json:"peak_memory_grain_bytes,omitempty"` // by how much that may be off, since the memory had been given back before it could be read; 0: exact
 	Starts       []Start             `json:"starts,omitempty"`                  // of its contender's service
 	First        time.Duration       `json:"first_shot_ns,omitempty"`           // latency of the heat's first shot, warm-up included, where it succeeded
 	Wake         time.Duration       `json:"wake_ns,omitempty"`                 // that of the shot after a silence

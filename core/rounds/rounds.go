@@ -608,6 +608,9 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 		h.Service = s
 		if !h.CPUKnown { // the kind starts no processes: what computes is the service
 			h.CPU, h.CPUKnown, h.Peak = s.CPU, true, s.Peak
+			if s.Exact { // the kernel's mark
+				h.PeakGrain = meter.MarkGrain()
+			}
 		}
 	}
 	for class := contender.Cut + 1; class < contender.Classes; class++ {
@@ -621,7 +624,9 @@ func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.He
 	r.beginnings(&h)
 	h.Causes = append(h.Causes, m.Causes...)
 	for i, w := range r.warm {
-		h.Peak = max(h.Peak, w.Peak)
+		if w.Peak > h.Peak {
+			h.Peak, h.PeakGrain = w.Peak, w.PeakGrain
+		}
 		h.Warmup += w.Total()
 		if r.judged[i].Total() == 0 && span.Busy == 0 {
 			h.Busy += h.Wall // a client that found nothing left to do was there all the same

@@ -174,6 +174,7 @@ type Sums struct {
 	CPU            time.Duration
 	Resources      contender.Resources
 	Peak           int64 // the most memory of a shot
+	PeakGrain      int64 // by how much that may be off
 	Connections    int64 // opened
 	Replaced       int64 // of them, in place of kept ones that were closed between shots
 	Redirects      int64 // followed
@@ -192,6 +193,13 @@ func (s *Sums) Shots() (n int64) {
 		n += c
 	}
 	return n
+}
+
+// peaked takes the most memory of a shot, with the grain of whatever was the most.
+func (s *Sums) peaked(most, grain int64) {
+	if most > s.Peak {
+		s.Peak, s.PeakGrain = most, grain
+	}
 }
 
 // Failures is how many failed.
@@ -254,7 +262,7 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	if shot.Asked == 0 { // no plain request, which knows nothing of these
 		r.CPU += shot.CPU
 		r.Resources.Add(shot.Resources)
-		r.Peak = max(r.Peak, shot.Peak)
+		r.peaked(shot.Peak, shot.PeakGrain)
 		r.Lines += shot.Lines
 		r.LeftBehind += int64(shot.LeftBehind)
 		r.Connections += int64(shot.Opened)
@@ -572,7 +580,7 @@ func (s *Sums) merge(o *Sums) {
 	s.Received += o.Received
 	s.CPU += o.CPU
 	s.Resources.Add(o.Resources)
-	s.Peak = max(s.Peak, o.Peak)
+	s.peaked(o.Peak, o.PeakGrain)
 	s.Connections += o.Connections
 	s.Replaced += o.Replaced
 	s.Redirects += o.Redirects

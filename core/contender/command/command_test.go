@@ -22,6 +22,10 @@ import (
 
 func TestMain(m *testing.M) {
 	keeper.Run()
+	if how := os.Getenv(holding); how != "" {
+		hold(how)
+		return
+	}
 	os.Exit(m.Run())
 }
 

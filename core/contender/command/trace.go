@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"paceduel/core/contender"
+	"paceduel/core/meter"
 )
 
 // traced runs a process under ptrace and learns the peak memory of its whole tree: each process is stopped for a moment
@@ -31,13 +32,13 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *conte
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	attr.Sys.Ptrace = true
-	own := memoryOf(os.Getpid(), "VmHWM:")
+	own := memoryOf(os.Getpid(), "status", "VmHWM:")
 	leader, err := c.start(c.d.place.Inside(), attr, shot)
 	if err != nil {
 		attr.Sys.Ptrace = false
 		return ending{}, false
 	}
-	t := tracer{leader: leader, living: map[int]bool{}}
+	t := tracer{leader: leader, living: map[int]bool{}, copies: map[int]bool{}, borrows: map[int]bool{}}
 	var mu sync.Mutex
 	killed, gone := false, false
 	kill := func() {
@@ -62,13 +63,13 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *conte
 	t.run()
 	c.seat.Clear()
 	// What the kernel kept of all that were waited for counts where it cannot be our own size at the start.
-	if kept := t.usage.Maxrss << 10; kept > own+own/4 {
-		t.peak = max(t.peak, kept)
+	if kept := t.usage.Maxrss << 10; kept > own+own/4 && kept > t.peak+t.grain+meter.MarkGrain() {
+		t.peak, t.grain = kept, meter.MarkGrain()
 	}
 	if !killed {
 		shot.LeftBehind = t.left
 	}
-	shot.Peak, shot.CPU = t.peak, time.Duration(t.usage.Utime.Nano()+t.usage.Stime.Nano())
+	shot.Peak, shot.PeakGrain, shot.CPU = t.peak, t.grain, time.Duration(t.usage.Utime.Nano()+t.usage.Stime.Nano())
 	return ending{killed: killed, status: t.status, usage: t.usage}, true
 }
 
@@ -85,13 +86,16 @@ func elevated(program string) bool {
 
 // tracer follows one process and all that it starts.
 type tracer struct {
-	leader int
-	living map[int]bool // processes; whether its first stop was seen
-	peak   int64
-	left   int // processes that outlived the leader
-	status syscall.WaitStatus
-	usage  syscall.Rusage // of the leader and the children it waited for
-	onExit func()         // called once, when the leader has ended
+	leader  int
+	living  map[int]bool // processes; whether its first stop was seen
+	copies  map[int]bool // forked processes that have not become another program: they share pages with where they come from
+	borrows map[int]bool // the same of those that have no memory but their parent's, until then
+	peak    int64
+	grain   int64 // by how much it may be off
+	left    int   // processes that outlived the leader
+	status  syscall.WaitStatus
+	usage   syscall.Rusage // of the leader and the children it waited for
+	onExit  func()         // called once, when the leader has ended
 }
 
 // Threads are not followed: to stop each of a program with many would take longer than the program. Children that other
@@ -146,6 +150,8 @@ func (t *tracer) wait(which int, block bool) (heard bool) {
 func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) {
 	if status.Exited() || status.Signaled() {
 		delete(t.living, pid)
+		delete(t.copies, pid)
+		delete(t.borrows, pid)
 		if pid == t.leader {
 			t.status, t.usage = status, usage
 			t.onExit()
@@ -174,29 +180,69 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 			if _, known := t.living[int(child)]; !known {
 				t.living[int(child)] = false
 			}
+			if status.TrapCause() == unix.PTRACE_EVENT_VFORK {
+				t.borrows[int(child)] = true
+			} else {
+				t.copies[int(child)] = true
+			}
 		}
 	case stopped == syscall.SIGTRAP:
-		// The start of another program.
+		// The start of another program, in memory of its own.
+		delete(t.copies, pid)
+		delete(t.borrows, pid)
 	default:
 		signal = int(stopped)
 	}
 	unix.PtraceCont(pid, signal)
 }
 
-// weigh looks at the tree while pid is about to end.
+// weigh looks at the tree while pid is about to end. What others hold then is added, each page that a process shares with
+// the one that it was forked from being counted there alone.
 func (t *tracer) weigh(pid int) {
-	total := memoryOf(pid, "VmHWM:")
+	if t.borrows[pid] {
+		return // it has no memory of its own yet
+	}
+	total, grain := peakOf(pid)
+	if t.copies[pid] && total > 0 {
+		shared := memoryOf(pid, "smaps_rollup", "Rss:") - ownPages(pid)
+		total -= max(shared, 0)
+	}
 	for other := range t.living {
-		if other != pid {
-			total += memoryOf(other, "VmRSS:")
+		switch {
+		case other == pid || t.borrows[other]:
+		case t.copies[other]:
+			total += ownPages(other)
+		default:
+			total += memoryOf(other, "smaps_rollup", "Rss:")
 		}
 	}
-	t.peak = max(t.peak, total)
+	if total > t.peak {
+		t.peak, t.grain = total, grain
+	}
 }
 
-// memoryOf reads a line of a process's status in bytes; 0 where it is gone.
-func memoryOf(pid int, field string) int64 {
-	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status")
+// peakOf is the most that a process held, while it still holds what it has at its end. What it holds then is counted page by
+// page; of what it gave back before the kernel keeps but a mark, whose counters lag behind by so many pages on each processor.
+func peakOf(pid int) (most, grain int64) {
+	mark, now := memoryOf(pid, "status", "VmHWM:"), memoryOf(pid, "status", "VmRSS:")
+	exact := memoryOf(pid, "smaps_rollup", "Rss:")
+	if exact == 0 { // an older kernel
+		return mark, meter.MarkGrain()
+	}
+	if mark <= now || mark <= exact {
+		return exact, 0
+	}
+	return max(mark, exact), meter.MarkGrain()
+}
+
+// ownPages are the bytes of a process that nobody else has in memory.
+func ownPages(pid int) int64 {
+	return memoryOf(pid, "smaps_rollup", "Private_Clean:") + memoryOf(pid, "smaps_rollup", "Private_Dirty:")
+}
+
+// memoryOf reads a line of a file about a process's memory in bytes; 0 where it is gone.
+func memoryOf(pid int, file, field string) int64 {
+	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/" + file)
 	if err != nil {
 		return 0
 	}

@@ -6,7 +6,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -180,5 +182,53 @@ func TestElevatedProgramsAreNotTraced(t *testing.T) {
 				t.Errorf("elevated = %t; want %t", got, tt.want)
 			}
 		})
+	}
+}
+
+// holding has this test's binary be a process that takes so many MiB and ends with or without them.
+const holding = "COMMAND_TEST_HOLD"
+
+func hold(how string) {
+	word, size, _ := strings.Cut(how, " ")
+	n, _ := strconv.Atoi(size)
+	block, err := syscall.Mmap(-1, 0, n<<20, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_PRIVATE|syscall.MAP_ANON)
+	if err != nil {
+		os.Exit(1)
+	}
+	for i := 0; i < len(block); i += 4096 {
+		block[i] = 1
+	}
+	if word == "freed" {
+		syscall.Munmap(block)
+	}
+}
+
+// Memory that is still held at the end is counted to the page; of what was given back before, its grain is told. What a forked
+// process shares with the one that it comes from is counted once.
+func TestHowExactPeaksAre(t *testing.T) {
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := func(how string) contender.Shot {
+		return measured(t, t.Context(), shell("exec "+self, func(s *Settings) { s.Env = map[string]plan.Word{holding: plan.Word(how)} }))
+	}
+	const mib = 1 << 20
+	base := run("held 1")
+	if base.PeakGrain != 0 {
+		t.Errorf("memory that is held has a grain of %d", base.PeakGrain)
+	}
+	held := run("held 41")
+	if extra := held.Peak - base.Peak; held.PeakGrain != 0 || extra < 40*mib-2*mib || extra > 40*mib+2*mib { // the runtime of the program varies
+		t.Errorf("40 MiB more are measured as %.2f MiB more, with a grain of %d", float64(extra)/mib, held.PeakGrain)
+	}
+	freed := run("freed 41")
+	if extra := freed.Peak - base.Peak; freed.PeakGrain == 0 || extra < 40*mib-2*mib-freed.PeakGrain || extra > 40*mib+2*mib+freed.PeakGrain {
+		t.Errorf("40 MiB that were given back are measured as %.2f MiB more, with a grain of %d", float64(extra)/mib, freed.PeakGrain)
+	}
+	const fill = "x=$(head -c 20000000 /dev/zero | tr '\\0' a); "
+	alone, forked := measured(t, t.Context(), shell(fill+"true", nil)), measured(t, t.Context(), shell(fill+"(sleep 0.02; true) & (sleep 0.02; true); wait", nil))
+	if more := forked.Peak - alone.Peak; more > alone.Peak/2 {
+		t.Errorf("with two copies of itself a shell of %.1f MiB is measured with %.1f MiB more", float64(alone.Peak)/mib, float64(more)/mib)
 	}
 }

@@ -25,6 +25,7 @@ type Sample struct {
 	d     []float64
 	walsh []float64 // means of all pairs, ascending
 	tails []float64 // of the signed-rank statistic
+	blur  float64   // see Blurred
 }
 
 // NewSample takes at least one difference, and keeps them.
@@ -34,6 +35,14 @@ func NewSample(d []float64) *Sample {
 		s.tails = signedRankTails(len(d))
 	}
 	return s
+}
+
+// Blurred is the sample with an error in every difference that does not even out over rounds, since the measure has a
+// grain: its intervals are wider by so much at both ends. s is not changed.
+func (s *Sample) Blurred(by float64) *Sample {
+	out := *s
+	out.blur = by
+	return &out
 }
 
 // Len is how many differences there are.
@@ -70,7 +79,7 @@ func (s *Sample) Interval(alpha float64) (low, high float64, ok bool) {
 	}
 	if n < SignedRankFrom {
 		low, high = studentInterval(s.d, alpha)
-		return low, high, true
+		return low - s.blur, high + s.blur, true
 	}
 	c := -1
 	for c+1 < len(s.tails) && s.tails[c+1] <= alpha/2 {
@@ -88,7 +97,7 @@ func (s *Sample) Interval(alpha float64) (low, high float64, ok bool) {
 	}
 	low = s.walsh[c] + share*(s.walsh[next]-s.walsh[c])
 	high = s.walsh[last-c] - share*(s.walsh[last-c]-s.walsh[last-next])
-	return low, high, true
+	return low - s.blur, high + s.blur, true
 }
 
 func studentInterval(d []float64, alpha float64) (low, high float64) {
