@@ -213,6 +213,9 @@ func ConditionLines(r *result.Result, h *result.Heat) (lines []string) {
 		own += fmt.Sprintf(", send lag p99 %s", units.Duration(h.LagP99))
 	}
 	others := fmt.Sprintf("others %s", units.Share(c.OthersFrac))
+	if c.OthersUnknown {
+		others = "others: too short to tell"
+	}
 	if c.StealFrac > 0 {
 		others += fmt.Sprintf(", host took %s", units.Share(c.StealFrac))
 	}

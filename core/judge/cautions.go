@@ -322,7 +322,10 @@ func hostCautions(r *result.Result) (out []Caution) {
 	commands := false
 	for i := range r.Heats {
 		h := &r.Heats[i]
-		if h.Cut || h.Wall.Seconds() < 0.1 {
+		if h.Cut {
+			continue
+		}
+		if h.Conditions.OthersUnknown || h.Wall.Seconds() < 0.01 {
 			continue // too short for the clock that counts CPU time
 		}
 		n++

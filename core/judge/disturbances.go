@@ -222,6 +222,9 @@ func (f *field) outliers(figure plan.Figure) (out []Caution) {
 func hostThen(h *heat) string {
 	c := &h.Conditions
 	text := fmt.Sprintf("other programs then used %s of the machine", units.Share(c.OthersFrac))
+	if c.OthersUnknown {
+		text = "it was too short to say what other programs did"
+	}
 	if c.StealFrac > 0 {
 		text += ", its host took " + units.Share(c.StealFrac)
 	}

@@ -52,6 +52,9 @@ type Reading struct {
 	busy    time.Duration // of all processors, idle and waiting left out
 	steal   time.Duration
 	total   time.Duration
+	cpus    int           // processors of the machine
+	exact   time.Duration // busy, to the nanosecond
+	isExact bool
 	pauses  time.Duration
 	collect int64
 	// Time in which somebody waited for a processor, a disk or memory; negative where the kernel does not tell.
@@ -101,7 +104,10 @@ func Read() Reading {
 		c := stat.CPUTotal
 		idle := c.Idle + c.Iowait
 		used := c.User + c.Nice + c.System + c.IRQ + c.SoftIRQ
-		r.busy, r.steal, r.total = seconds(used), seconds(c.Steal), seconds(used+idle+c.Steal)
+		r.busy, r.steal, r.total, r.cpus = seconds(used), seconds(c.Steal), seconds(used+idle+c.Steal), len(stat.CPU)
+	}
+	if clock := exactBusy(); clock != nil {
+		r.exact, r.isExact = clock()
 	}
 	return r
 }
@@ -124,11 +130,13 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 
 // Conditions are what the machine was like during a span. Shares are of all processors, 0 to 1.
 type Conditions struct {
-	OwnFrac    float64       `json:"own_frac"`              // Pace Duel itself
-	OthersFrac float64       `json:"others_frac"`           // everybody else, a service under test included
-	StealFrac  float64       `json:"steal_frac"`            // taken by the machine below this one
-	Pauses     time.Duration `json:"gc_pause_ns,omitempty"` // our collector's pauses, summed
-	Collects   int64         `json:"gc_count,omitempty"`
+	OwnFrac    float64 `json:"own_frac"`    // Pace Duel itself
+	OthersFrac float64 `json:"others_frac"` // everybody else, a service under test included
+	// OthersUnknown says that the span was too short for this machine's account of everybody else.
+	OthersUnknown bool          `json:"others_unknown,omitempty"`
+	StealFrac     float64       `json:"steal_frac"`            // taken by the machine below this one
+	Pauses        time.Duration `json:"gc_pause_ns,omitempty"` // our collector's pauses, summed
+	Collects      int64         `json:"gc_count,omitempty"`
 	// Shares of the time in which somebody on this machine waited for a processor, a disk or memory (the kernel's pressure
 	// stall information, "some"); absent where it does not tell.
 	CPUPressure    float64 `json:"cpu_pressure_frac,omitempty"`
@@ -139,8 +147,12 @@ type Conditions struct {
 	MHz            float64 `json:"mhz,omitempty"`           // the slower of what the processors ran at before and after, on average; absent where nobody tells
 }
 
-// Between returns the conditions from a to b. The kernel counts CPU time in ticks of some 4 ms, so shares of a span
-// under 100 ms mean little.
+// leastTicked is how long a span has to be for an account in ticks to say something of it.
+const leastTicked = time.Second
+
+// Between returns the conditions from a to b. Shares are of all processors over the time by the clock. Ours are exact; those of
+// everybody else are, too, where the machine has such an account, and else come in ticks of some milliseconds a processor,
+// so that they are not told of a short span.
 func Between(a, b Reading) Conditions {
 	c := Conditions{Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect, FreeBytes: max(b.free, 0), MHz: min(a.mhz, b.mhz)}
 	wall := b.at.Sub(a.at).Seconds()
@@ -152,12 +164,21 @@ func Between(a, b Reading) Conditions {
 	if b.swapped > a.swapped {
 		c.SwapBytes = int64(b.swapped - a.swapped)
 	}
-	if total := float64(b.total - a.total); total > 0 {
-		own := float64(b.own-a.own) / total
-		kids := float64(b.kids-a.kids) / total
-		c.OwnFrac = min(own, 1)
-		c.OthersFrac = max(0, float64(b.busy-a.busy)/total-own-kids)
-		c.StealFrac = float64(b.steal-a.steal) / total
+	if total := wall * float64(b.cpus); total > 0 {
+		ours := (b.own - a.own).Seconds()
+		c.OwnFrac = min(ours/total, 1)
+		ours += (b.kids - a.kids).Seconds()
+		switch {
+		case a.isExact && b.isExact:
+			c.OthersFrac = max(0, (b.exact-a.exact).Seconds()-ours) / total
+		case wall >= leastTicked.Seconds():
+			c.OthersFrac = max(0, (b.busy-a.busy).Seconds()-ours) / total
+		default:
+			c.OthersUnknown = true
+		}
+	}
+	if total := (b.total - a.total).Seconds(); total > 0 {
+		c.StealFrac = (b.steal - a.steal).Seconds() / total
 	}
 	return c
 }

@@ -2,23 +2,40 @@ package meter
 
 import (
 	"math"
+	"os/exec"
 	"testing"
 	"time"
 )
 
 func TestSharesOfASpan(t *testing.T) {
-	a := Reading{}
+	at := time.Now()
+	a := Reading{at: at, cpus: 2}
 	b := Reading{
 		own: 20 * time.Millisecond, kids: 30 * time.Millisecond, busy: 90 * time.Millisecond, steal: 10 * time.Millisecond, total: 200 * time.Millisecond,
-		pauses: time.Millisecond, collect: 2,
+		pauses: time.Millisecond, collect: 2, cpus: 2,
 	}
-	got := Between(a, b)
-	want := Conditions{OwnFrac: 0.1, OthersFrac: 0.2, StealFrac: 0.05, Pauses: time.Millisecond, Collects: 2}
-	if math.Abs(got.OwnFrac-want.OwnFrac) > 1e-9 || math.Abs(got.OthersFrac-want.OthersFrac) > 1e-9 || got.StealFrac != want.StealFrac || got.Pauses != want.Pauses || got.Collects != want.Collects {
-		t.Errorf("Between = %+v; want %+v", got, want)
+	tests := []struct {
+		name        string
+		wall, exact time.Duration // exact 0: in ticks alone
+		want        Conditions
+	}{
+		{"to the nanosecond", 100 * time.Millisecond, 56 * time.Millisecond, Conditions{OwnFrac: 0.1, OthersFrac: 0.03, StealFrac: 0.05}},
+		{"less than ours", 100 * time.Millisecond, 40 * time.Millisecond, Conditions{OwnFrac: 0.1, StealFrac: 0.05}},
+		{"in ticks, too short", 100 * time.Millisecond, 0, Conditions{OwnFrac: 0.1, OthersUnknown: true, StealFrac: 0.05}},
+		{"in ticks, long enough", time.Second, 0, Conditions{OwnFrac: 0.01, OthersFrac: 0.02, StealFrac: 0.05}},
+		{"no time at all", 0, 0, Conditions{StealFrac: 0.05}},
+	}
+	for _, tt := range tests {
+		b.at, b.exact = at.Add(tt.wall), tt.exact
+		a.isExact, b.isExact = tt.exact > 0, tt.exact > 0
+		tt.want.Pauses, tt.want.Collects = time.Millisecond, 2
+		got := Between(a, b)
+		got.OwnFrac, got.OthersFrac, got.StealFrac = math.Round(got.OwnFrac*1e6)/1e6, math.Round(got.OthersFrac*1e6)/1e6, math.Round(got.StealFrac*1e6)/1e6
+		if got != tt.want {
+			t.Errorf("%s: Between = %+v; want %+v", tt.name, got, tt.want)
+		}
 	}
 	// Pressure is a share of the time; what the kernel does not tell is none.
-	at := time.Now()
 	a.at, b.at = at, at.Add(2*time.Second)
 	a.pressure, b.pressure = [3]time.Duration{time.Second, -1, 0}, [3]time.Duration{2 * time.Second, -1, time.Minute}
 	a.swapped, b.swapped = 100, 350
@@ -29,10 +46,36 @@ func TestSharesOfASpan(t *testing.T) {
 	if got := Between(b, b); got.OwnFrac != 0 || got.OthersFrac != 0 || math.IsNaN(got.StealFrac) {
 		t.Errorf("no time at all gives %+v", got)
 	}
-	// Ticks may make our own time seem more than the whole.
-	b.busy = 10 * time.Millisecond
-	if got := Between(a, b); got.OthersFrac != 0 {
-		t.Errorf("others used %g; never less than nothing", got.OthersFrac)
+}
+
+// Where this machine counts to the nanosecond, what somebody else does in a moment is seen, whom nobody has waited for.
+func TestOthersAreSeenInAMoment(t *testing.T) {
+	if exactBusy() == nil {
+		t.Skip("this machine counts in ticks alone")
+	}
+	other := exec.Command("sh", "-c", "while :; do :; done")
+	if err := other.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer other.Wait()
+	defer other.Process.Kill()
+	used := func() time.Duration {
+		d, ok := processTime(other.Process.Pid)
+		if !ok {
+			t.Skip("the kernel does not say what a process has used")
+		}
+		return d
+	}
+	for used() < time.Millisecond { // until it has begun
+	}
+	from, before := used(), Read()
+	for used()-from < 20*time.Millisecond {
+	}
+	after := Read()
+	c := Between(before, after)
+	seen := c.OthersFrac * after.at.Sub(before.at).Seconds() * float64(after.cpus)
+	if c.OthersUnknown || seen < 0.018 {
+		t.Errorf("of 20 ms that somebody else worked, %.1f ms were seen: %+v", seen*1000, c)
 	}
 }
 
