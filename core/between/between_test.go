@@ -37,7 +37,7 @@ func TestCommandLinesBecomeAPlan(t *testing.T) {
 	if line := p.Contenders[1].Settings.(*command.Settings); line.Shell != "echo ${HOME} | wc -c" {
 		t.Errorf("shell = %q; want the line untouched", line.Shell)
 	}
-	if p.Pace.Repeat < 1 || p.Pace.Repeat > 50 || p.Rounds != plan.DefaultRounds {
+	if p.Pace.Repeat < 1 || p.Pace.Repeat > 200 || p.Rounds != plan.DefaultRounds {
 		t.Errorf("pace %+v of %d rounds", p.Pace, p.Rounds)
 	}
 	// What is kept reads as the same plan.
