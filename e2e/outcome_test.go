@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -317,7 +318,10 @@ func TestTooFewDescriptors(t *testing.T) {
 	}
 }
 
-// Too few processes are told, in words and not by the end of the runtime.
+// users counts the users that were played.
+var users atomic.Int64
+
+// Too few processes are told, in words and not by the end of the runtime, which takes about six before anything of ours runs.
 func TestTooFewProcesses(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("another user can be played by root alone")
@@ -334,10 +338,12 @@ func TestTooFewProcesses(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.write(t, "many.duel.yaml", "duel: Many\nbaseline: a\ncontenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\npace: { clients: 64, for: 200ms, warmup: 0 }\nrounds: 1\n")
-	for limit, want := range map[string]string{"5": "this user has", "60": "this run takes about"} {
+	for limit, want := range map[string]string{"8": "this user has", "60": "this run takes about"} {
+		// Each time another user: the kernel counts the threads of a process for a while after it has ended.
+		user := uint32(60_000 + os.Getpid()%1_000*5 + int(users.Add(1)))
 		cmd := exec.Command("bash", "-c", "ulimit -u "+limit+"; exec ./paceduel run many.duel.yaml")
 		cmd.Dir, cmd.Env = h.dir, append(h.env, "HOME="+h.dir)
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 64123, Gid: 64123}}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}}
 		out, err := cmd.CombinedOutput()
 		if cmd.ProcessState == nil {
 			t.Skipf("another user may not be played here: %v", err)

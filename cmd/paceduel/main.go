@@ -25,16 +25,17 @@ const version = "0.1.0"
 const fewestProcesses = 12
 
 func main() {
-	keeper.Run()                                            // does not return in the process that ends our children when we are killed
-	debug.SetGCPercent(50)                                  // what runs take beside us is theirs: a little more collecting, between heats, holds a third less
-	log.SetOutput(io.Discard)                               // the HTTP library logs there, which would spoil a screen
-	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a reader that has gone away is an error of writing, not our end
-	ctx, stop := interruptible()
+	keeper.Run() // does not return in the process that ends our children when we are killed
 	words := newConsole()
+	debug.SetGCPercent(-1) // until it is known that there is room for the collector's threads, and for those that signals take
 	if left := meter.ReadRoom(); left.Processes < fewestProcesses {
 		complain(words.err, fmt.Errorf("start: this user has %d processes and threads left of %d (ulimit -u), and this program takes %d by itself; raise the limit", left.Processes, left.MostProcesses, fewestProcesses))
 		os.Exit(statusIncomplete)
 	}
+	debug.SetGCPercent(50)                                  // what runs take beside us is theirs: a little more collecting, between heats, holds a third less
+	log.SetOutput(io.Discard)                               // the HTTP library logs there, which would spoil a screen
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a reader that has gone away is an error of writing, not our end
+	ctx, stop := interruptible()
 	root := rootCommand(lookupEnv, words)
 	err := root.ExecuteContext(ctx)
 	stop()

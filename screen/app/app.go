@@ -119,8 +119,8 @@ type Model struct {
 	session *session        // the latest
 	serial  int             // of the session, so that states of an older one are dropped
 	frame   string
-	resting bool // a key was drawn a moment ago: those that follow wait for the next frame
-	stale   bool // there is something to draw in it
+	resting bool                                                 // a key was drawn a moment ago: those that follow wait for the next frame
+	stale   bool                                                 // there is something to draw in it
 	later   func(time.Duration, func(time.Time) tea.Msg) tea.Cmd // tea.Tick; tests leave ticks out
 }
 
