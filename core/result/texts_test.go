@@ -99,3 +99,27 @@ func TestEveryTextIsHidden(t *testing.T) {
 		t.Errorf("texts that show the value: %s\nwant only %s", strconv.Quote(strings.Join(got, " ")), strconv.Quote(strings.Join(want, " ")))
 	}
 }
+
+// Nothing in a result that a stranger wrote is obeyed by a terminal: after Clean no text, key or field of our own is left
+// that would be.
+func TestNoTextOfAStrangerIsObeyed(t *testing.T) {
+	const hostile = "a\x1b]0;owned\a\u009b31mb\u202e\x7f\rc"
+	var r result.Result
+	fill(reflect.ValueOf(&r).Elem(), hostile)
+	r.Clean()
+	text, err := json.Marshal(&r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tree any
+	if err := json.Unmarshal(text, &tree); err != nil {
+		t.Fatal(err)
+	}
+	for _, obeyed := range []string{"\x1b", "\a", "\u009b", "\u202e", "\x7f", "\r"} {
+		found := map[string]bool{}
+		where("", tree, obeyed, found)
+		if len(found) > 0 {
+			t.Errorf("%q is left in %s", obeyed, slices.Sorted(maps.Keys(found)))
+		}
+	}
+}

@@ -528,3 +528,48 @@ func TestWhereACommandStands(t *testing.T) {
 		t.Errorf("the original holds %q now, %v", text, err)
 	}
 }
+
+// Runs that fail in the midst of others are classed by what the program did itself, by its own count: every so many end with
+// another exit code, by a signal, or after their limit, and none of them becomes a success or one of another class.
+func TestFailuresInMidRunAreTheProgramsOwn(t *testing.T) {
+	dir := t.TempDir()
+	// Each run appends a byte to a file for all of them, and to one for the way it ended: O_APPEND keeps every one.
+	const line = `printf x >> all; n=$(wc -c < all)
+case $((n % 10)) in
+3) printf x >> exit; exit 3 ;;
+5) printf x >> signal; kill -KILL $$ ;;
+7) printf x >> timeout; sleep 600 ;;
+*) printf x >> ok ;;
+esac`
+	d, err := open(contender.Setup{Dir: dir, Clock: clock.Start()}, shell(line, func(s *Settings) { s.Timeout = plan.Span(300 * time.Millisecond) }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const clients, each = 4, 15
+	var ours [contender.Classes]atomic.Int64
+	var wg sync.WaitGroup
+	for i := range clients {
+		wg.Go(func() {
+			c := d.Client(i, clients)
+			defer c.Close()
+			for range each {
+				var shot contender.Shot
+				c.Shoot(t.Context(), &shot)
+				ours[shot.Class].Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	count := func(name string) int64 {
+		text, _ := os.ReadFile(filepath.Join(dir, name))
+		return int64(len(text))
+	}
+	if got := count("all"); got != clients*each {
+		t.Errorf("the program ran %d times for %d runs", got, clients*each)
+	}
+	for class, name := range map[contender.Class]string{contender.OK: "ok", contender.Exit: "exit", contender.Signal: "signal", contender.Timeout: "timeout"} {
+		if got, want := ours[class].Load(), count(name); got != want || want == 0 {
+			t.Errorf("%s: %d by our count, %d by the program's", class, got, want)
+		}
+	}
+}

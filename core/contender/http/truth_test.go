@@ -17,6 +17,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/plan"
 )
 
 // breaker is a server that keeps its own count: of every so many requests that arrive whole it resets the connection, or the
@@ -265,6 +266,87 @@ func TestHalfARequestIsNotSentAgain(t *testing.T) {
 		}
 		if heads.Load() != 3 {
 			t.Errorf("%s: %d requests arrived; want 3", path, heads.Load())
+		}
+	}
+}
+
+// What is asked once at the weigh-in ends as what is asked in heats does: an answer that one path would take and the other
+// would not is taken, or refused, before anything is timed.
+func TestTheWeighInTakesThePathOfTheHeats(t *testing.T) {
+	for name, answer := range map[string]string{
+		"HTTP/9.9":           "HTTP/9.9 200 OK\r\nContent-Length: 4\r\n\r\ntide",
+		"HTTP/1.0":           "HTTP/1.0 200 OK\r\nContent-Length: 4\r\n\r\ntide",
+		"lines end with LF":  "HTTP/1.1 200 OK\nContent-Length: 4\n\ntide",
+		"no reason":          "HTTP/1.1 200\r\nContent-Length: 4\r\n\r\ntide",
+		"two lengths":        "HTTP/1.1 200 OK\r\nContent-Length: 4\r\nContent-Length: 5\r\n\r\ntide",
+		"a folded header":    "HTTP/1.1 200 OK\r\nX-A: b\r\n c\r\nContent-Length: 4\r\n\r\ntide",
+		"a space in a name":  "HTTP/1.1 200 OK\r\nX A: b\r\nContent-Length: 4\r\n\r\ntide",
+		"chunks with a word": "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4;a=b\r\ntide\r\n0\r\n\r\n",
+	} {
+		for _, path := range []string{"", "lean", "full"} {
+			t.Run(name+" "+path, func(t *testing.T) {
+				l, err := net.Listen("tcp", "127.0.0.1:0")
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer l.Close()
+				go func() {
+					for {
+						conn, err := l.Accept()
+						if err != nil {
+							return
+						}
+						go func() {
+							defer conn.Close()
+							for in := bufio.NewReader(conn); ; {
+								if _, err := http.ReadRequest(in); err != nil {
+									return
+								}
+								if _, err := io.WriteString(conn, answer); err != nil {
+									return
+								}
+							}
+						}()
+					}
+				}()
+				s := New().(*Settings)
+				s.URL, s.Path, s.Timeout = "http://"+l.Addr().String()+"/", path, plan.Span(200*time.Millisecond) // the lean path waits for the CR
+				by := byCrew
+				if path == "full" {
+					by = byFull
+				}
+				d, err := open(contender.Setup{Clock: clock.Start()}, s, by)
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer d.Close()
+				var alone contender.Shot
+				one := d.Client(0, 1)
+				defer one.Close()
+				alone.View = &contender.View{} // as the weigh-in looks
+				one.Shoot(t.Context(), &alone)
+				inHeats := contender.Classes
+				if crew, _ := d.Crew(1); crew != nil {
+					defer crew.Close()
+					begun := false
+					err := crew.Drive(t.Context(), &contender.Job{
+						Next: func(int) (time.Duration, time.Duration, bool) { first := !begun; begun = true; return 0, 0, first },
+						Done: func(_ int, s *contender.Shot) { inHeats = s.Class },
+					})
+					if err != nil {
+						t.Fatal(err)
+					}
+				} else {
+					client := d.Client(0, 1)
+					defer client.Close()
+					var shot contender.Shot
+					client.Shoot(t.Context(), &shot)
+					inHeats = shot.Class
+				}
+				if alone.Class != inHeats {
+					t.Errorf("%s at the weigh-in (%v), %s in heats", alone.Class, alone.Err, inHeats)
+				}
+			})
 		}
 	}
 }
