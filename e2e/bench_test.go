@@ -8,12 +8,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/creack/pty"
-	"paceduel/core/judge"
 
+	"paceduel/core/judge"
 	"paceduel/core/result"
 )
 
@@ -79,6 +80,46 @@ func BenchmarkFirstFrame(b *testing.B) {
 				terminal.Close()
 				b.StartTimer()
 			}
+		})
+	}
+}
+
+// BenchmarkOwnMemory runs duels over HTTP to their verdicts and reports the most memory that the program ever had, as the
+// kernel counts it: ten million shots by 64 clients, and 400 heats of 8 contenders. What comes after the last shot is told
+// too: how long show takes to read such a run and judge it anew.
+func BenchmarkOwnMemory(b *testing.B) {
+	url := cheap(b)
+	for _, duel := range []struct {
+		name, contenders, pace string
+		rounds, heats          int
+	}{
+		{"ten million shots", "a: {}, b: {}", "{ clients: 64, shots: 1000000, warmup: 1000 }", 5, 10},
+		{"8 contenders 50 rounds", "a: {}, b: {}, c: {}, d: {}, e: {}, f: {}, g: {}, h: {}", "{ clients: 8, for: 100ms, warmup: 20ms }", 50, 400},
+	} {
+		b.Run(duel.name, func(b *testing.B) {
+			h := newHome(b)
+			contenders := strings.ReplaceAll(duel.contenders, "{}", "{ http: {} }")
+			h.write(b, "own.duel.yaml", fmt.Sprintf("duel: own\nbaseline: a\ncourse: { http: { url: %q } }\ncontenders: { %s }\npace: %s\nrounds: %d\nseed: 1\n", url, contenders, duel.pace, duel.rounds))
+			var most, show []float64
+			for b.Loop() {
+				cmd := h.command("run", "own.duel.yaml")
+				if out, err := cmd.CombinedOutput(); err != nil {
+					b.Fatalf("%v: %s", err, out)
+				}
+				most = append(most, float64(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1024)
+				id, _, _ := strings.Cut(h.run(b, "log").out, " ")
+				began := time.Now()
+				h.run(b, "show", id).says(b, 0)
+				show = append(show, time.Since(began).Seconds()*1e3)
+				r, err := result.Read(strings.NewReader(h.run(b, "show", "--json", id).out))
+				if err != nil || len(r.Heats) != duel.heats {
+					b.Fatalf("%d heats; want %d: %v", len(r.Heats), duel.heats, err)
+				}
+			}
+			b.ReportMetric(slices.Max(most), "peak_MiB")
+			slices.Sort(show)
+			b.ReportMetric(show[len(show)/2], "show_ms")
+			b.ReportMetric(0, "ns/op")
 		})
 	}
 }

@@ -66,6 +66,40 @@ func (b *breaker) start(t *testing.T, tls, h2 bool) {
 	b.url = s.URL
 }
 
+// asks opens a driver for the length of a test.
+func asks(t *testing.T, s *Settings) *driver {
+	t.Helper()
+	d, err := open(contender.Setup{Clock: clock.Start()}, s, byCrew)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	return d
+}
+
+// serve hands each connection to answer, on a goroutine of its own, and closes it after that. It returns its URL.
+func serve(t *testing.T, answer func(net.Conn)) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				answer(conn)
+			}()
+		}
+	}()
+	return "http://" + l.Addr().String() + "/"
+}
+
 // A reset is a reset, by the server's own count, whatever is asked over whatever path: nothing arrives twice, and no two
 // attempts become one latency.
 func TestAResetIsAReset(t *testing.T) {
@@ -98,11 +132,7 @@ func TestAResetIsAReset(t *testing.T) {
 					s.TLS = &TLS{Insecure: true}
 				}
 				way.change(s)
-				d, err := open(contender.Setup{Clock: clock.Start()}, s, byCrew)
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer d.Close()
+				d := asks(t, s)
 				const clients, each = 4, 100
 				var ok, resets atomic.Int64
 				var wg sync.WaitGroup
@@ -183,11 +213,7 @@ func TestAConnectionThatWasClosedBetweenShots(t *testing.T) {
 					s.TLS = &TLS{Insecure: true}
 				}
 				way.change(s)
-				d, err := open(contender.Setup{Clock: clock.Start()}, s, byCrew)
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer d.Close()
+				d := asks(t, s)
 				c := d.Client(0, 1)
 				defer c.Close()
 				const shots = 10
@@ -218,43 +244,25 @@ func TestAConnectionThatWasClosedBetweenShots(t *testing.T) {
 // Half a request may have arrived: a server that takes some of it and closes has not closed before.
 func TestHalfARequestIsNotSentAgain(t *testing.T) {
 	for _, path := range []string{"lean", "full"} {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer l.Close()
 		var heads atomic.Int64
-		go func() {
-			for {
-				conn, err := l.Accept()
+		url := serve(t, func(conn net.Conn) {
+			in := bufio.NewReader(conn)
+			for n := 0; ; n++ {
+				r, err := http.ReadRequest(in)
 				if err != nil {
 					return
 				}
-				go func() {
-					defer conn.Close()
-					in := bufio.NewReader(conn)
-					for n := 0; ; n++ {
-						r, err := http.ReadRequest(in)
-						if err != nil {
-							return
-						}
-						if heads.Add(1); n == 1 { // the head alone, the second time
-							conn.(*net.TCPConn).SetLinger(0)
-							return
-						}
-						io.Copy(io.Discard, r.Body)
-						fmt.Fprint(conn, "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide")
-					}
-				}()
+				if heads.Add(1); n == 1 { // the head alone, the second time
+					conn.(*net.TCPConn).SetLinger(0)
+					return
+				}
+				io.Copy(io.Discard, r.Body)
+				fmt.Fprint(conn, "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide")
 			}
-		}()
+		})
 		s := New().(*Settings)
-		s.URL, s.Method, s.Body, s.Path = "http://"+l.Addr().String(), "POST", strings.Repeat("manifest ", 1<<20), path
-		d, err := open(contender.Setup{Clock: clock.Start()}, s, byCrew)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer d.Close()
+		s.URL, s.Method, s.Body, s.Path = url, "POST", strings.Repeat("manifest ", 1<<20), path
+		d := asks(t, s)
 		c := d.Client(0, 1)
 		defer c.Close()
 		for i, want := range []contender.Class{contender.OK, contender.Reset, contender.OK} {
@@ -285,41 +293,19 @@ func TestTheWeighInTakesThePathOfTheHeats(t *testing.T) {
 	} {
 		for _, path := range []string{"", "lean", "full"} {
 			t.Run(name+" "+path, func(t *testing.T) {
-				l, err := net.Listen("tcp", "127.0.0.1:0")
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer l.Close()
-				go func() {
-					for {
-						conn, err := l.Accept()
-						if err != nil {
+				url := serve(t, func(conn net.Conn) {
+					for in := bufio.NewReader(conn); ; {
+						if _, err := http.ReadRequest(in); err != nil {
 							return
 						}
-						go func() {
-							defer conn.Close()
-							for in := bufio.NewReader(conn); ; {
-								if _, err := http.ReadRequest(in); err != nil {
-									return
-								}
-								if _, err := io.WriteString(conn, answer); err != nil {
-									return
-								}
-							}
-						}()
+						if _, err := io.WriteString(conn, answer); err != nil {
+							return
+						}
 					}
-				}()
+				})
 				s := New().(*Settings)
-				s.URL, s.Path, s.Timeout = "http://"+l.Addr().String()+"/", path, plan.Span(200*time.Millisecond) // the lean path waits for the CR
-				by := byCrew
-				if path == "full" {
-					by = byFull
-				}
-				d, err := open(contender.Setup{Clock: clock.Start()}, s, by)
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer d.Close()
+				s.URL, s.Path, s.Timeout = url, path, plan.Span(200*time.Millisecond) // the lean path waits for the CR
+				d := asks(t, s)
 				var alone contender.Shot
 				one := d.Client(0, 1)
 				defer one.Close()
