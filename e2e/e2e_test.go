@@ -540,7 +540,7 @@ rounds: 2
 	case "salt cod\n":
 		o.says(t, 3, "Read-only file system")
 	default: // no rights for more than to see it
-		o.says(t, 4, "a changed what the workspace is copied from", "manifest.txt")
+		o.says(t, 4, "what the workspace is copied from was changed in a heat of a", "manifest.txt")
 	}
 }
 

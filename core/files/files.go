@@ -10,6 +10,8 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
+	"sync"
 	"syscall"
 
 	"github.com/dustin/go-humanize"
@@ -81,5 +83,33 @@ func Write(path string, content func(io.Writer) error) error {
 	if err := out.Flush(); err != nil {
 		return fmt.Errorf("write %s: %w", path, err)
 	}
-	return pending.CloseAtomicallyReplace()
+	if err := pending.CloseAtomicallyReplace(); err != nil {
+		return err
+	}
+	if real, err := realPath(path); err == nil {
+		wrote.Store(real, true)
+	}
+	return nil
+}
+
+// wrote holds the paths that Write wrote to, links resolved.
+var wrote sync.Map
+
+// Wrote reports whether this process has put a file at path with Write.
+func Wrote(path string) bool {
+	real, err := realPath(path)
+	if err != nil {
+		return false
+	}
+	_, ok := wrote.Load(real)
+	return ok
+}
+
+// realPath is the one path of a file, however it is named.
+func realPath(path string) (string, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	return filepath.EvalSymlinks(path)
 }

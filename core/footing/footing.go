@@ -65,7 +65,7 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 				return nil, err
 			}
 			g.dir = filepath.Join(base, fmt.Sprintf("%d-%s", i+1, plan.Slug(c.Name)))
-			g.workspace = &workspace{dir: g.dir, fixtures: c.Ground.Fixtures(p.Dir)}
+			g.workspace = &workspace{dir: g.dir, base: base, fixtures: c.Ground.Fixtures(p.Dir)}
 			for _, s := range c.Ground.Stores {
 				g.workspace.stores = append(g.workspace.stores, filepath.Clean(s))
 			}

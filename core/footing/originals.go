@@ -28,15 +28,15 @@ type ChangedError struct {
 }
 
 func (e *ChangedError) Error() string {
-	who := "somebody"
+	during := ""
 	if e.Who != "" {
-		who = e.Who
+		during = " in a heat of " + e.Who
 	}
-	text := fmt.Sprintf("%s changed what the workspace is copied from: %s", who, units.List(e.Paths))
+	text := fmt.Sprintf("what the workspace is copied from was changed%s: %s", during, units.List(e.Paths))
 	if e.More > 0 {
 		text += fmt.Sprintf(" and %d more", e.More)
 	}
-	return text + "; put the originals right, and have it write where it stands (PWD names that)"
+	return text + "; put the originals right; a contender is to write where it stands (PWD names that), and others elsewhere"
 }
 
 // guardOriginals puts up the fences, and takes down what originals hold where somebody can still reach them. cannot says
@@ -74,7 +74,7 @@ func (f *Footing) guardOriginals(ctx context.Context) (cannot string, err error)
 	if len(all) == 0 || !reachable && cannot == "" {
 		return cannot, nil
 	}
-	f.originals = &originals{roots: all}
+	f.originals = &originals{roots: all, bases: bases, ours: map[string]bool{}}
 	if f.originals.files, err = f.originals.look(ctx, nil); err != nil {
 		return cannot, fmt.Errorf("take down what the workspace is copied from: %w", err)
 	}
@@ -85,6 +85,8 @@ func (f *Footing) guardOriginals(ctx context.Context) (cannot string, err error)
 type originals struct {
 	roots []string
 	files map[string]original // by path
+	bases []string            // folders of workspaces
+	ours  map[string]bool     // paths of files that we write ourselves, or once did
 }
 
 // original is one file or link.
@@ -95,7 +97,7 @@ type original struct {
 
 // look reads all files, but for those whose mark is still as in known.
 func (o *originals) look(ctx context.Context, known map[string]original) (map[string]original, error) {
-	files := map[string]original{}
+	files, own := map[string]original{}, findOwn(o.bases)
 	enter := func(path string, info fs.FileInfo) error {
 		now := original{mark: markOf(info, "")}
 		if was, ok := known[path]; ok && was.mark == now.mark {
@@ -125,6 +127,13 @@ func (o *originals) look(ctx context.Context, known map[string]original) (map[st
 			}
 			info, err := d.Info()
 			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			if err == nil && own.has(path, info) {
+				if info.IsDir() {
+					return fs.SkipDir
+				}
+				o.ours[path] = true
 				return nil
 			}
 			if err != nil || info.IsDir() {
@@ -180,12 +189,12 @@ func (o *originals) check(ctx context.Context, who string) error {
 	}
 	changed := &ChangedError{Who: who}
 	for path, was := range o.files {
-		if is, ok := now[path]; !ok || is.sum != was.sum || is.mark.size != was.mark.size {
+		if is, ok := now[path]; !o.ours[path] && (!ok || is.sum != was.sum || is.mark.size != was.mark.size) {
 			changed.Paths = append(changed.Paths, path)
 		}
 	}
 	for path := range now {
-		if _, ok := o.files[path]; !ok {
+		if _, ok := o.files[path]; !ok && !o.ours[path] {
 			changed.Paths = append(changed.Paths, path)
 		}
 	}

@@ -2,11 +2,14 @@ package footing_test
 
 import (
 	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"paceduel/core/files"
 	"paceduel/core/footing"
 	"paceduel/core/plan"
 )
@@ -48,6 +51,52 @@ func TestOriginalsAreHeldToWhatTheyWere(t *testing.T) {
 				t.Errorf("harm is told as %v; want one file changed by b", f.Harm())
 			}
 		})
+	}
+}
+
+// Files that this program writes while a duel is on may stand among the originals, and so may the workspaces: they are not
+// copied, and nobody is blamed for them.
+func TestOurOwnFilesAreNoOriginals(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "manifest.txt", "salt cod\n", "here/kept", "1\n")
+	growing, err := os.OpenFile(filepath.Join(dir, "shots.csv"), os.O_WRONLY|os.O_CREATE, 0o666) // as --shots, or > does
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer growing.Close()
+	put := func(text string) {
+		t.Helper()
+		if err := files.Write(filepath.Join(dir, "out.svg"), func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("before")
+	t.Chdir(dir)
+	f, g := openOwn(t, ".", "a: { footing: { workspace: { from: ., at: here, fresh: heat } } }, b: ")
+	for _, of := range []*footing.Ground{g, f.Of("b"), g} {
+		if err := of.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintln(growing, "1.5 ms")
+		put("while it is on")
+		if _, err := of.EndHeat(t.Context()); err != nil || f.Harm() != nil {
+			t.Fatal(err, f.Harm())
+		}
+	}
+	growing.Close()
+	if err := f.Of("b").BeginHeat(t.Context(), plan.AsFound, 2); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.Of("b").EndHeat(t.Context()); err != nil || f.Harm() != nil {
+		t.Error("what was ours is taken for harm once it is closed:", err, f.Harm())
+	}
+	for path, want := range map[string]string{"manifest.txt": "salt cod\n", "here/kept": "1\n", "shots.csv": "no file", "out.svg": "no file"} {
+		if got := read(t, filepath.Join(g.Dir(), path)); got != want {
+			t.Errorf("the copy of %s holds %q; want %q", path, got, want)
+		}
+	}
+	if left, _ := filepath.Glob(filepath.Join(g.Dir(), "here/paceduel-*")); len(left) > 0 {
+		t.Errorf("the workspace holds %q", left)
 	}
 }
 

@@ -32,6 +32,7 @@ const (
 type workspace struct {
 	dir      string
 	fixtures []string
+	base     string   // the folder that holds this workspace and those of others
 	stores   []string // relative; not part of what is compared
 	laid     map[string]mark
 	files    int
@@ -43,6 +44,7 @@ type workspace struct {
 type mark struct {
 	origin string // in the fixture; empty for folders
 	size   int64
+	device uint64
 	inode  uint64
 	change syscall.Timespec // of contents or mode
 	isDir  bool
@@ -56,12 +58,13 @@ func (w *workspace) lay(ctx context.Context, keepStores bool) error {
 		return fmt.Errorf("clear the workspace %s: %w", w.dir, err)
 	}
 	w.laid, w.files, w.bytes, w.cloned = map[string]mark{}, 0, 0, false
+	own := findOwn([]string{w.base})
 	for _, fixture := range w.fixtures {
 		info, err := os.Stat(fixture)
 		if err != nil {
 			return fmt.Errorf("copy the workspace: %w", err)
 		}
-		c := copier{w: w, ctx: ctx, keepStores: keepStores}
+		c := copier{w: w, ctx: ctx, keepStores: keepStores, ours: own}
 		c.root, err = filepath.EvalSymlinks(fixture)
 		if err == nil && info.IsDir() {
 			err = c.folder(c.root, "", 0)
@@ -151,6 +154,7 @@ type copier struct {
 	ctx        context.Context
 	root       string // the fixture, links resolved
 	keepStores bool
+	ours       ownFiles // left out
 }
 
 func (c *copier) folder(from, rel string, deep int) error {
@@ -180,6 +184,9 @@ func (c *copier) item(from, rel string, info fs.FileInfo, deep int) error {
 	}
 	if c.keepStores && slices.Contains(c.w.stores, rel) {
 		return nil // the contender's own, kept
+	}
+	if c.ours.has(from, info) {
+		return nil
 	}
 	to := filepath.Join(c.w.dir, rel)
 	if old, there := c.w.laid[rel]; there && !(old.isDir && info.IsDir()) {
@@ -270,7 +277,7 @@ func (c *copier) remember(rel, origin, to string) error {
 func markOf(info fs.FileInfo, origin string) mark {
 	m := mark{origin: origin, size: info.Size(), isDir: info.IsDir()}
 	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
-		m.inode, m.change = stat.Ino, stat.Ctim
+		m.device, m.inode, m.change = uint64(stat.Dev), stat.Ino, stat.Ctim
 	}
 	return m
 }
