@@ -46,9 +46,12 @@ func within(name string, folders []string) (string, error) {
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(folder, path)
 		}
-		_, err := exec.LookPath(path)
+		whole, err := filepath.Abs(path) // "." and "./board" would else be a name to look for on PATH
 		if err == nil {
-			return filepath.Abs(path)
+			_, err = exec.LookPath(whole)
+		}
+		if err == nil {
+			return whole, nil
 		}
 		var inner *fs.PathError
 		if errors.As(err, &inner) {

@@ -53,6 +53,13 @@ func TestProgramsAreFoundOnce(t *testing.T) {
 			}
 		})
 	}
+	put(filepath.Join(beside, "board"), 0o755)
+	t.Chdir(beside) // a plan that is named without its folder
+	for _, given := range []string{"./board", "./bin/../board"} {
+		if got, err := launch.Program(given, "."); got != filepath.Join(beside, "board") {
+			t.Errorf("Program(%q) where the plan's folder is ours = %q, %v", given, got, err)
+		}
+	}
 	if _, err := launch.Program("bin/none", workspace); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("what is not there is %v", err)
 	}
