@@ -13,6 +13,7 @@ import (
 type shotFile struct {
 	file *os.File
 	out  *result.ShotWriter
+	used bool  // a heat's shots were to be written
 	err  error // the first
 }
 
@@ -32,17 +33,23 @@ func newShotFile(path string) (*shotFile, error) {
 
 // take writes the shots of a heat; the run goes on if that fails.
 func (s *shotFile) take(h *result.Heat, shots []tally.Raw, sampled bool) {
+	s.used = true
 	if s.err == nil {
 		s.err = s.out.Write(h, shots, sampled)
 	}
 }
 
-// close says what went wrong with any of it; nil is no file.
+// close says what went wrong with any of it; nil is no file. A run that measured nothing leaves no file, which would stand in
+// the way of the next one.
 func (s *shotFile) close() error {
 	if s == nil {
 		return nil
 	}
-	if err := errors.Join(s.err, s.file.Close()); err != nil {
+	err := errors.Join(s.err, s.file.Close())
+	if !s.used {
+		err = errors.Join(err, os.Remove(s.file.Name()))
+	}
+	if err != nil {
 		return fmt.Errorf("write shots to %s: %w", s.file.Name(), err)
 	}
 	return nil
