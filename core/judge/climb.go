@@ -164,18 +164,18 @@ func climbRows(f *field) (rows []Row) {
 				row.Name += ", " + state
 			}
 			for _, e := range f.r.Entrants {
-				var all []*result.Distribution
+				var all result.Sum
 				var lost, shots int64
 				for _, h := range f.inOrder[side{e.Name, state}] {
 					if i >= len(h.steps) {
 						continue
 					}
-					all = append(all, h.steps[i])
+					all.Add(h.steps[i])
 					lost += h.Steps[i].Failed + h.Steps[i].Unsent
 					shots += h.Steps[i].OK + h.Steps[i].Failed + h.Steps[i].Unsent
 				}
 				x := math.NaN()
-				if pooled, ok := result.Sum(all); ok && beyond(pooled.TotalCount(), q) >= fewBeyond {
+				if pooled := all.Distribution(); beyond(pooled.TotalCount(), q) >= fewBeyond {
 					x = Quantile(pooled, q)
 				}
 				text := units.None

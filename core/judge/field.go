@@ -86,31 +86,30 @@ func gather(r *result.Result, splits bool) (*field, error) {
 		return nil, err
 	}
 	for i, s := range sides {
-		var all []*result.Distribution
+		var all result.Sum
 		for _, h := range decoded[i].heats {
 			f.enter(s, h)
-			all = append(all, h.histogram)
+			all.Add(h.histogram)
 		}
-		ok := true
-		if f.pooled[s], ok = result.Sum(all); !ok {
+		if f.pooled[s] = all.Distribution(); f.pooled[s] == nil {
 			return nil, fmt.Errorf("latencies of %s do not fit each other from round to round", s.name)
 		}
 		for figure, sum := range decoded[i].parts {
-			f.parts[figureOf{figure, s}] = sum
+			f.parts[figureOf{figure, s}] = sum.Distribution()
 		}
 	}
 	return f, nil
 }
 
-// decodedSide is a side's heats and what their splits add up to; a part whose heats do not fit each other is nil.
+// decodedSide is a side's heats and what their splits add up to.
 type decodedSide struct {
 	heats []*heat
-	parts map[plan.Figure]*result.Distribution
+	parts map[plan.Figure]*result.Sum
 }
 
 // decode reads the histograms of a side's heats. Those of splits are added up on the way and not kept.
 func decode(r *result.Result, s side, splits bool) (out decodedSide, err error) {
-	out.parts = map[plan.Figure]*result.Distribution{}
+	out.parts = map[plan.Figure]*result.Sum{}
 	for _, h := range r.Of(s.name, s.state) {
 		one := &heat{Heat: h, climb: r.Plan.Pace.Climb, lengths: make([]*lengths, len(h.Splits))}
 		if one.histogram, err = h.Histogram(); err != nil {
@@ -129,14 +128,10 @@ func decode(r *result.Result, s side, splits bool) (out decodedSide, err error) 
 			}
 			one.lengths[i] = &lengths{d.TotalCount(), d.Quantile(0.5)}
 			figure := partFigure(h.Splits[i].Name, h.Splits[i].Told)
-			sum, known := out.parts[figure]
-			if known && sum == nil {
-				continue
+			if out.parts[figure] == nil {
+				out.parts[figure] = &result.Sum{}
 			}
-			if sum, known = result.Sum([]*result.Distribution{sum, d}); !known {
-				sum = nil
-			}
-			out.parts[figure] = sum
+			out.parts[figure].Add(d)
 		}
 		out.heats = append(out.heats, one)
 	}

@@ -97,7 +97,9 @@ func packBodies(c *sql.Conn) error {
 		body BLOB NOT NULL,         -- one heat of the result document, see body.go
 		PRIMARY KEY (run, seq)
 	) STRICT;
-	ALTER TABLE runs ADD COLUMN heats INTEGER NOT NULL DEFAULT 0;`); err != nil {
+	ALTER TABLE runs ADD COLUMN heats INTEGER NOT NULL DEFAULT 0;
+	DROP INDEX runs_started;
+	CREATE INDEX runs_listed ON runs (started, id); -- lists are in this order, and need no sorting`); err != nil {
 		return err
 	}
 	move := func(from, into string, args func(*sql.Rows) (key []any, body string, err error)) error {

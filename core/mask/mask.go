@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // Shortest is the length below which a value, or a line of one, is too ordinary to be recognised in a text.
@@ -267,10 +268,8 @@ func (w walker) walk(v reflect.Value) {
 		w.walk(own)
 		v.Set(own)
 	case reflect.Struct:
-		for i := range v.NumField() {
-			if f := v.Type().Field(i); f.IsExported() && (!w.tags || f.Tag.Get(Tag) == "") {
-				w.walk(v.Field(i))
-			}
+		for _, i := range fieldsOf(v.Type(), w.tags) {
+			w.walk(v.Field(i))
 		}
 	case reflect.Slice, reflect.Array:
 		if v.Kind() == reflect.Slice && v.Type().Elem().Kind() == reflect.Uint8 {
@@ -287,6 +286,34 @@ func (w walker) walk(v reflect.Value) {
 	case reflect.String:
 		w.set(v, v.String(), v.SetString)
 	}
+}
+
+// fields are those of a struct that may lead to texts: all, or those without a tag. A result has tens of thousands of
+// structs of a few types.
+type fields struct{ all, untagged []int }
+
+var fieldsByType sync.Map // from reflect.Type to fields
+
+func fieldsOf(t reflect.Type, tags bool) []int {
+	known, ok := fieldsByType.Load(t)
+	if !ok {
+		var own fields
+		for i := range t.NumField() {
+			f := t.Field(i)
+			if !f.IsExported() || !textual(f.Type) {
+				continue
+			}
+			own.all = append(own.all, i)
+			if f.Tag.Get(Tag) == "" {
+				own.untagged = append(own.untagged, i)
+			}
+		}
+		known, _ = fieldsByType.LoadOrStore(t, own)
+	}
+	if tags {
+		return known.(fields).untagged
+	}
+	return known.(fields).all
 }
 
 func (w walker) set(v reflect.Value, text string, set func(string)) {

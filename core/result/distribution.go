@@ -2,7 +2,6 @@ package result
 
 import (
 	"bytes"
-	"compress/zlib"
 	"encoding/base64"
 	"encoding/binary"
 	"errors"
@@ -10,6 +9,10 @@ import (
 	"io"
 	"math"
 	"math/bits"
+	"slices"
+	"sync"
+
+	"github.com/klauspost/compress/zlib"
 )
 
 // Distribution is what a histogram holds: how often values lie in which narrow range, as far as there are any. It takes a
@@ -43,11 +46,9 @@ func DecodeDistribution(text string) (*Distribution, error) {
 	if err != nil || len(packed) < outerBytes || binary.BigEndian.Uint32(packed)&cookieMask != compressedCookie&cookieMask {
 		return nil, errNoHistogram
 	}
-	z, err := zlib.NewReader(bytes.NewReader(packed[outerBytes:]))
-	if err != nil {
-		return nil, errNoHistogram
-	}
-	plain, err := io.ReadAll(io.LimitReader(z, maxEncoded))
+	u := unpackers.Get().(*unpacker)
+	defer unpackers.Put(u)
+	plain, err := u.unpack(packed[outerBytes:])
 	if err != nil || len(plain) < innerBytes || binary.BigEndian.Uint32(plain)&cookieMask != plainCookie&cookieMask {
 		return nil, errNoHistogram
 	}
@@ -56,7 +57,34 @@ func DecodeDistribution(text string) (*Distribution, error) {
 	if offset := binary.BigEndian.Uint32(plain[8:]); offset != 0 || digits > 5 || lowest < 1 || lowest > 1<<40 || length > len(plain)-innerBytes {
 		return nil, errNoHistogram
 	}
-	return decodeBars(plain[innerBytes:innerBytes+length], newScale(digits, lowest))
+	return u.decodeBars(plain[innerBytes:innerBytes+length], newScale(digits, lowest))
+}
+
+// unpacker reads histograms. A run has hundreds of them, and the tables for unpacking one are larger than it.
+type unpacker struct {
+	packed bytes.Reader
+	zlib   io.ReadCloser // nil before the first
+	plain  bytes.Buffer
+	bars   []Bar
+}
+
+var unpackers = sync.Pool{New: func() any { return new(unpacker) }}
+
+// unpack returns what text holds, which is valid until the next call.
+func (u *unpacker) unpack(text []byte) (plain []byte, err error) {
+	u.packed.Reset(text)
+	defer u.packed.Reset(nil)
+	if u.zlib == nil {
+		u.zlib, err = zlib.NewReader(&u.packed)
+	} else {
+		err = u.zlib.(zlib.Resetter).Reset(&u.packed, nil)
+	}
+	if err != nil {
+		return nil, err
+	}
+	u.plain.Reset()
+	_, err = u.plain.ReadFrom(io.LimitReader(u.zlib, maxEncoded))
+	return u.plain.Bytes(), err
 }
 
 // scale is how a histogram's places are laid over values.
@@ -86,8 +114,9 @@ func (s scale) at(place int64) (from, to int64, ok bool) {
 }
 
 // decodeBars reads counts in place order: a positive number is one, a negative number that many places without any.
-func decodeBars(text []byte, s scale) (*Distribution, error) {
-	d := &Distribution{Bars: make([]Bar, 0, len(text)/2)} // each takes a byte at least, and a gap before most
+func (u *unpacker) decodeBars(text []byte, s scale) (*Distribution, error) {
+	u.bars = u.bars[:0]
+	total := int64(0)
 	place := int64(0)
 	for len(text) > 0 {
 		n, size := zigzag(text)
@@ -102,14 +131,14 @@ func decodeBars(text []byte, s scale) (*Distribution, error) {
 			continue
 		}
 		from, to, ok := s.at(place)
-		if !ok || n > math.MaxInt64-d.Total {
+		if !ok || n > math.MaxInt64-total {
 			return nil, errNoHistogram
 		}
-		d.Bars = append(d.Bars, Bar{from, to, n})
-		d.Total += n
+		u.bars = append(u.bars, Bar{from, to, n})
+		total += n
 		place++
 	}
-	return d, nil
+	return &Distribution{slices.Clone(u.bars), total}, nil
 }
 
 // zigzag reads a number of up to nine bytes, of which the last has eight bits; size is 0 when it is cut short.
@@ -152,41 +181,40 @@ func (d *Distribution) Quantile(q float64) float64 {
 	return float64(d.Bars[len(d.Bars)-1].To) / 1e9
 }
 
-// Sum adds up distributions. Those of other ranges than the rest cannot be added: ok is false then.
-func Sum(all []*Distribution) (sum *Distribution, ok bool) {
-	sum = &Distribution{}
-	var lists [][]Bar
-	for _, d := range all {
-		if d.TotalCount() > 0 {
-			lists = append(lists, d.Bars)
-			sum.Total += d.Total
-		}
-	}
-	// Two by two, so that what stands in most of them is soon but once there.
-	for len(lists) > 1 {
-		half := lists[:0]
-		for i := 0; i < len(lists); i += 2 {
-			if i+1 == len(lists) {
-				half = append(half, lists[i])
-				continue
-			}
-			both, ok := merge(lists[i], lists[i+1])
-			if !ok {
-				return nil, false
-			}
-			half = append(half, both)
-		}
-		lists = half
-	}
-	if len(lists) == 1 {
-		sum.Bars = lists[0]
-	}
-	return sum, true
+// Sum adds up distributions. Its zero value is empty.
+type Sum struct {
+	bars, spare []Bar // spare is room for the next sum
+	total       int64
+	mixed       bool
 }
 
-// merge adds up two lists of bars.
-func merge(a, b []Bar) (out []Bar, ok bool) {
-	out = make([]Bar, 0, len(a)+len(b)/4)
+// Add adds d, which may be nil. It reports whether all that was added has the same ranges, without which it cannot be added.
+func (s *Sum) Add(d *Distribution) bool {
+	if s.mixed || d.TotalCount() == 0 {
+		return !s.mixed
+	}
+	merged, ok := merge(s.spare[:0], s.bars, d.Bars)
+	if !ok {
+		*s = Sum{mixed: true}
+		return false
+	}
+	s.bars, s.spare = merged, s.bars
+	s.total += d.Total
+	return true
+}
+
+// Distribution is what was added; nil where it could not be. The sum is over then.
+func (s *Sum) Distribution() *Distribution {
+	if s.mixed {
+		return nil
+	}
+	s.spare = nil
+	return &Distribution{Bars: s.bars, Total: s.total}
+}
+
+// merge appends the sum of two lists of bars to out.
+func merge(out, a, b []Bar) (_ []Bar, ok bool) {
+	out = slices.Grow(out, len(a)+len(b))
 	for len(a) > 0 && len(b) > 0 {
 		switch x, y := a[0], b[0]; {
 		case x.To < y.From:

@@ -84,7 +84,13 @@ func TestSumsOfDistributions(t *testing.T) {
 		}
 		both = append(both, d)
 	}
-	sum, ok := Sum(append(both, nil))
+	var all Sum
+	for _, d := range []*Distribution{nil, both[0], both[1], nil} {
+		if !all.Add(d) {
+			t.Error("distributions of the same ranges do not fit each other")
+		}
+	}
+	sum := all.Distribution()
 	a.Merge(b)
 	var want []Bar
 	for _, bar := range a.Distribution() {
@@ -92,10 +98,11 @@ func TestSumsOfDistributions(t *testing.T) {
 			want = append(want, Bar{bar.From, bar.To, bar.Count})
 		}
 	}
-	if !ok || sum.Total != 6000 || !slices.Equal(sum.Bars, want) {
-		t.Errorf("the sum has %d values in %d bars, %t; want 6000 in %d", sum.Total, len(sum.Bars), ok, len(want))
+	if sum.Total != 6000 || !slices.Equal(sum.Bars, want) {
+		t.Errorf("the sum has %d values in %d bars; want 6000 in %d", sum.Total, len(sum.Bars), len(want))
 	}
-	if _, ok := Sum([]*Distribution{both[0], {Bars: []Bar{{0, 1 << 40, 1}}, Total: 1}}); ok {
+	var mixed Sum
+	if !mixed.Add(both[0]) || mixed.Add(&Distribution{Bars: []Bar{{0, 1 << 40, 1}}, Total: 1}) || mixed.Add(both[1]) || mixed.Distribution() != nil {
 		t.Error("distributions of other ranges are added up")
 	}
 }
