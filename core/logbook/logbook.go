@@ -18,6 +18,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"time"
 
 	"github.com/prometheus/procfs"
@@ -98,8 +99,7 @@ func packBodies(c *sql.Conn) error {
 		PRIMARY KEY (run, seq)
 	) STRICT;
 	ALTER TABLE runs ADD COLUMN heats INTEGER NOT NULL DEFAULT 0;
-	DROP INDEX runs_started;
-	CREATE INDEX runs_listed ON runs (started, id); -- lists are in this order, and need no sorting`); err != nil {
+	DROP INDEX runs_started; -- runs are listed from the end of the table, which is in the order in which they were entered`); err != nil {
 		return err
 	}
 	move := func(from, into string, args func(*sql.Rows) (key []any, body string, err error)) error {
@@ -449,10 +449,10 @@ func (b *Book) Totals() (t Totals, err error) {
 	return t, nil
 }
 
-// List returns the runs, the newest first, at most limit of them.
+// List returns the runs that were entered last, at most limit of them, the newest first.
 func (b *Book) List(limit int) ([]Entry, error) {
 	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats
-		FROM runs ORDER BY started DESC, id DESC LIMIT ?`, limit)
+		FROM runs ORDER BY rowid DESC LIMIT ?`, limit)
 	if err != nil {
 		return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
 	}
@@ -471,6 +471,8 @@ func (b *Book) List(limit int) ([]Entry, error) {
 		}
 		out = append(out, e)
 	}
+	// Two that began together may have been entered the other way about.
+	slices.SortStableFunc(out, func(a, b Entry) int { return b.Started.Compare(a.Started) })
 	return out, rows.Err()
 }
 
