@@ -320,6 +320,18 @@ func TestLookingIntoARun(t *testing.T) {
 	shows(t, press(t, m, "y"), "Nothing is known of memory")
 }
 
+// The log's sentence counts what the logbook holds, and not what the list is cut to.
+func TestTheLogSaysWhatItDoesNotList(t *testing.T) {
+	m := started(t, config(t, nil), 140, 30)
+	list := []logbook.Entry{{ID: "1125-1000abc", Name: "Berth board", Ending: result.Done}, {ID: "1125-0900abc", Name: "Berth board", Ending: result.Interrupted}}
+	m = feedAll(press(t, m, "l"), runsMsg{runs: list, totals: logbook.Totals{Runs: 500, Done: 480}})
+	shows(t, m, "500 runs, 480 of them to the end; the newest is Berth board", "The newest 2 are listed.")
+	m = feedAll(m, runsMsg{runs: list, totals: logbook.Totals{Runs: 2, Done: 1}})
+	if shows(t, m, "2 runs, 1 of them to the end"); strings.Contains(plain(m), "are listed") {
+		t.Error("a list of all says that it is cut")
+	}
+}
+
 func TestADuelFromAskToLog(t *testing.T) {
 	cfg := config(t, map[string]string{"tides.duel.yaml": tides})
 	m := started(t, cfg, 142, 42)
