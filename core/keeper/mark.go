@@ -59,8 +59,8 @@ var children = sync.OnceValue(func() *os.File {
 	return f
 })
 
-// adopted lists the processes that fell to us since their parents ended, and with them those that our main thread created.
-func adopted() (pids []int) {
+// Adopted lists the processes that fell to us since their parents ended, and with them those that our main thread created.
+func Adopted() (pids []int) {
 	list := children()
 	if list == nil {
 		return nil
@@ -105,7 +105,7 @@ func EndStrays() (n int) {
 }
 
 func (k *Keeper) endThose(ours func(pid int) bool) (n int) {
-	for _, pid := range adopted() {
+	for _, pid := range Adopted() {
 		if !ours(pid) {
 			continue
 		}
@@ -114,8 +114,9 @@ func (k *Keeper) endThose(ours func(pid int) bool) (n int) {
 			continue // it had ended
 		}
 		syscall.Kill(pid, syscall.SIGKILL)
-		n++
-		awaitKilled(pid)
+		if awaitKilled(pid) { // else it is held by somebody, and asking again would not end it
+			n++
+		}
 	}
 	return n
 }
@@ -130,13 +131,14 @@ func untilNone(end func() int) (n int) {
 	return n
 }
 
-// awaitKilled waits for a killed child.
-func awaitKilled(pid int) {
+// awaitKilled waits for a killed child, for a while; it reports whether it is gone.
+func awaitKilled(pid int) bool {
 	for deadline := time.Now().Add(ReapLimit); time.Now().Before(deadline); time.Sleep(50 * time.Microsecond) {
 		if got, err := syscall.Wait4(pid, nil, syscall.WNOHANG|unix.WALL, nil); got == pid || err == syscall.ECHILD {
-			return
+			return true
 		}
 	}
+	return false
 }
 
 // limitOfLocks is RLIMIT_LOCKS, which package unix does not name.

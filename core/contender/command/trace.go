@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"paceduel/core/contender"
+	"paceduel/core/keeper"
 	"paceduel/core/meter"
 )
 
@@ -107,10 +108,10 @@ const pollEvery = 100 * time.Microsecond
 
 // run goes on until nothing of the tree is left. It waits for the leader's process group, to which nobody else in this
 // program has children, and by number for processes that left the group. A child whose making was cut short by the end of
-// its parent is heard of in no other way than by the group.
+// its parent is heard of in no other way than by the group, or when it has fallen to us.
 func (t *tracer) run() {
 	t.living[t.leader] = false
-	for len(t.living) > 0 {
+	for len(t.living) > 0 || t.find() {
 		if t.wait(-t.leader, len(t.living) == 1) {
 			continue
 		}
@@ -122,6 +123,20 @@ func (t *tracer) run() {
 			time.Sleep(pollEvery)
 		}
 	}
+}
+
+// find ends those that are traced and were never heard of. The kernel stops them at their birth and at their end until the
+// tracer lets them go on, so that nobody else can end them.
+func (t *tracer) find() bool {
+	tracer := int64(unix.Gettid())
+	for _, pid := range keeper.Adopted() {
+		if numberOf(pid, "status", "TracerPid:") == tracer {
+			t.living[pid] = false
+			t.left++
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+	return len(t.living) > 0
 }
 
 // wait hears of one process: that of the number, or one of the group of a negative one. block says to wait for
@@ -241,7 +256,10 @@ func ownPages(pid int) int64 {
 }
 
 // memoryOf reads a line of a file about a process's memory in bytes; 0 where it is gone.
-func memoryOf(pid int, file, field string) int64 {
+func memoryOf(pid int, file, field string) int64 { return numberOf(pid, file, field) << 10 }
+
+// numberOf reads the number in a line of a file about a process; 0 where it is gone.
+func numberOf(pid int, file, field string) int64 {
 	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/" + file)
 	if err != nil {
 		return 0
@@ -251,6 +269,6 @@ func memoryOf(pid int, file, field string) int64 {
 	if len(words) == 0 {
 		return 0
 	}
-	kib, _ := strconv.ParseInt(words[0], 10, 64)
-	return kib << 10
+	n, _ := strconv.ParseInt(words[0], 10, 64)
+	return n
 }

@@ -14,6 +14,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/keeper"
 	"paceduel/core/plan"
 )
 
@@ -230,5 +231,29 @@ func TestHowExactPeaksAre(t *testing.T) {
 	alone, forked := measured(t, t.Context(), shell(fill+"true", nil)), measured(t, t.Context(), shell(fill+"(sleep 0.02; true) & (sleep 0.02; true); wait", nil))
 	if more := forked.Peak - alone.Peak; more > alone.Peak/2 {
 		t.Errorf("with two copies of itself a shell of %.1f MiB is measured with %.1f MiB more", float64(alone.Peak)/mib, float64(more)/mib)
+	}
+}
+
+// What a traced run leaves behind ends, also where its parent ends in the midst of making it: nobody but the tracer could end
+// it, and whoever tried would wait for it.
+func TestLeftoversOfTracedRunsAreEnded(t *testing.T) {
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("for i in 1 2 3; do env -i setsid sh -c 'sleep 600 & sleep 600 & sleep 600' & done; sleep 0.00$(($$ % 10))", nil))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	for range 40 {
+		shot := contender.Shot{Measure: true}
+		if c.Shoot(t.Context(), &shot); shot.Class != contender.OK {
+			t.Fatal(shot.Class, shot.Err)
+		}
+		keeper.EndStrays()
+		for _, pid := range keeper.Adopted() {
+			if text, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/cmdline"); strings.Contains(string(text), "sleep") {
+				status, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status")
+				t.Fatalf("%q goes on: %s", text, status)
+			}
+		}
 	}
 }
