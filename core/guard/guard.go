@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,6 +42,18 @@ func (e *RefusedError) Error() string {
 // Try is what to do about a host that may not be reached.
 func Try(host string) string {
 	return fmt.Sprintf("if you may put load on it, add the line: allow: [%s]", host)
+}
+
+// ParseURL reads an address that can be asked: one with a host, in clear or over TLS.
+func ParseURL(text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, fmt.Errorf("%q is no address to ask", text)
+	}
+	return u, nil
 }
 
 // Check is why a host may not be reached; nil when it may. It looks nothing up.

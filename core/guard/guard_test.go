@@ -97,3 +97,14 @@ func TestAClientStaysHere(t *testing.T) {
 		t.Errorf("redirected for ever: %d, %v", status, err)
 	}
 }
+
+func TestAddressesThatCanBeAsked(t *testing.T) {
+	for text, ok := range map[string]bool{
+		"http://127.0.0.1:8080/health": true, "https://[::1]/": true,
+		"127.0.0.1:8080": false, "file:///etc/hosts": false, "http:///health": false, "gopher://quay/": false, "http://[": false, "": false,
+	} {
+		if u, err := guard.ParseURL(text); (err == nil) != ok || ok && u.String() != text {
+			t.Errorf("ParseURL(%q) = %v, %v", text, u, err)
+		}
+	}
+}

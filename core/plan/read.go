@@ -26,8 +26,8 @@ import (
 // Suffix is how plan files end.
 const Suffix = ".duel.yaml"
 
-// maxPlanBytes bounds a plan file; a real one has a few kilobytes.
-const maxPlanBytes = 1 << 20
+// MaxBytes bounds a plan file; a real one has a few kilobytes.
+const MaxBytes = 1 << 20
 
 // Options are what a plan is read with.
 type Options struct {
@@ -70,7 +70,7 @@ type entry struct {
 
 // ReadFile reads the plan at path. The error is Problems when the file was read but is no good plan.
 func ReadFile(path string, opt Options) (*Plan, error) {
-	src, err := files.Read(path, maxPlanBytes)
+	src, err := files.Read(path, MaxBytes)
 	if err != nil {
 		return nil, fmt.Errorf("read plan: %w; name a %s file", err, Suffix)
 	}

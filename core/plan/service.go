@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"net/url"
 	"reflect"
 	"regexp"
 	"slices"
@@ -191,9 +190,9 @@ func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
 		fault("ready.status", "set url:", "a status belongs to a url")
 	}
 	if s.Ready.URL != "" {
-		at, err := url.Parse(strings.ReplaceAll(s.Ready.URL, PortMark, "1"))
+		at, err := guard.ParseURL(strings.ReplaceAll(s.Ready.URL, PortMark, "1"))
 		switch {
-		case err != nil || at.Scheme != "http" && at.Scheme != "https" || at.Host == "":
+		case err != nil:
 			fault("ready.url", "write it as http://127.0.0.1:${PORT}/path", "this is no address to ask")
 		case guard.New(r.doc.Allow).Check(at.Hostname()) != nil:
 			fault("ready.url", guard.Try(at.Hostname()), "%s is not this machine", at.Hostname())

@@ -90,7 +90,7 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 			d := screen.Duel{File: f, Plan: p, Problems: err}
 			if p != nil {
 				d.Source = p.Source
-			} else if text, err := files.Read(f, maxPlan); err == nil {
+			} else if text, err := files.Read(f, plan.MaxBytes); err == nil {
 				d.Source = string(text)
 			}
 			duels = append(duels, d)
@@ -306,15 +306,12 @@ func newPlan(dir string, msg screen.NewPlanMsg) tea.Cmd {
 	}
 }
 
-// maxPlan bounds a plan that is shown or changed.
-const maxPlan = 1 << 20
-
 // changePlan replaces a plan's text through a neighbour file, unless somebody else has changed it meanwhile.
 func changePlan(msg screen.ChangePlanMsg) tea.Cmd {
 	return func() tea.Msg {
 		file := msg.Duel.File
 		fail := func(err error) tea.Msg { return changedMsg{err: fmt.Errorf("change %s: %w", file, err)} }
-		old, err := files.Read(file, maxPlan)
+		old, err := files.Read(file, plan.MaxBytes)
 		if err != nil {
 			return fail(err)
 		}

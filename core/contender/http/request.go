@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"paceduel/core/files"
+	"paceduel/core/guard"
 	"paceduel/core/plan"
 )
 
@@ -123,12 +124,9 @@ func (s *Settings) render(t table, dir, port string) ([]request, error) {
 		if err != nil {
 			return nil, err
 		}
-		u, err := url.Parse(address)
+		u, err := guard.ParseURL(address)
 		if err != nil {
 			return nil, err
-		}
-		if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-			return nil, fmt.Errorf("%q is no address to ask", address)
 		}
 		r := request{url: u, headers: map[string][]string{}}
 		for name, value := range s.Headers {
