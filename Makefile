@@ -12,8 +12,8 @@ build:
 # and are left out knowingly.
 test:
 	@sh ./e2e/need-tmux
-	$(GO) test $$($(GO) list ./... | grep -v -e /e2e$$ -e paceduel/core$$)
-	$(GO) test -count=1 ./core
+	$(GO) test $$($(GO) list ./... | grep -v -e /e2e$$ -e /internal/arch$$)
+	$(GO) test -count=1 ./internal/arch
 	@if command -v tmux >/dev/null && command -v pgrep >/dev/null; then \
 		echo "$(GO) test -count=1 ./e2e"; $(GO) test -count=1 ./e2e; \
 	else \
@@ -34,4 +34,4 @@ mirrors:
 
 # After a wanted change of output: write the golden files anew, then read the difference.
 golden:
-	$(GO) test ./core/plan ./core/judge ./core/result ./core/chart ./core/measured ./core/report ./screen/app -update
+	$(GO) test $$(grep -rlE 'paceduel/internal/(golden|viewtest)"' --include='*_test.go' core screen | xargs dirname | sort -u | sed 's|^|./|') -update

@@ -84,9 +84,9 @@ func BenchmarkFirstFrame(b *testing.B) {
 	}
 }
 
-// BenchmarkOwnMemory runs duels over HTTP to their verdicts and reports the most memory that the program ever had, as the
-// kernel counts it: ten million shots by 64 clients, and 400 heats of 8 contenders. What comes after the last shot is told
-// too: how long show takes to read such a run and judge it anew.
+// BenchmarkOwnMemory runs duels over HTTP to their verdicts and reports the most memory that the program ever had, as
+// the kernel counts it: ten million shots by 64 clients, and 400 heats of 8 contenders. What comes after the last shot
+// is told too: how long show takes to read such a run and judge it anew.
 func BenchmarkOwnMemory(b *testing.B) {
 	url := cheap(b)
 	for _, duel := range []struct {
@@ -94,12 +94,18 @@ func BenchmarkOwnMemory(b *testing.B) {
 		rounds, heats          int
 	}{
 		{"ten million shots", "a: {}, b: {}", "{ clients: 64, shots: 1000000, warmup: 1000 }", 5, 10},
-		{"8 contenders 50 rounds", "a: {}, b: {}, c: {}, d: {}, e: {}, f: {}, g: {}, h: {}", "{ clients: 8, for: 100ms, warmup: 20ms }", 50, 400},
+		{
+			"8 contenders 50 rounds", "a: {}, b: {}, c: {}, d: {}, e: {}, f: {}, g: {}, h: {}",
+			"{ clients: 8, for: 100ms, warmup: 20ms }", 50, 400,
+		},
 	} {
 		b.Run(duel.name, func(b *testing.B) {
 			h := newHome(b)
 			contenders := strings.ReplaceAll(duel.contenders, "{}", "{ http: {} }")
-			h.write(b, "own.duel.yaml", fmt.Sprintf("duel: own\nbaseline: a\ncourse: { http: { url: %q } }\ncontenders: { %s }\npace: %s\nrounds: %d\nseed: 1\n", url, contenders, duel.pace, duel.rounds))
+			h.write(b, "own.duel.yaml", fmt.Sprintf(
+				"duel: own\nbaseline: a\ncourse: { http: { url: %q } }\ncontenders: { %s }\npace: %s\nrounds: %d\nseed: 1\n", url,
+				contenders, duel.pace, duel.rounds,
+			))
 			var most, show []float64
 			for b.Loop() {
 				cmd := h.command("run", "own.duel.yaml")
@@ -124,14 +130,19 @@ func BenchmarkOwnMemory(b *testing.B) {
 	}
 }
 
-// BenchmarkScreenAgainstHeadless runs the same duels with the screen on and without it, in turn, and reports the screen's
-// figures as ratios to those without, medians over the rounds: throughput in a closed model, p99 at 5 000 shots a second. A
-// key is pressed on the screen in mid-heat; key_ms is how long the help that it opens took to show, tmux included.
+// BenchmarkScreenAgainstHeadless runs the same duels with the screen on and without it, in turn, and reports the
+// screen's figures as ratios to those without, medians over the rounds: throughput in a closed model, p99 at 5 000
+// shots a second. A key is pressed on the screen in mid-heat; key_ms is how long the help that it opens took to show,
+// tmux included.
 func BenchmarkScreenAgainstHeadless(b *testing.B) {
 	h := newHome(b)
 	url := cheap(b)
 	duel := func(name, pace string) {
-		h.write(b, name+"/"+name+".duel.yaml", fmt.Sprintf("duel: %s\nbaseline: a\ncourse: { http: { url: %q } }\ncontenders: { a: { note: one, http: {} }, b: { note: other, http: {} } }\npace: %s\nrounds: 4\nseed: 1\n", name, url, pace))
+		h.write(b, name+"/"+name+".duel.yaml", fmt.Sprintf(
+			"duel: %s\nbaseline: a\ncourse: { http: { url: %q } }\ncontenders: { a: { note: one, http: {} }, b: { note: "+
+				"other, http: {} } }\npace: %s\nrounds: 4\nseed: 1\n",
+			name, url, pace,
+		))
 	}
 	duel("closed", "{ clients: 8, for: 1s, warmup: 100ms }")
 	duel("open", "{ rate: 5000/s, for: 1s, warmup: 100ms, most: 16 }")
@@ -163,8 +174,9 @@ func BenchmarkScreenAgainstHeadless(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// onScreen runs a duel on the screen and returns its result, and how long a key took in the midst of it if one is pressed.
-// Nobody looks at the screen otherwise while the duel is on: each look is a process of its own, which would be measured.
+// onScreen runs a duel on the screen and returns its result, and how long a key took in the midst of it if one is
+// pressed. Nobody looks at the screen otherwise while the duel is on: each look is a process of its own, which would be
+// measured.
 func onScreen(b *testing.B, h home, name string, press bool) (r *result.Result, took time.Duration) {
 	term := openTerminal(b, h, 142, 42, "open", name)
 	term.wait(name + " asks b against a")

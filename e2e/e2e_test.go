@@ -30,7 +30,11 @@ const withoutTerminal = "PACEDUEL_TEST_WITHOUT_TERMINAL"
 
 func TestMain(m *testing.M) {
 	if _, err := exec.LookPath("tmux"); err != nil && os.Getenv(withoutTerminal) == "" {
-		fmt.Fprintln(os.Stderr, "the interface tests need tmux, which is not installed; make test installs it where it may,\nor set "+withoutTerminal+"=1 to leave these tests out knowingly")
+		fmt.Fprintln(
+			os.Stderr,
+			"the interface tests need tmux, which is not installed; make test installs it where it may,\n"+
+				"or set "+withoutTerminal+"=1 to leave these tests out knowingly",
+		)
 		os.Exit(1)
 	}
 	dir, err := os.MkdirTemp("", "paceduel-e2e-")
@@ -136,15 +140,22 @@ func TestRunJudgesKeepsAndExports(t *testing.T) {
 	h.run(t, "show", r.ID).says(t, 0, "in the mean")
 	h.run(t, "show", "out.json").says(t, 0, "in the mean")
 	h.run(t, "show").says(t, 0, "in the mean", "run "+r.ID)
-	h.run(t, "export", r.ID, "--to", "pictures").says(t, 0, "count-long-"+r.ID+".svg", ".pdf", ".json", "count-distribution-"+r.ID+".svg", "count-tail-"+r.ID+".pdf", "count-timeline-"+r.ID+".svg", "count-"+r.ID+".md", ".csv")
+	h.run(t, "export", r.ID, "--to", "pictures").says(
+		t, 0, "count-long-"+r.ID+".svg", ".pdf", ".json", "count-distribution-"+r.ID+".svg", "count-tail-"+r.ID+".pdf",
+		"count-timeline-"+r.ID+".svg", "count-"+r.ID+".md", ".csv",
+	)
 	report, err := os.ReadFile(filepath.Join(h.dir, "pictures", "count-"+r.ID+".md"))
-	for _, part := range []string{"# Count", "**long is ", "## Figures", "| **mean** |", "## Cautions", "paceduel run count.duel.yaml --seed 7", "![", "pace: { repeat: 2 }"} {
+	for _, part := range []string{
+		"# Count", "**long is ", "## Figures", "| **mean** |", "## Cautions", "paceduel run count.duel.yaml --seed 7", "![",
+		"pace: { repeat: 2 }",
+	} {
 		if err != nil || !strings.Contains(string(report), part) {
 			t.Errorf("the report lacks %q (%v):\n%s", part, err, report)
 		}
 	}
 	for _, ending := range []string{".svg", ".pdf"} {
-		if info, err := os.Stat(filepath.Join(h.dir, "pictures", "count-long-"+r.ID+ending)); err != nil || info.Size() < 5000 {
+		if info, err := os.Stat(filepath.Join(h.dir, "pictures", "count-long-"+r.ID+ending)); err != nil ||
+			info.Size() < 5000 {
 			t.Errorf("the exported %s: %v", ending, err)
 		}
 	}
@@ -158,9 +169,14 @@ func TestRunJudgesKeepsAndExports(t *testing.T) {
 // The baseline against itself, and a run that ends when it is settled.
 func TestMirrorAndAuto(t *testing.T) {
 	h := newHome(t)
-	h.write(t, "count.duel.yaml", quick+"decides: mean\nstakes: { runs-per-day: 1000, minute-price: 2, currency: crowns }\n")
+	h.write(
+		t, "count.duel.yaml", quick+"decides: mean\nstakes: { runs-per-day: 1000, minute-price: 2, currency: crowns }\n",
+	)
 	o := h.run(t, "run", "count.duel.yaml", "--mirror", "--rounds", "auto up to 10", "--json", "out.json", "--seed", "7")
-	o.says(t, 0, "short again", "the baseline against itself", "stakes", "minutes in a month of 30 days: short ", "runs-per-day x 30 x mean / 60 s", " crowns")
+	o.says(
+		t, 0, "short again", "the baseline against itself", "stakes", "minutes in a month of 30 days: short ",
+		"runs-per-day x 30 x mean / 60 s", " crowns",
+	)
 	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
 	if err != nil || len(r.Entrants) != 3 || !r.Entrants[2].Mirror {
 		t.Fatalf("%v: %+v", err, r)
@@ -181,13 +197,18 @@ func TestJudgingWhatWasMeasuredElsewhere(t *testing.T) {
 			for i := range 20 {
 				samples = append(samples, fmt.Sprintf("%g", (0.004-0.002*float64(order))*(1+0.001*float64((i*7+round*3)%20))))
 			}
-			heats = append(heats, fmt.Sprintf(`{"round":%d,"order":%d,"contender":%q,"samples_s":[%s]}`, round, order+1, name, strings.Join(samples, ",")))
+			heats = append(heats, fmt.Sprintf(
+				`{"round":%d,"order":%d,"contender":%q,"samples_s":[%s]}`, round, order+1, name, strings.Join(samples, ","),
+			))
 		}
 	}
 	duel := `{"id":"x","baseline":"a","heats":[` + strings.Join(heats, ",") + "]}\n"
 	h.write(t, "good.jsonl", duel+duel)
 	o := h.run(t, "judge", "good.jsonl")
-	o.says(t, 0, `{"id":"x","rounds":8,"figures":[{"contender":"b","figure":"p50","ratio":2`, `"verdict":"faster","together":"faster"`)
+	o.says(
+		t, 0, `{"id":"x","rounds":8,"figures":[{"contender":"b","figure":"p50","ratio":2`,
+		`"verdict":"faster","together":"faster"`,
+	)
 	if lines := strings.Count(o.out, "\n"); lines != 2 {
 		t.Errorf("%d judgements of two duels", lines)
 	}
@@ -204,7 +225,9 @@ func TestExitStatuses(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", quick)
 	h.write(t, "broken.duel.yaml", strings.Replace(quick, "repeat", "repeet", 1))
-	h.write(t, "wrong.duel.yaml", strings.Replace(quick, "shell: \"i=0; while [ $i -lt 40000 ]; do i=$((i+1)); done\"", "run: [no-such-tool]", 1))
+	h.write(t, "wrong.duel.yaml", strings.Replace(
+		quick, "shell: \"i=0; while [ $i -lt 40000 ]; do i=$((i+1)); done\"", "run: [no-such-tool]", 1,
+	))
 	h.write(t, "data.txt", "salt cod")
 	h.write(t, "held.duel.yaml", quick+"claims: [ short mean under 1m, long error rate under 50% ]\n")
 	h.write(t, "bold.duel.yaml", quick+"claims: [ short mean under 1m, short mean under 1ns ]\n")
@@ -215,21 +238,33 @@ func TestExitStatuses(t *testing.T) {
 		says   []string
 	}{
 		{[]string{"check", "count.duel.yaml"}, 0, []string{"short: exit code 0 in"}},
-		{[]string{"run", "broken.duel.yaml"}, 2, []string{`broken.duel.yaml:6:9: unknown key "repeet" in pace; did you mean "repeat"?`}},
-		{[]string{"run", "held.duel.yaml"}, 0, []string{"claims", "short mean under 1m: upheld", "long error rate under 50%: upheld, 0 of 16 shots failed"}},
+		{[]string{
+			"run", "broken.duel.yaml",
+		}, 2, []string{`broken.duel.yaml:6:9: unknown key "repeet" in pace; did you mean "repeat"?`}},
+		{[]string{
+			"run", "held.duel.yaml",
+		}, 0, []string{"claims", "short mean under 1m: upheld", "long error rate under 50%: upheld, 0 of 16 shots failed"}},
 		{[]string{"run", "bold.duel.yaml"}, 1, []string{"short mean under 1ns: refuted"}},
-		{[]string{"run", "vague.duel.yaml"}, 2, []string{`"undr" says neither which figure nor how much`, `did you mean "under"?`}},
+		{[]string{
+			"run", "vague.duel.yaml",
+		}, 2, []string{`"undr" says neither which figure nor how much`, `did you mean "under"?`}},
 		{[]string{"run", "none.duel.yaml"}, 2, []string{"no such file"}},
 		{[]string{"run"}, 2, []string{"requires at least 1 arg", "--help"}},
 		{[]string{"run", "--roundz", "3", "x"}, 2, []string{"unknown flag: --roundz"}},
-		{[]string{"run", "count.duel.yaml", "--set", "pace.repeat=no"}, 2, []string{"--set pace.repeat=no: pace.repeat must be a whole number"}},
+		{[]string{
+			"run", "count.duel.yaml", "--set", "pace.repeat=no",
+		}, 2, []string{"--set pace.repeat=no: pace.repeat must be a whole number"}},
 		{[]string{"nonsense"}, 2, []string{"no such file"}},
-		{[]string{"run", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in", "no such program on PATH", "try:"}},
+		{
+			[]string{"run", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in", "no such program on PATH", "try:"},
+		},
 		{[]string{"check", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in"}},
 		{[]string{"between", "--headless", "cat data.txt", "cat none.txt"}, 3, []string{"cat: none.txt: No such file"}},
 		{[]string{"between", "--headless", "true"}, 2, []string{"needs 2 to 8 contenders"}},
 		{[]string{"show", "zz"}, 2, []string{"no such run"}},
-		{[]string{"show", "--logbook", "empty.sqlite"}, 2, []string{"no runs in", "empty.sqlite yet; paceduel run PLAN makes one"}},
+		{[]string{
+			"show", "--logbook", "empty.sqlite",
+		}, 2, []string{"no runs in", "empty.sqlite yet; paceduel run PLAN makes one"}},
 		{[]string{"show", "data.txt"}, 4, []string{"this is no result of Pace Duel"}},
 		{[]string{"open", "data.txt"}, 2, []string{"this is no result of Pace Duel"}},
 		{[]string{"open"}, 2, []string{"needs a terminal"}},
@@ -252,7 +287,10 @@ func TestANewPlanRuns(t *testing.T) {
 func TestBetweenNeedsNoPlan(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 20000))
-	o := h.run(t, "between", "--headless", "--keep", "kept.duel.yaml", "gzip -1 -c manifest.txt", "cat manifest.txt | (gzip -9; sleep 0.1)")
+	o := h.run(
+		t, "between", "--headless", "--keep", "kept.duel.yaml", "gzip -1 -c manifest.txt",
+		"cat manifest.txt | (gzip -9; sleep 0.1)",
+	)
 	o.says(t, 0, "cat manifest.…-9; sleep 0.1)", "gzip -1 -c manifest.txt", "CPU/run")
 	h.run(t, "check", "kept.duel.yaml").says(t, 0, "gzip -1 -c manifest.txt: exit code 0")
 
@@ -260,7 +298,9 @@ func TestBetweenNeedsNoPlan(t *testing.T) {
 		fmt.Fprint(w, strings.Repeat(r.URL.Path, 10))
 	}))
 	defer s.Close()
-	h.run(t, "between", "--headless", "--json", "u.json", s.URL+"/a", s.URL+"/b").says(t, 0, "4 clients for 500ms", "throughput")
+	h.run(
+		t, "between", "--headless", "--json", "u.json", s.URL+"/a", s.URL+"/b",
+	).says(t, 0, "4 clients for 500ms", "throughput")
 }
 
 func TestUnequalWorkIsRefusedUnlessAccepted(t *testing.T) {
@@ -275,15 +315,24 @@ rounds: 5
 same: { body: json }
 `)
 	h.run(t, "check", "u.duel.yaml").says(t, 3, "some: not the same JSON", "/rows/2: missing, not 3")
-	h.run(t, "run", "u.duel.yaml").says(t, 3, "some does not do the same work as the baseline: not the same JSON: /rows/2 is missing, not 3", "--accept-unequal")
-	h.run(t, "run", "u.duel.yaml", "--accept-unequal", "--json", "u.json").says(t, 0, "unequal work was accepted: some broke the plan's rules")
+	h.run(t, "run", "u.duel.yaml").says(
+		t, 3, "some does not do the same work as the baseline: not the same JSON: /rows/2 is missing, not 3",
+		"--accept-unequal",
+	)
+	h.run(
+		t, "run", "u.duel.yaml", "--accept-unequal", "--json", "u.json",
+	).says(t, 0, "unequal work was accepted: some broke the plan's rules")
 	r, err := result.ReadFile(filepath.Join(h.dir, "u.json"))
 	if err != nil || r.Weighing == nil || !r.Weighing.Accepted {
 		t.Errorf("the result does not say so: %+v, %v", r.Weighing, err)
 	}
 	h.run(t, "check", "u.duel.yaml", "--set", "same.body=lines").says(t, 0, "the same work")
-	h.run(t, "run", "u.duel.yaml", "--rounds", "1", "--set", "same.body=exact", "--set", "same.through=sed 's/,3//'").says(t, 0, "shots that count", "failures")
-	h.run(t, "check", "u.duel.yaml", "--set", "same.through=grep -c 3").says(t, 3, "some: not read through grep -c 3", "the filter: exit code 1, not its answer")
+	h.run(
+		t, "run", "u.duel.yaml", "--rounds", "1", "--set", "same.body=exact", "--set", "same.through=sed 's/,3//'",
+	).says(t, 0, "shots that count", "failures")
+	h.run(
+		t, "check", "u.duel.yaml", "--set", "same.through=grep -c 3",
+	).says(t, 3, "some: not read through grep -c 3", "the filter: exit code 1, not its answer")
 }
 
 // What goes wrong on the other side is named at once, and nothing hangs.
@@ -310,15 +359,21 @@ func TestServersThatMisbehave(t *testing.T) {
 		{"endless", endless.URL, "answer longer than max-body of 1048576 bytes"},
 	}
 	for _, tt := range tests {
-		h.write(t, tt.name+".duel.yaml", fmt.Sprintf("duel: X\nbaseline: a\ncourse: { http: { url: %q, timeout: 300ms, max-body: 1MiB } }\ncontenders: { a: , b: }\npace: { clients: 2 }\n", tt.url))
+		h.write(t, tt.name+".duel.yaml", fmt.Sprintf(
+			"duel: X\nbaseline: a\ncourse: { http: { url: %q, timeout: 300ms, max-body: 1MiB } }\ncontenders: { a: , b: "+
+				"}\npace: { clients: 2 }\n",
+			tt.url,
+		))
 		for range 2 { // a file without shots, which is in nobody's way, is not left
-			h.run(t, "run", tt.name+".duel.yaml", "--shots", "shots.csv").says(t, 3, "a did not pass the weigh-in", tt.says, "try:")
+			h.run(
+				t, "run", tt.name+".duel.yaml", "--shots", "shots.csv",
+			).says(t, 3, "a did not pass the weigh-in", tt.says, "try:")
 		}
 	}
 }
 
-// What a failing contender says is shown in short, and cannot play with our terminal; nobody is said to have done the same
-// work when nobody was compared.
+// What a failing contender says is shown in short, and cannot play with our terminal; nobody is said to have done the
+// same work when nobody was compared.
 func TestAFailureIsShownInShort(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "loud.duel.yaml", `duel: Loud
@@ -330,7 +385,8 @@ pace: { repeat: 1 }
 `)
 	o := h.run(t, "run", "loud.duel.yaml")
 	o.says(t, 3, "| 1 2 3 4", "… and 13 7", "| ·[2J1", "and 16 lines more")
-	if out := o.out + o.errout; strings.Contains(out, "the same work") || strings.Contains(out, "\x1b") || len(out) > 2000 {
+	if out := o.out + o.errout; strings.Contains(out, "the same work") || strings.Contains(out, "\x1b") ||
+		len(out) > 2000 {
 		t.Errorf("it says\n%s", out)
 	}
 }
@@ -414,7 +470,9 @@ func TestAnInterruptKeepsTheHeats(t *testing.T) {
 func TestAKilledRunIsFoundCutOffAndLeavesNothing(t *testing.T) {
 	h := newHome(t)
 	// The weigh-in would wait for b, so b is quick there: it sleeps long only once its flag is set.
-	h.write(t, "long.duel.yaml", strings.Replace(longRun, "sleep 0.06 & wait", "if [ -e slow ]; then setsid sleep 98.7654 & sleep 98.7654 & wait; fi", 1))
+	h.write(t, "long.duel.yaml", strings.Replace(
+		longRun, "sleep 0.06 & wait", "if [ -e slow ]; then setsid sleep 98.7654 & sleep 98.7654 & wait; fi", 1,
+	))
 	cmd, _ := start(t, h, "heat 3 of 200", "run", "long.duel.yaml")
 	h.write(t, "slow", "")
 	deadline := time.Now().Add(20 * time.Second)
@@ -459,8 +517,8 @@ pace: { repeat: 2 }
 rounds: 100
 `
 
-// Killed in mid-duel, we leave no service, no child of one, whatever it did with its group and environment, and no copy of
-// anything after a second. The quickest of three is held to that, since a busy machine may come between.
+// Killed in mid-duel, we leave no service, no child of one, whatever it did with its group and environment, and no copy
+// of anything after a second. The quickest of three is held to that, since a busy machine may come between.
 func TestAKilledRunLeavesNoService(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "long.duel.yaml", longService)
@@ -501,7 +559,9 @@ func TestAKilledRunLeavesNoService(t *testing.T) {
 // What escapes from its group and its environment ends with a run that ends by itself, too.
 func TestARunLeavesNoStrays(t *testing.T) {
 	h := newHome(t)
-	h.write(t, "stray.duel.yaml", strings.NewReplacer("97.6543", "96.5432", "rounds: 100", "rounds: 2", "long.duel", "stray.duel").Replace(longService))
+	h.write(t, "stray.duel.yaml", strings.NewReplacer(
+		"97.6543", "96.5432", "rounds: 100", "rounds: 2", "long.duel", "stray.duel",
+	).Replace(longService))
 	h.run(t, "run", "stray.duel.yaml").says(t, 0)
 	if n := running("(/bin/)?sleep 96.5432"); n > 0 {
 		t.Errorf("%d processes outlived their run", n)
@@ -551,15 +611,22 @@ func TestMarksAndStarts(t *testing.T) {
 	h := newHome(t)
 	h.env = append(h.env, "PACEDUEL="+program)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
-	h.run(t, "run", "page-of-the-almanac.duel.yaml", "--rounds", "1", "--set", "pace.repeat=2", "--json", "page.json").says(t, 1, // one round decides nothing
+	// one round decides nothing
+	h.run(
+		t, "run", "page-of-the-almanac.duel.yaml", "--rounds", "1", "--set", "pace.repeat=2", "--json", "page.json",
+	).says(t, 1,
 		"load told cold", "page told warm", "both told cold", "24 chapters", "first run warm", "undecided")
-	h.run(t, "run", "tide-predictor.duel.yaml", "--rounds", "1", "--set", "pace.wake=50ms", "--json", "tide.json").says(t, 0,
+	h.run(
+		t, "run", "tide-predictor.duel.yaml", "--rounds", "1", "--set", "pace.wake=50ms", "--json", "tide.json",
+	).says(t, 0,
 		"first answer", "settled", "prepare", "wake", "memory at rest", "memory afterwards")
 	r, err := result.ReadFile(filepath.Join(h.dir, "tide.json"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	h.run(t, "export", r.ID, "--to", "out").says(t, 0, "tide-predictor-start-"+r.ID+".svg", "tide-predictor-memory-"+r.ID+".pdf")
+	h.run(
+		t, "export", r.ID, "--to", "out",
+	).says(t, 0, "tide-predictor-start-"+r.ID+".svg", "tide-predictor-memory-"+r.ID+".pdf")
 }
 
 func TestTheHeadlessDemo(t *testing.T) {
@@ -585,19 +652,48 @@ func TestColdAndWarm(t *testing.T) {
 	if err != nil || string(after) != string(before) {
 		t.Errorf("the original was rewritten, %v", err)
 	}
-	h.run(t, "check", "manifest-tidier.duel.yaml").says(t, 0, "changed untidy.txt", "its own caches hold", "the same work", "fresh copy of untidy.txt")
-	h.run(t, "check", "wrong-on-purpose.duel.yaml", "--save", ".").says(t, 3, "did you mean gzip?", "unrecognized option", "manifesto.txt: No such file", "half: not the same bytes")
+	h.run(
+		t, "check", "manifest-tidier.duel.yaml",
+	).says(t, 0, "changed untidy.txt", "its own caches hold", "the same work", "fresh copy of untidy.txt")
+	h.run(
+		t, "check", "wrong-on-purpose.duel.yaml", "--save", ".",
+	).says(t, 3, "did you mean gzip?", "unrecognized option", "manifesto.txt: No such file", "half: not the same bytes")
 	if info, err := os.Stat(filepath.Join(h.dir, "whole.answer")); err != nil || info.Size() < 1<<20 {
 		t.Errorf("the whole answer is not saved: %v", err)
 	}
 }
 
+// The demo's archive is copied six ways, cold and warm; what arrives is the same, and each way's system calls are
+// counted.
+func TestPathsOfAFile(t *testing.T) {
+	h := newHome(t)
+	h.run(t, "harbour", "lay", ".").says(t, 0)
+	o := h.run(t, "run", "chart-archive.duel.yaml", "--rounds", "2", "--set", "pace.repeat=1", "--json", "out.json")
+	o.says(t, 0, "mean cold", "mean warm", "data/s", "system calls a run, warm", "8 197", "warm against cold")
+	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Failed() > 0 || h.OK != 1 || h.Received != 16<<20 || h.Peak() < 1<<20 {
+			t.Errorf("%s: %+v", h.Cell, h)
+		}
+	}
+	h.run(t, "between", "read-write charts.bin a.bin", "sendfile charts.bin a.bin").says(t, 0, "sendfile", "data/s")
+	h.run(t, "between", "read-write charts.bin a.bin", "cat charts.bin").says(t, 2, "cannot be compared with")
+}
+
 // A plan that asks for what no machine has is run all the same, and says so before and after.
 func TestWhatTheMachineCannotDo(t *testing.T) {
 	h := newHome(t)
-	h.write(t, "far.duel.yaml", strings.Replace(quick, "pace:", "footing: { cpus: 1000, before: { round: 'echo round $PACEDUEL_ROUND >> rounds' } }\npace:", 1))
+	h.write(t, "far.duel.yaml", strings.Replace(
+		quick, "pace:", "footing: { cpus: 1000, before: { round: 'echo round $PACEDUEL_ROUND >> rounds' } }\npace:", 1,
+	))
 	o := h.run(t, "run", "far.duel.yaml", "--rounds", "2")
-	o.says(t, 0, "this machine: short cannot be kept to processors 1000", "cautions", "- short cannot be kept to processors 1000")
+	o.says(
+		t, 0, "this machine: short cannot be kept to processors 1000", "cautions",
+		"- short cannot be kept to processors 1000",
+	)
 	if text, err := os.ReadFile(filepath.Join(h.dir, "rounds")); err != nil || string(text) != "round 1\nround 2\n" {
 		t.Errorf("steps before rounds wrote %q, %v", text, err)
 	}

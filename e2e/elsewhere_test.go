@@ -23,8 +23,8 @@ const inside = "PACEDUEL_TEST_NETWORK"
 // elsewhere is an address that is not this machine's, but for the network of the test.
 const elsewhere = "10.1.2.3"
 
-// Whatever a plan, a redirect or a name says, nobody elsewhere is connected to, and no server of names asked. It is counted
-// in a network of its own, where nothing can get out.
+// Whatever a plan, a redirect or a name says, nobody elsewhere is connected to, and no server of names asked. It is
+// counted in a network of its own, where nothing can get out.
 func TestNobodyElsewhereIsReached(t *testing.T) {
 	if os.Getenv(inside) != "" {
 		countInside(t)
@@ -88,6 +88,7 @@ func network(t *testing.T) {
 	}
 }
 
+// It is long since its cases are listed in it.
 func countInside(t *testing.T) {
 	program = os.Getenv(inside)
 	network(t)
@@ -123,20 +124,22 @@ func countInside(t *testing.T) {
 	h := newHome(t)
 	h.env = append(h.env, "FAR=http://"+elsewhere+":8080/")
 	duel := func(contender string) string {
-		return "duel: Far\nbaseline: a\npace: { repeat: 2 }\nrounds: 1\ncontenders:\n  a: " + contender + "\n  b: { command: { run: [ 'true' ] } }\n"
+		return "duel: Far\nbaseline: a\npace: { repeat: 2 }\nrounds: 1\ncontenders:\n  a: " + contender +
+			"\n  b: { command: { run: [ 'true' ] } }\n"
 	}
 	here := near.Addr().String()
 	service := "{ command: { run: [ 'true' ] }, service: { run: [ sleep, '60' ], limit: 300ms, ready: { url: '%s' } } }"
 	plans := map[string]string{
-		"a request":                duel("{ http: { url: 'http://" + elsewhere + ":8080/' } }"),
-		"a name":                   duel("{ http: { url: 'http://far.example:8080/' } }"),
-		"a redirect":               duel("{ http: { url: 'http://" + here + "/', redirects: 3 } }"),
-		"a proxy":                  duel("{ http: { url: 'http://" + here + "/', proxy: 'http://" + elsewhere + ":8080' } }"),
-		"ready":                    duel(fmt.Sprintf(service, "http://"+elsewhere+":8080/")),
-		"ready by a name":          duel(fmt.Sprintf(service, "http://far.example:8080/")),
-		"ready by a redirect":      duel(fmt.Sprintf(service, "http://"+here+"/")),
-		"ready, from a variable":   duel(fmt.Sprintf(service, "${FAR}")),
-		"the name of this machine": duel("{ http: { url: 'http://localhost:" + here[strings.LastIndex(here, ":")+1:] + "/', expect: 302 } }"),
+		"a request":              duel("{ http: { url: 'http://" + elsewhere + ":8080/' } }"),
+		"a name":                 duel("{ http: { url: 'http://far.example:8080/' } }"),
+		"a redirect":             duel("{ http: { url: 'http://" + here + "/', redirects: 3 } }"),
+		"a proxy":                duel("{ http: { url: 'http://" + here + "/', proxy: 'http://" + elsewhere + ":8080' } }"),
+		"ready":                  duel(fmt.Sprintf(service, "http://"+elsewhere+":8080/")),
+		"ready by a name":        duel(fmt.Sprintf(service, "http://far.example:8080/")),
+		"ready by a redirect":    duel(fmt.Sprintf(service, "http://"+here+"/")),
+		"ready, from a variable": duel(fmt.Sprintf(service, "${FAR}")),
+		"the name of this machine": duel("{ http: { url: 'http://localhost:" + here[strings.LastIndex(here, ":")+1:] +
+			"/', expect: 302 } }"),
 	}
 	for name, text := range plans {
 		h.write(t, "far.duel.yaml", text)
@@ -148,7 +151,9 @@ func countInside(t *testing.T) {
 			t.Errorf("%s: %d connections to elsewhere", name, n)
 		}
 	}
-	h.run(t, "between", "--headless", "http://"+elsewhere+":8080/", "http://far.example/").says(t, 2, "is not this machine")
+	h.run(
+		t, "between", "--headless", "http://"+elsewhere+":8080/", "http://far.example/",
+	).says(t, 2, "is not this machine")
 	names.Close()
 	<-count
 	if n := reached.Load(); n != 0 {
@@ -176,8 +181,8 @@ func (c counted) Accept() (net.Conn, error) {
 	return conn, err
 }
 
-// since is how many connections were accepted since it was last asked. They are accepted in turn, so that one of our own
-// comes after all that were made before.
+// since is how many connections were accepted since it was last asked. They are accepted in turn, so that one of our
+// own comes after all that were made before.
 func (c counted) since(t *testing.T) (n int) {
 	t.Helper()
 	own, err := net.Dial("tcp", c.Addr().String())

@@ -48,7 +48,8 @@ func TestAReaderThatGoesAway(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "quick.duel.yaml", quickDuel)
 	h.shell(`$P run quick.duel.yaml --json out.json | head -1; exit ${PIPESTATUS[0]}`).says(t, 0)
-	if r, err := result.ReadFile(filepath.Join(h.dir, "out.json")); err != nil || r.Ending != result.Done || len(r.Heats) != 12 {
+	if r, err := result.ReadFile(filepath.Join(h.dir, "out.json")); err != nil || r.Ending != result.Done ||
+		len(r.Heats) != 12 {
 		t.Errorf("out.json: %v", err)
 	}
 	h.shell(`$P run quick.duel.yaml --json again.json 2>&1 >/dev/null | head -1; exit ${PIPESTATUS[0]}`).says(t, 0)
@@ -73,7 +74,12 @@ func TestWhatCannotBeWrittenShowsInTheStatus(t *testing.T) {
 // A logbook whose disk is full for a while has the whole run when there is room again.
 func TestALogbookOnAFullDisk(t *testing.T) {
 	h := newHome(t)
-	h.write(t, "long.duel.yaml", strings.Replace(quickDuel, "rounds: 6", "rounds: 40\nfooting: { before: { round: 'case $PACEDUEL_ROUND in 5) head -c 100m /dev/zero > small/filler || true;; 30) rm small/filler;; esac' } }", 1))
+	h.write(t, "long.duel.yaml", strings.Replace(
+		quickDuel, "rounds: 6",
+		"rounds: 40\nfooting: { before: { round: 'case $PACEDUEL_ROUND in 5) head -c 100m /dev/zero > small/filler || "+
+			"true;; 30) rm small/filler;; esac' } }",
+		1,
+	))
 	script := `mkdir small && mount -t tmpfs -o size=%s tmpfs small || exit 77
 		$P run long.duel.yaml --logbook small/l.sqlite; s=$?
 		$P log --logbook small/l.sqlite; exit $s`
@@ -119,14 +125,18 @@ func TestALogThatIsCut(t *testing.T) {
 func TestRightsOfFiles(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "quick.duel.yaml", quickDuel)
-	h.shell(`umask 027; $P run quick.duel.yaml --json out.json --shots shots.csv && $P export --to pictures && stat -c '%a %n' out.json shots.csv pictures pictures/*.md data/paceduel data/paceduel/logbook.sqlite`).says(t, 0,
-		"640 out.json", "640 shots.csv", "750 pictures", "640 pictures/quick-", "700 data/paceduel", "600 data/paceduel/logbook.sqlite")
+	h.shell(
+		`umask 027; $P run quick.duel.yaml --json out.json --shots shots.csv && $P export --to pictures && stat -c '%a %n' out.json shots.csv pictures pictures/*.md data/paceduel data/paceduel/logbook.sqlite`,
+	).says(t, 0,
+		"640 out.json", "640 shots.csv", "750 pictures", "640 pictures/quick-", "700 data/paceduel",
+		"600 data/paceduel/logbook.sqlite")
 }
 
 // evil is what a terminal would obey, in seven bits and in eight, and what turns the direction of what follows.
 const evil = "\x1b[2J\x1b]0;gone\x07\u009b31m\u202egnp.exe\u2066"
 
-// Nothing that a terminal would obey comes from a stranger to it, by whatever way.
+// Nothing that a terminal would obey comes from a stranger to it, by whatever way. It is long since its cases are
+// listed in it.
 func TestNothingObeysStrangers(t *testing.T) {
 	h := newHome(t)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -149,7 +159,12 @@ func TestNothingObeysStrangers(t *testing.T) {
 					status = "500"
 				}
 				body := `{"` + evil + `": "` + evil + `"}`
-				fmt.Fprintf(conn, "HTTP/1.1 %s %s\r\nContent-Type: text/%s\r\nX-A: %s\r\nServer-Timing: tide;dur=1;desc=\"%s\"\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", status, evil, evil, evil, evil, len(body), body)
+				fmt.Fprintf(
+					conn,
+					"HTTP/1.1 %s %s\r\nContent-Type: text/%s\r\nX-A: %s\r\nServer-Timing: tide;dur=1;desc=\"%s\"\r\nContent-Length: "+
+						"%d\r\nConnection: close\r\n\r\n%s",
+					status, evil, evil, evil, evil, len(body), body,
+				)
 			}()
 		}
 	}()
@@ -160,11 +175,14 @@ func TestNothingObeysStrangers(t *testing.T) {
 		"contenders: { a: { http: { url: '" + url + "/' } }, b: { http: { url: '" + url + "/bad', expect: 500 } } }",
 		"contenders: { a: { http: { url: '" + url + "/bad' } }, b: { http: { url: '" + url + "/bad' } } }",
 		"contenders: { a: { command: { shell: 'sh say.sh', stdout: pipe } }, b: { command: { shell: 'sh say.sh 3' } } }",
-		"contenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\nfooting: { before: { heat: 'sh say.sh' }, after: { round: 'sh say.sh 4' } }",
-		"contenders: { a: { command: { run: [ 'true' ] }, service: { shell: 'sh say.sh; exit 1', ready: { line: x } } }, b: { command: { run: [ 'true' ] } } }",
+		"contenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\nfooting: { before: { " +
+			"heat: 'sh say.sh' }, after: { round: 'sh say.sh 4' } }",
+		"contenders: { a: { command: { run: [ 'true' ] }, service: { shell: 'sh say.sh; exit 1', ready: { line: x } } }, " +
+			"b: { command: { run: [ 'true' ] } } }",
 		"contenders: { \"a\\e[2J\": { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }",
 		"contenders: { a: { command: { run: [ \"\\e[2J\\u202e\" ] } }, b: { command: { run: [ 'true' ] } } }",
-		"contenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\nquestion: \"\\e[2J?\"\nnope\\e: 1",
+		"contenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\nquestion: " +
+			"\"\\e[2J?\"\nnope\\e: 1",
 	}
 	var all strings.Builder
 	keep := func(o outcome) outcome {
@@ -190,7 +208,9 @@ func TestNothingObeysStrangers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	hostile := strings.NewReplacer(`"Evil"`, `"`+strings.ReplaceAll(evil, "\x1b", `\u001b`)+`"`, `"command"`, `"\u001b[2J"`, `"http"`, `"\u001b[2J"`).Replace(string(text))
+	hostile := strings.NewReplacer(
+		`"Evil"`, `"`+strings.ReplaceAll(evil, "\x1b", `\u001b`)+`"`, `"command"`, `"\u001b[2J"`, `"http"`, `"\u001b[2J"`,
+	).Replace(string(text))
 	h.write(t, "stranger.json", strings.ReplaceAll(strings.ReplaceAll(hostile, "\x07", `\u0007`), `"200 `, `"\u001b[2J`))
 	keep(h.run(t, "show", "stranger.json"))
 	keep(h.run(t, "show", "stranger.json", "--json"))
@@ -219,21 +239,33 @@ func TestNothingObeysStrangers(t *testing.T) {
 	}
 }
 
-// An interrupt ends every phase in under a second, and what was measured is kept; a second one ends all at once.
+// An interrupt ends every phase in under a second, and what was measured is kept; a second one ends all at once. It is
+// long since its cases are listed in it.
 func TestAnInterruptEndsEveryPhase(t *testing.T) {
 	big := `{"a":[` + strings.Repeat(`{"name":"oyster","at":[1,2,3]},`, 400_000) + `1]}`
 	duel := func(contender, more string) string {
-		return "duel: Phase\nbaseline: a\npace: { repeat: 1, warmup: 0 }\nrounds: 1000\ncontenders: { a: " + contender + ", b: " + contender + " }\n" + more
+		return "duel: Phase\nbaseline: a\npace: { repeat: 1, warmup: 0 }\nrounds: 1000\ncontenders: { a: " + contender +
+			", b: " + contender + " }\n" + more
 	}
 	run := func(words string) string { return "{ command: { " + words + " } }" }
 	phases := []struct{ name, plan, sign string }{ // the sign shows that the phase has begun
 		{"a step", duel(run("run: [ 'true' ]"), "footing: { before: { duel: 'touch sign; sleep 60' } }\n"), "sign"},
 		{"a copy", duel(run("run: [ 'true' ]"), "footing: { before: { duel: 'touch sign' }, workspace: big }\n"), "sign"},
 		{"the weigh-in", duel(run("shell: 'touch sign; sleep 60'"), ""), "sign"},
-		{"comparing", duel(run("shell: 'cat big.json; touch sign', stdout: pipe"), "same: { body: json, unordered: true }\n"), "sign"},
-		{"a filter", duel(run("shell: 'echo x', stdout: pipe"), "same: { body: exact, through: 'touch sign; sleep 60' }\n"), "sign"},
+		{
+			"comparing", duel(run("shell: 'cat big.json; touch sign', stdout: pipe"), "same: { body: json, unordered: true }\n"),
+			"sign",
+		},
+		{
+			"a filter", duel(run("shell: 'echo x', stdout: pipe"), "same: { body: exact, through: 'touch sign; sleep 60' }\n"),
+			"sign",
+		},
 		{"a heat", duel(run("shell: '[ -e later ] && touch sign && sleep 60; touch later'"), ""), "sign"},
-		{"a service that starts", duel("{ command: { run: [ 'true' ] }, service: { shell: 'touch sign; sleep 60', ready: { line: never } } }", ""), "sign"},
+		{
+			"a service that starts",
+			duel("{ command: { run: [ 'true' ] }, service: { shell: 'touch sign; sleep 60', ready: { line: never } } }", ""),
+			"sign",
+		},
 		{"idle time", duel(run("run: [ 'true' ]"), "footing: { idle: 60s, before: { run: 'touch sign' } }\n"), "sign"},
 	}
 	for _, p := range phases {
@@ -300,10 +332,15 @@ func server(t *testing.T) string {
 	return s.URL
 }
 
-// Too few descriptors are told before the run, have a class of their own in it, and are not asked for by the ten thousand.
+// Too few descriptors are told before the run, have a class of their own in it, and are not asked for by the ten
+// thousand.
 func TestTooFewDescriptors(t *testing.T) {
 	h := newHome(t)
-	h.write(t, "many.duel.yaml", "duel: Many\nbaseline: a\ncontenders: { a: { http: { url: '"+server(t)+"' } }, b: { http: { url: '"+server(t)+"', path: full } } }\npace: { clients: 64, for: 500ms, warmup: 0 }\nrounds: 1\n")
+	h.write(
+		t, "many.duel.yaml",
+		"duel: Many\nbaseline: a\ncontenders: { a: { http: { url: '"+server(t)+"' } }, "+
+			"b: { http: { url: '"+server(t)+"', path: full } } }\npace: { clients: 64, for: 500ms, warmup: 0 }\nrounds: 1\n",
+	)
 	o := h.shell(`ulimit -n 64; $P run many.duel.yaml --json out.json`)
 	o.says(t, 0, "64 clients may take", "ulimit -n says 64")
 	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
@@ -321,7 +358,8 @@ func TestTooFewDescriptors(t *testing.T) {
 // users counts the users that were played.
 var users atomic.Int64
 
-// Too few processes are told, in words and not by the end of the runtime, which takes about six before anything of ours runs.
+// Too few processes are told, in words and not by the end of the runtime, which takes about six before anything of ours
+// runs.
 func TestTooFewProcesses(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("another user can be played by root alone")
@@ -337,7 +375,11 @@ func TestTooFewProcesses(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(h.dir, "paceduel"), text, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	h.write(t, "many.duel.yaml", "duel: Many\nbaseline: a\ncontenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } }\npace: { clients: 64, for: 200ms, warmup: 0 }\nrounds: 1\n")
+	h.write(
+		t, "many.duel.yaml",
+		"duel: Many\nbaseline: a\ncontenders: { a: { command: { run: [ 'true' ] } }, b: { command: { run: [ 'true' ] } } "+
+			"}\npace: { clients: 64, for: 200ms, warmup: 0 }\nrounds: 1\n",
+	)
 	for limit, want := range map[string]string{"8": "this user has", "60": "this run takes about"} {
 		// Each time another user: the kernel counts the threads of a process for a while after it has ended.
 		user := uint32(60_000 + os.Getpid()%1_000*5 + int(users.Add(1)))
@@ -348,7 +390,8 @@ func TestTooFewProcesses(t *testing.T) {
 		if cmd.ProcessState == nil {
 			t.Skipf("another user may not be played here: %v", err)
 		}
-		if got := cmd.ProcessState.ExitCode(); got != 4 || !strings.Contains(string(out), want) || !strings.Contains(string(out), "ulimit -u") {
+		if got := cmd.ProcessState.ExitCode(); got != 4 || !strings.Contains(string(out), want) ||
+			!strings.Contains(string(out), "ulimit -u") {
 			t.Errorf("with %s processes: status %d, %s; want 4 and %q", limit, got, out, want)
 		}
 	}

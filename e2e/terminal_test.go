@@ -27,7 +27,10 @@ func openTerminal(t testing.TB, h home, w, height int, args ...string) *terminal
 	}
 	term := &terminal{t, filepath.Join(h.dir, "tmux.sock"), h}
 	line := fmt.Sprintf("cd %s && %s %s; echo ended with $?; exec sleep 1000", h.dir, program, strings.Join(args, " "))
-	cmd := exec.Command("tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(height), line)
+	cmd := exec.Command(
+		"tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(height),
+		line,
+	)
 	cmd.Env = h.env
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("tmux: %v: %s", err, out)
@@ -136,7 +139,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.tmux("resize-window", "-x", "142", "-y", "42")
 	term.press("l")
 	term.wait("1 run, 0 of them to the end", "Berth board")
-	term.press("a", "Down", "Down", "Down", "Down")
+	term.press("a", "Down", "Down", "Down", "Down", "Down")
 	term.wait("Manifest packer asks stream against gather")
 	term.press("q")
 	term.wait("ended with 0")
@@ -201,7 +204,11 @@ func TestBetweenOnScreen(t *testing.T) {
 func TestEditingOnScreen(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", quick)
-	h.write(t, "editor", "#!/bin/sh\nif grep -q repeet \"$1\"; then sed -i 's/repeet/repeat/' \"$1\"; else sed -i 's/repeat/repeet/' \"$1\"; fi\n")
+	h.write(
+		t, "editor",
+		"#!/bin/sh\nif grep -q repeet \"$1\"; then sed -i 's/repeet/repeat/' \"$1\"; else sed -i 's/repeat/repeet/' "+
+			"\"$1\"; fi\n",
+	)
 	if err := os.Chmod(filepath.Join(h.dir, "editor"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -209,7 +216,10 @@ func TestEditingOnScreen(t *testing.T) {
 	term := openTerminal(t, h, 120, 35, "open", ".")
 	term.wait("Count asks long against short")
 	term.press("e")
-	term.wait("count.duel.yaml cannot be run as it is", "line 6, column 9", `unknown key "repeet" in pace`, `did you mean "repeat"?`)
+	term.wait(
+		"count.duel.yaml cannot be run as it is", "line 6, column 9", `unknown key "repeet" in pace`,
+		`did you mean "repeat"?`,
+	)
 	term.press("e")
 	term.wait("Count asks long against short", "read ")
 	term.press("n")
@@ -259,7 +269,10 @@ footing: { workspace: { from: yard, fresh: run }, caches: [cold, warm] }
 	term := openTerminal(t, h, 142, 42, "open", ".")
 	term.wait("Yard asks part against whole")
 	term.press("f")
-	term.wait("what Yard will do around each run", "fresh copy of yard", "drop pages of the workspace", "the run itself", "this machine", "processors for us")
+	term.wait(
+		"what Yard will do around each run", "fresh copy of yard", "drop pages of the workspace", "the run itself",
+		"this machine", "processors for us",
+	)
 	term.press("a", "Enter")
 	term.wait("✓verdict", "mean cold", "mean warm")
 	term.press("f")

@@ -11,9 +11,9 @@ import (
 	"time"
 )
 
-// The almanac prints the high and low waters of a day at the stations of one fairway. Each station is a chapter, which has to be
-// worked out from its tide table; what was worked out can be kept in a folder. It prints the same whichever way it loads its
-// chapters, and tells on the side how long that and the page took.
+// The almanac prints the high and low waters of a day at the stations of one fairway. Each station is a chapter, which
+// has to be worked out from its tide table; what was worked out can be kept in a folder. It prints the same whichever
+// way it loads its chapters, and tells on the side how long that and the page took.
 
 // fairway are the stations that a page of the almanac is about.
 var fairway = []int{2, 5, 7, 11, 13, 19}
@@ -87,9 +87,9 @@ func (l *library) chapter(gauge int) ([]Water, error) {
 	return l.chapters[gauge], nil
 }
 
-// Almanac prints the page of a day of the year, from 0, and says on the side what it took. with is eager (every chapter is loaded
-// before the page is begun) or deferred (each when the page comes to it); kept is the folder that chapters are kept in, empty for
-// none.
+// Almanac prints the page of a day of the year, from 0, and says on the side what it took. with is eager (every chapter
+// is loaded before the page is begun) or deferred (each when the page comes to it); kept is the folder that chapters
+// are kept in, empty for none.
 func Almanac(with, kept string, day int, page, side io.Writer) error {
 	if day < 0 || day >= yearSteps/daySteps {
 		return fmt.Errorf("the almanac has no day %d: 0 to %d", day, yearSteps/daySteps-1)
@@ -129,7 +129,9 @@ func Almanac(with, kept string, day int, page, side io.Writer) error {
 			if w.High {
 				name = "high"
 			}
-			if _, err := fmt.Fprintf(page, "  %02d:%02d %-4s %5.2f m\n", w.At%daySteps/6, w.At%6*10, name, float64(w.Height)/100); err != nil {
+			if _, err := fmt.Fprintf(
+				page, "  %02d:%02d %-4s %5.2f m\n", w.At%daySteps/6, w.At%6*10, name, float64(w.Height)/100,
+			); err != nil {
 				return err
 			}
 		}

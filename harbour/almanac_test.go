@@ -19,7 +19,9 @@ func TestTheAlmanacsPage(t *testing.T) {
 		chapters   string
 		files      int // kept afterwards
 	}{
-		{"deferred", "", "6 chapters", 0}, {"deferred", kept, "6 chapters", 6}, {"eager", kept, "24 chapters", 24}, {"deferred", kept, "6 chapters", 24}, {"eager", "", "24 chapters", 24},
+		{"deferred", "", "6 chapters", 0}, {
+			"deferred", kept, "6 chapters", 6,
+		}, {"eager", kept, "24 chapters", 24}, {"deferred", kept, "6 chapters", 24}, {"eager", "", "24 chapters", 24},
 	} {
 		var page, side bytes.Buffer
 		if err := harbour.Almanac(tt.with, tt.kept, 40, &page, &side); err != nil {
@@ -32,7 +34,8 @@ func TestTheAlmanacsPage(t *testing.T) {
 			t.Errorf("%s, kept %q: the page is\n%s", tt.with, tt.kept, page.String())
 		}
 		files, _ := os.ReadDir(kept)
-		if len(files) != tt.files || !strings.Contains(side.String(), tt.chapters) || !strings.Contains(side.String(), `{"mark":"render","ms":`) {
+		if len(files) != tt.files || !strings.Contains(side.String(), tt.chapters) ||
+			!strings.Contains(side.String(), `{"mark":"render","ms":`) {
 			t.Errorf("%s, kept %q: %d files, told %s", tt.with, tt.kept, len(files), side.String())
 		}
 	}
@@ -42,7 +45,9 @@ func TestTheAlmanacsPage(t *testing.T) {
 	for _, wrong := range []struct {
 		with, kept string
 		day        int
-	}{{"eager", kept, 40}, {"deferred", kept, 40}, {"lazily", "", 40}, {"eager", "", 366}, {"eager", filepath.Join(kept, "chapter-02.json"), 40}} {
+	}{{"eager", kept, 40}, {
+		"deferred", kept, 40,
+	}, {"lazily", "", 40}, {"eager", "", 366}, {"eager", filepath.Join(kept, "chapter-02.json"), 40}} {
 		if err := harbour.Almanac(wrong.with, wrong.kept, wrong.day, &bytes.Buffer{}, &bytes.Buffer{}); err == nil {
 			t.Errorf("%+v: no error", wrong)
 		}

@@ -152,7 +152,9 @@ func (b *boards) oneQuery(ctx context.Context, tide string) (*Board, error) {
 	defer rows.Close()
 	for rows.Next() {
 		var s Stay
-		if err := rows.Scan(&s.Quay, &s.Number, &s.Depth, &s.Vessel, &s.Kind, &s.Length, &s.Draught, &s.Pilot, &s.Licence, &s.Cargo, &s.Tonnes); err != nil {
+		if err := rows.Scan(
+			&s.Quay, &s.Number, &s.Depth, &s.Vessel, &s.Kind, &s.Length, &s.Draught, &s.Pilot, &s.Licence, &s.Cargo, &s.Tonnes,
+		); err != nil {
 			return nil, err
 		}
 		board.Berths = append(board.Berths, s)
@@ -169,8 +171,8 @@ func (b *boards) fromMemory(_ context.Context, tide string) (*Board, error) {
 	return board, nil
 }
 
-// fromCopies answers from copies that are at most copyAge old. Whoever finds them older makes all of them anew; who asks
-// meanwhile waits.
+// fromCopies answers from copies that are at most copyAge old. Whoever finds them older makes all of them anew; who
+// asks meanwhile waits.
 func (b *boards) fromCopies(ctx context.Context, tide string) (*Board, error) {
 	c := &b.copies
 	c.mu.Lock()

@@ -28,15 +28,27 @@ const (
 const seed = 1847
 
 var (
-	firstNames = []string{"Brave", "Northern", "Silver", "Quiet", "Tern", "Old", "Lady", "Harbour", "Winter", "Amber", "Skerry", "Far", "Morning", "Grey", "Swift", "Iron"}
-	lastNames  = []string{"Petrel", "Anchor", "Lantern", "Gannet", "Ebb", "Heron", "Current", "Fathom", "Halyard", "Beacon", "Sandpiper", "Mooring", "Compass", "Eider", "Spindrift", "Thistle"}
-	kinds      = []string{"tanker", "trawler", "ferry", "coaster", "barge", "reefer", "tug", "survey"}
-	quays      = []string{"North Quay", "Mole", "Fish Dock", "Basin", "Outer Arm", "Timber Wharf"}
-	goods      = []string{"salt cod", "timber", "cement", "barley", "wool", "machine parts", "peat", "glass", "whey powder", "rope", "paint", "herring", "oats", "copper wire", "slate", "seed potatoes"}
+	firstNames = []string{
+		"Brave", "Northern", "Silver", "Quiet", "Tern", "Old", "Lady", "Harbour", "Winter", "Amber", "Skerry", "Far",
+		"Morning", "Grey", "Swift", "Iron",
+	}
+	lastNames = []string{
+		"Petrel", "Anchor", "Lantern", "Gannet", "Ebb", "Heron", "Current", "Fathom", "Halyard", "Beacon", "Sandpiper",
+		"Mooring", "Compass", "Eider", "Spindrift", "Thistle",
+	}
+	kinds = []string{"tanker", "trawler", "ferry", "coaster", "barge", "reefer", "tug", "survey"}
+	quays = []string{"North Quay", "Mole", "Fish Dock", "Basin", "Outer Arm", "Timber Wharf"}
+	goods = []string{
+		"salt cod", "timber", "cement", "barley", "wool", "machine parts", "peat", "glass", "whey powder", "rope", "paint",
+		"herring", "oats", "copper wire", "slate", "seed potatoes",
+	}
 )
 
 func vesselName(i int) string {
-	return fmt.Sprintf("%s %s %d", firstNames[i%len(firstNames)], lastNames[i/len(firstNames)%len(lastNames)], 1+i/(len(firstNames)*len(lastNames)))
+	return fmt.Sprintf(
+		"%s %s %d", firstNames[i%len(firstNames)], lastNames[i/len(firstNames)%len(lastNames)],
+		1+i/(len(firstNames)*len(lastNames)),
+	)
 }
 
 // TideName is the i-th tide as requests name it: the day of the year and high or low water.
@@ -84,7 +96,9 @@ func fill(ctx context.Context, db *sql.DB) error {
 			return []any{i + 1, quays[i%len(quays)], 1 + i/len(quays), tenth(3, 16)}
 		}),
 		insert("INSERT INTO pilots VALUES (?,?,?)", pilotCount, func(i int) []any {
-			return []any{i + 1, lastNames[i%len(lastNames)] + " " + firstNames[(i*7)%len(firstNames)], fmt.Sprintf("SK-%04d", 1000+i*37)}
+			return []any{
+				i + 1, lastNames[i%len(lastNames)] + " " + firstNames[(i*7)%len(firstNames)], fmt.Sprintf("SK-%04d", 1000+i*37),
+			}
 		}),
 		insert("INSERT INTO tides VALUES (?,?,?,?)", tideCount, func(i int) []any {
 			at := time.Date(2031, 1, 1, 4, 10, 0, 0, time.UTC).Add(time.Duration(i) * 12 * time.Hour)
@@ -107,7 +121,10 @@ func fillCalls(rng *rand.Rand, insert func(string, int, func(int) []any) error) 
 	for tide := range tideCount {
 		berths := rng.Perm(berthCount)
 		for k := range callsMin + rng.IntN(callsMax-callsMin) {
-			rows = append(rows, []any{len(rows) + 1, tide + 1, 1 + rng.IntN(vesselCount), berths[k] + 1, 1 + rng.IntN(pilotCount), goods[rng.IntN(len(goods))], rng.IntN(9000)})
+			rows = append(rows, []any{
+				len(rows) + 1, tide + 1, 1 + rng.IntN(vesselCount), berths[k] + 1, 1 + rng.IntN(pilotCount),
+				goods[rng.IntN(len(goods))], rng.IntN(9000),
+			})
 		}
 	}
 	return insert("INSERT INTO calls VALUES (?,?,?,?,?,?,?)", len(rows), func(i int) []any { return rows[i] })

@@ -14,7 +14,7 @@ import (
 	"testing"
 
 	"paceduel/core/contender/all"
-	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/harbour"
 )
 
@@ -65,7 +65,8 @@ func TestAllWaysAnswerTheSame(t *testing.T) {
 		tide := harbour.TideName(i)
 		status, want := ask(t, url+"/berths?tide="+tide, "per-vessel")
 		var board harbour.Board
-		if err := json.Unmarshal([]byte(want), &board); err != nil || status != 200 || board.Tide != tide || len(board.Berths) < 20 {
+		if err := json.Unmarshal([]byte(want), &board); err != nil || status != 200 || board.Tide != tide ||
+			len(board.Berths) < 20 {
 			t.Fatalf("tide %s: status %d, %d berths, %v", tide, status, len(board.Berths), err)
 		}
 		for _, way := range []string{"joined", "snapshot", "copied", ""} {
@@ -82,7 +83,9 @@ func TestWrongQuestionsAreRefused(t *testing.T) {
 		path, way string
 		want      int
 	}{
-		{"/berths?tide=999-high", "joined", 404}, {"/berths?tide=999-high", "per-vessel", 404}, {"/berths?tide=999-high", "snapshot", 404}, {"/berths?tide=999-high", "copied", 404},
+		{"/berths?tide=999-high", "joined", 404}, {
+			"/berths?tide=999-high", "per-vessel", 404,
+		}, {"/berths?tide=999-high", "snapshot", 404}, {"/berths?tide=999-high", "copied", 404},
 		{"/berths?tide=" + harbour.TideName(0), "guess", 400}, {"/quay", "", 404},
 	}
 	for _, tt := range tests {
@@ -144,7 +147,7 @@ func TestLayWritesPlansThatCanBeRead(t *testing.T) {
 		return v, ok
 	}
 	for _, name := range []string{harbour.BerthBoard, harbour.Packer} {
-		if _, err := plan.ReadFile(filepath.Join(dir, name), plan.Options{Kinds: all.PlanKinds(), Lookup: env}); err != nil {
+		if _, err := read.File(filepath.Join(dir, name), read.Options{Kinds: all.PlanKinds(), Lookup: env}); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

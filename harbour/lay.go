@@ -56,6 +56,9 @@ func Lay(dir string) error {
 	if err := put(filepath.Join(dir, "untidy.txt"), untidy.Bytes()); err != nil {
 		return err
 	}
+	if err := layCharts(dir); err != nil {
+		return err
+	}
 	path := filepath.Join(dir, "manifest.txt")
 	if old, err := os.ReadFile(path); err == nil && fmt.Sprintf("%x", sha256.Sum256(old)) == ManifestSHA256 {
 		return nil

@@ -21,7 +21,8 @@ func WriteManifest(out io.Writer) error {
 	for i := range manifestLines {
 		fmt.Fprintf(w, "%07d;%s;%s;%s;hold %d;%d kg;%s %d;%03d-%s\n",
 			i+1, vesselName(rng.IntN(vesselCount)), goods[rng.IntN(len(goods))], kinds[rng.IntN(len(kinds))], 1+rng.IntN(6),
-			100+rng.IntN(40_000), quays[rng.IntN(len(quays))], 1+rng.IntN(16), 1+rng.IntN(365), [2]string{"high", "low"}[rng.IntN(2)])
+			100+rng.IntN(40_000), quays[rng.IntN(len(quays))], 1+rng.IntN(16), 1+rng.IntN(365),
+			[2]string{"high", "low"}[rng.IntN(2)])
 	}
 	return w.Flush()
 }

@@ -62,7 +62,8 @@ func gaugeTable(gauge int) []int16 {
 	return out
 }
 
-// PrepareTables writes the tables of all stations to a file, for a predictor that loads them. The file is replaced at once.
+// PrepareTables writes the tables of all stations to a file, for a predictor that loads them. The file is replaced at
+// once.
 func PrepareTables(path string) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".tables-*")
 	if err != nil {
@@ -124,8 +125,8 @@ func deferred() tables {
 	}
 }
 
-// Predict serves the tide predictor at an address until ctx ends. with is at-start, prepared (from a file) or deferred; said
-// hears a line when it answers.
+// Predict serves the tide predictor at an address until ctx ends. with is at-start, prepared (from a file) or deferred;
+// said hears a line when it answers.
 func Predict(ctx context.Context, with, address, file string, said io.Writer) error {
 	var heights tables
 	var err error

@@ -11,7 +11,8 @@ import (
 	"testing"
 )
 
-// All ways tell the same, and what they tell is a tide: it rises and falls twice a day or so, within the sum of its waves.
+// All ways tell the same, and what they tell is a tide: it rises and falls twice a day or so, within the sum of its
+// waves.
 func TestPredictorsTellTheSame(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "heights.tables")
 	if err := PrepareTables(file); err != nil {
@@ -31,7 +32,8 @@ func TestPredictorsTellTheSame(t *testing.T) {
 			t.Errorf("gauge %d, day %d: a tide of %d to %d cm", q[0], q[1], low, high)
 		}
 	}
-	if _, err := loaded(filepath.Join(t.TempDir(), "none")); err == nil || !strings.Contains(err.Error(), "--prepare FILE writes them") {
+	if _, err := loaded(filepath.Join(t.TempDir(), "none")); err == nil ||
+		!strings.Contains(err.Error(), "--prepare FILE writes them") {
 		t.Errorf("loading nothing: %v", err)
 	}
 }
@@ -66,7 +68,8 @@ func TestPredictorAnswers(t *testing.T) {
 	if err := <-done; err != nil {
 		t.Error(err)
 	}
-	if err := Predict(t.Context(), "guess", "127.0.0.1:0", "", io.Discard); err == nil || !strings.Contains(err.Error(), `called "guess"`) {
+	if err := Predict(t.Context(), "guess", "127.0.0.1:0", "", io.Discard); err == nil ||
+		!strings.Contains(err.Error(), `called "guess"`) {
 		t.Errorf("an unknown way: %v", err)
 	}
 }

@@ -43,7 +43,9 @@ const (
 
 // register reads the first page of the register, with histories in its full form.
 func register(ctx context.Context, db *sql.DB, full bool) (*Register, error) {
-	rows, err := db.QueryContext(ctx, "SELECT id, name, kind, length_m, draught_m FROM vessels ORDER BY id LIMIT ?", registerPage)
+	rows, err := db.QueryContext(
+		ctx, "SELECT id, name, kind, length_m, draught_m FROM vessels ORDER BY id LIMIT ?", registerPage,
+	)
 	if err != nil {
 		return nil, err
 	}

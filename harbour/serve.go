@@ -99,7 +99,9 @@ func (s *Service) berths(w http.ResponseWriter, r *http.Request) {
 	}
 	way, ok := ways[name]
 	if !ok {
-		http.Error(w, fmt.Sprintf("no way called %q; there are %s", name, strings.Join(slices.Sorted(maps.Keys(ways)), ", ")), http.StatusBadRequest)
+		http.Error(w, fmt.Sprintf(
+			"no way called %q; there are %s", name, strings.Join(slices.Sorted(maps.Keys(ways)), ", "),
+		), http.StatusBadRequest)
 		return
 	}
 	board, err := way(r.Context(), r.URL.Query().Get("tide"))

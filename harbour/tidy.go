@@ -17,8 +17,8 @@ import (
 	"strings"
 )
 
-// A tidier rewrites a manifest in place: goods that were misspelt get the name of the catalogue that is nearest. What is
-// tidy already costs it next to nothing, so that a second run on the same file is no measure of the first.
+// A tidier rewrites a manifest in place: goods that were misspelt get the name of the catalogue that is nearest. What
+// is tidy already costs it next to nothing, so that a second run on the same file is no measure of the first.
 
 const (
 	untidyLines = 12_000

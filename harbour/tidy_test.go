@@ -53,7 +53,8 @@ func TestTidiersAgree(t *testing.T) {
 			t.Errorf("%s changes a tidy manifest", name)
 		}
 	}
-	if tidied["plain"] != tidied["remembering"] || tidied["plain"] == string(short) || strings.Count(tidied["plain"], "\n") != 1200 {
+	if tidied["plain"] != tidied["remembering"] || tidied["plain"] == string(short) ||
+		strings.Count(tidied["plain"], "\n") != 1200 {
 		t.Error("the tidiers do not agree, or leave all as it was")
 	}
 	if err := harbour.Tidy("hasty", "x"); err == nil || !strings.Contains(err.Error(), "plain, remembering") {
@@ -117,7 +118,8 @@ func TestFormsOfTheRegister(t *testing.T) {
 	if slimBytes*5 > fullBytes || zippedBytes*4 > fullBytes {
 		t.Errorf("%d bytes in full, %d zipped, %d slim", fullBytes, zippedBytes, slimBytes)
 	}
-	if status, body := ask(t, url+"/vessels?form=long", ""); status != http.StatusBadRequest || !strings.Contains(body, "full and slim") {
+	if status, body := ask(t, url+"/vessels?form=long", ""); status != http.StatusBadRequest ||
+		!strings.Contains(body, "full and slim") {
 		t.Errorf("an unknown form: %d %s", status, body)
 	}
 }

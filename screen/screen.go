@@ -1,6 +1,6 @@
-// Package screen is the full-screen application's common ground: what a view is, what all views see, and what a view may
-// ask for. The folder app is the frame around them, look the colours, parts what several views are made of; each other
-// folder is one view, named for its stop on the trail.
+// Package screen is the full-screen application's common ground: what a view is, what all views see, and what a view
+// may ask for. The folder app is the frame around them, look the colours, parts what several views are made of; each
+// other folder is one view, named for its stop on the trail.
 //
 // Views hold no arithmetic about figures and do no input or output: what they show was computed in core, and what they
 // want done they ask for with a message that the frame handles.
@@ -14,6 +14,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart/paper"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
@@ -37,38 +38,12 @@ type View interface {
 	Keys(Scene) []key.Binding
 }
 
-// Stop is a place on the trail.
-type Stop int
-
-// The stops, in working order.
-const (
-	Ask Stop = iota
-	Footing
-	WeighIn
-	Rounds
-	Verdict
-	Why
-	Log
-	Stops // how many
-)
-
-var stopNames = [Stops]string{"ask", "footing", "weigh-in", "rounds", "verdict", "why", "log"}
-
-func (s Stop) String() string { return stopNames[s] }
-
-// Key is where in the stop's name the letter stands that leads there: its first, but for why, whose first is weigh-in's.
-func (s Stop) Key() (at int) {
-	if s == Why {
-		return len(stopNames[s]) - 1
-	}
-	return 0
-}
-
 // Scene is what all views see. It is a value: nothing in it changes once it is handed out.
 type Scene struct {
 	Theme look.Theme
-	Title string // of the folder, for people
-	Duels []Duel // of the folder, by file name
+	Where map[judge.Evidence]Stop // which stop shows what
+	Title string                  // of the folder, for people
+	Duels []Duel                  // of the folder, by file name
 	Runs  []logbook.Entry
 	Book  logbook.Totals // what the logbook holds in all
 	// BookTrouble says why there is no logbook.
@@ -76,6 +51,10 @@ type Scene struct {
 	Chosen      *Duel    // under ask; nil without any
 	Machine     *Machine // nil before it was looked at
 	Run         *Run     // in view: under way, or opened; nil before the first
+	// Pictures keeps what was drawn of Run; nil keeps nothing.
+	Pictures *Pictures
+	// Width and Height are the room that the view at hand has for its body, in cells.
+	Width, Height int
 }
 
 // Machine is what this machine can do for a footing, and what it is at.
@@ -128,10 +107,12 @@ type Run struct {
 	// Services are the contenders' services as far as this run has started some, by contender; not modified once set.
 	Services map[string]Service
 	Live     bool
-	Paused   bool // between two heats, on request
-	Now      *Now // the heat under way
+	Paused   bool    // between two heats, on request
+	Asking   *Asking // whom the weigh-in is at; nil when it is over
+	Now      *Now    // the heat under way
 	Left     time.Duration
 	Err      error // what kept it from completing
+	Unjudged error // why what was measured could not be judged
 	NotKept  error // why the logbook does not have it
 }
 
@@ -153,16 +134,30 @@ func (s Service) Words() string {
 // Coming reports whether it is not there yet.
 func (s Service) Coming() bool { return s.Stage == footing.Preparing || s.Stage == footing.Starting }
 
+// Asking is a contender that is asked at the weigh-in.
+type Asking struct {
+	cell.Cell
+	Took time.Duration // so far
+}
+
+// Words say it: "stream is asked, for 3 s".
+func (a *Asking) Words() string {
+	text := strings.TrimSpace(a.Contender+" "+a.State) + " is asked"
+	if a.Took >= time.Second {
+		text += ", for " + units.Trim(units.Duration(a.Took.Truncate(time.Second)))
+	}
+	return text
+}
+
 // Now is a heat under way.
 type Now struct {
-	Round     int
-	Contender string
-	State     string // of caches
-	Stage     pace.Stage
-	Shots     int64
-	Rate      float64
-	P50, P99  time.Duration // of the latest shots
-	Heat      result.Heat   // its dots so far; everything else is a guess
+	Round int
+	cell.Cell
+	Stage    pace.Stage
+	Shots    int64
+	Rate     float64
+	P50, P99 time.Duration // of the latest shots
+	Heat     result.Heat   // its dots so far; everything else is a guess
 }
 
 // Messages by which a view asks the frame for something.
@@ -181,11 +176,8 @@ type (
 	AddRoundsMsg struct{ Rounds int }
 	// OpenMsg asks for an earlier run to be brought into view.
 	OpenMsg struct{ ID string }
-	// GoMsg asks for another stop, and for one of its pictures where it has several; the stop is handed it, too.
-	GoMsg struct {
-		Stop    Stop
-		Picture string
-	}
+	// GoMsg asks for the stop that shows something; the stop is handed it, too.
+	GoMsg struct{ To judge.Evidence }
 	// SaveMsg asks for pictures to be saved.
 	SaveMsg struct{ Pictures []paper.Named }
 	// TurnMsg asks for the run in view to be judged with another contender in the baseline's place.
@@ -243,8 +235,11 @@ func (r *Run) Lane(name, state string) LaneFigures {
 	if r.Verdict == nil {
 		return f
 	}
-	if l, ok := r.Verdict.Lanes[judge.Key{Contender: name, State: state}]; ok {
-		f = LaneFigures{P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Mean: units.Seconds(l.Mean), Rate: units.Rate(l.Throughput), Shots: units.Count(l.Shots), Failed: l.Failed}
+	if l, ok := r.Verdict.Lanes[cell.Of(name, state)]; ok {
+		f = LaneFigures{
+			P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Mean: units.Seconds(l.Mean), Rate: units.Rate(l.Throughput),
+			Shots: units.Count(l.Shots), Failed: l.Failed,
+		}
 	}
 	return f
 }

@@ -17,9 +17,9 @@ type console struct{ out, err *channel }
 
 func newConsole() console { return console{&channel{file: os.Stdout}, &channel{file: os.Stderr}} }
 
-// channel writes to a standard stream. Nothing that a terminal would obey gets through. It never fails to whoever writes: a
-// reader that has gone away silences it, since what was to be done is done all the same; anything else that goes wrong is
-// kept for the exit status. It is safe for concurrent use.
+// channel writes to a standard stream. Nothing that a terminal would obey gets through. It never fails to whoever
+// writes: a reader that has gone away silences it, since what was to be done is done all the same; anything else that
+// goes wrong is kept for the exit status. It is safe for concurrent use.
 type channel struct {
 	file *os.File
 

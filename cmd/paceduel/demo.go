@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/keeper"
+	"paceduel/core/launch"
 	"paceduel/core/logbook"
 	"paceduel/harbour"
 )
@@ -102,22 +103,16 @@ func (s *settings) startDemo(ctx context.Context) (*demo, error) {
 	if d.seat, err = k.Seat(); err != nil {
 		return nil, err
 	}
-	d.service = exec.CommandContext(ctx, self, "harbour", "serve")
-	d.service.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	d.service.Cancel = func() error { return d.service.Process.Signal(syscall.SIGTERM) }
+	d.service = exec.Command(self, "harbour", "serve")
 	d.service.WaitDelay = 3 * time.Second
 	out, err := d.service.StdoutPipe()
 	if err != nil {
 		return nil, fmt.Errorf("start the harbour: %w", err)
 	}
-	if _, err := d.seat.Begin(func() (int, error) {
-		if err := d.service.Start(); err != nil {
-			return 0, err
-		}
-		return d.service.Process.Pid, nil
-	}); err != nil {
+	if err := launch.Start(d.service, launch.Place{}, d.seat); err != nil {
 		return nil, fmt.Errorf("start the harbour: %w", err)
 	}
+	context.AfterFunc(ctx, func() { d.service.Process.Signal(syscall.SIGTERM) })
 	d.out = bufio.NewReader(out)
 	line, err := d.out.ReadString('\n')
 	url, ok := harbour.ReadAnnouncement(line)

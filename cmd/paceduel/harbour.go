@@ -9,6 +9,7 @@ import (
 	"paceduel/harbour"
 )
 
+// harbourCommand is long. It is long since it declares a command for each stand-in.
 func harbourCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "harbour",

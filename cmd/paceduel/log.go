@@ -7,12 +7,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/judge"
+	"paceduel/core/logbook"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
 func (s *settings) logCommand() *cobra.Command {
 	var limit int
+	var of logbook.Filter
+	var failed bool
 	c := &cobra.Command{
 		Use:   "log",
 		Short: "list the runs in the logbook, the newest first",
@@ -23,9 +26,16 @@ func (s *settings) logCommand() *cobra.Command {
 				return err
 			}
 			defer book.Close()
-			entries, err := book.List(limit)
+			if of.Attempts = logbook.Kept; failed {
+				of.Attempts = logbook.Failing
+			}
+			entries, err := book.List(limit, of)
 			if err != nil {
 				return err
+			}
+			if len(entries) == 0 && (of.Text != "" || failed) {
+				fmt.Fprintf(s.words.err, "none of the runs in %s is such a one\n", book.Path())
+				return nil
 			}
 			if len(entries) == 0 {
 				fmt.Fprintf(s.words.err, "no runs in %s yet; paceduel run PLAN makes one\n", book.Path())
@@ -36,13 +46,20 @@ func (s *settings) logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if more := totals.Runs - len(entries); more > 0 {
-				fmt.Fprintf(s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "run"), book.Path(), totals.Runs)
+			if totals.Failed > 0 && !failed && of.Text == "" {
+				fmt.Fprintf(s.words.err, "%s besides; --failed lists them\n", units.Plural(totals.Failed, "failed attempt"))
+			}
+			if more := totals.Runs - totals.Failed - len(entries); more > 0 && of.Text == "" && !failed {
+				fmt.Fprintf(
+					s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "run"), book.Path(), totals.Runs,
+				)
 			}
 			return nil
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 50, "how many at most")
+	c.Flags().StringVar(&of.Text, "of", "", "those whose duel or folder has `TEXT` in its name")
+	c.Flags().BoolVar(&failed, "failed", false, "the attempts that failed, which are else left out")
 	return c
 }
 
@@ -59,7 +76,7 @@ func (s *settings) find(args []string) (*result.Result, error) {
 	}
 	defer book.Close()
 	if len(args) == 0 {
-		newest, err := book.List(1)
+		newest, err := book.List(1, logbook.Filter{})
 		if err != nil {
 			return nil, err
 		}

@@ -1,7 +1,8 @@
 // Command paceduel compares alternative implementations of a request or a tool and says what the figures bear out.
 //
 // This package is thin: flags in, core called, exit status out. Verdicts go to standard output, everything else to
-// standard error; messages are lower case, one line for the fact and one for what to do. Exit statuses are in status.go.
+// standard error; messages are lower case, one line for the fact and one for what to do. Exit statuses are in
+// status.go.
 package main
 
 import (
@@ -27,14 +28,21 @@ const fewestProcesses = 12
 func main() {
 	keeper.Run() // does not return in the process that ends our children when we are killed
 	words := newConsole()
-	debug.SetGCPercent(-1) // until it is known that there is room for the collector's threads, and for those that signals take
+	// until it is known that there is room for the collector's threads, and for those that signals take
+	debug.SetGCPercent(-1)
 	if left := meter.ReadRoom(); left.Processes < fewestProcesses {
-		complain(words.err, fmt.Errorf("start: this user has %d processes and threads left of %d (ulimit -u), and this program takes %d by itself; raise the limit", left.Processes, left.MostProcesses, fewestProcesses))
+		complain(words.err, fmt.Errorf(
+			"start: this user has %d processes and threads left of %d (ulimit -u), and this program takes %d by itself; raise "+
+				"the limit",
+			left.Processes, left.MostProcesses, fewestProcesses,
+		))
 		os.Exit(statusIncomplete)
 	}
-	debug.SetGCPercent(50)                                  // what runs take beside us is theirs: a little more collecting, between heats, holds a third less
-	log.SetOutput(io.Discard)                               // the HTTP library logs there, which would spoil a screen
-	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE) // a reader that has gone away is an error of writing, not our end
+	// what runs take beside us is theirs: a little more collecting, between heats, holds a third less
+	debug.SetGCPercent(50)
+	log.SetOutput(io.Discard) // the HTTP library logs there, which would spoil a screen
+	// a reader that has gone away is an error of writing, not our end
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	ctx, stop := interruptible()
 	root := rootCommand(lookupEnv, words)
 	err := root.ExecuteContext(ctx)
@@ -50,15 +58,17 @@ func main() {
 
 // unwritten says that what was asked for was not written, and returns what the program ends with then.
 func unwritten(out io.Writer, trouble, err error) error {
-	complain(out, fmt.Errorf("write to standard output: %w; what was measured is in the logbook, see paceduel log", trouble))
+	complain(
+		out, fmt.Errorf("write to standard output: %w; what was measured is in the logbook, see paceduel log", trouble),
+	)
 	if s := status(err); s == statusDone || s == statusClaims {
 		return quietError{trouble}
 	}
 	return err
 }
 
-// interruptible returns a context that an interrupt ends. A second interrupt ends the program at once: what it has started
-// ends with it, and finished heats are in the logbook.
+// interruptible returns a context that an interrupt ends. A second interrupt ends the program at once: what it has
+// started ends with it, and finished heats are in the logbook.
 func interruptible() (ctx context.Context, stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	signals := make(chan os.Signal, 2)

@@ -11,6 +11,7 @@ import (
 
 	"paceduel/core/contender/all"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 )
 
 //go:embed new.duel.yaml
@@ -47,7 +48,7 @@ func (s *settings) schemaCommand() *cobra.Command {
 		Short: "print the JSON Schema of plan files, for editors",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			text, err := plan.Schema(all.PlanKinds())
+			text, err := read.Schema(all.PlanKinds())
 			if err != nil {
 				return err
 			}

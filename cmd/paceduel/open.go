@@ -73,7 +73,8 @@ func (s *settings) openPlan(ctx context.Context, p *plan.Plan, seed uint64) erro
 
 func (s *settings) appConfig(dir, title string) app.Config {
 	return app.Config{
-		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Program: version, SaveDir: ".", Plain: s.plain(), Editor: s.editor(),
+		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Program: version, SaveDir: ".",
+		Plain: s.plain(), Editor: s.editor(),
 	}
 }
 
@@ -108,9 +109,10 @@ func (s *settings) exportCommand() *cobra.Command {
 	var dir string
 	var look chart.Look
 	c := &cobra.Command{
-		Use:   "export [ID|FILE]",
-		Short: "write an earlier run's pictures as SVG and PDF, its report, figures and result; the newest unless one is named",
-		Args:  cobra.MaximumNArgs(1),
+		Use: "export [ID|FILE]",
+		Short: "write an earlier run's pictures as SVG and PDF, its report, figures and result; the newest unless one is " +
+			"named",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			r, err := s.find(args)
 			if err != nil {
@@ -121,7 +123,9 @@ func (s *settings) exportCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&dir, "to", ".", "the `DIR` to write to; created when there is none")
 	c.Flags().BoolVar(&look.Log, "log-scale", false, "draw ladders and lanes to a logarithmic scale")
-	c.Flags().BoolVar(&look.All, "every-rung", false, "draw every figure that was judged, not only those that carry the verdict")
+	c.Flags().BoolVar(
+		&look.All, "every-rung", false, "draw every figure that was judged, not only those that carry the verdict",
+	)
 	return c
 }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"paceduel/core/chart"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/result"
@@ -45,6 +46,7 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 	}
 	p.gap()
 	p.say(v.Sentence)
+	p.standing(r, v)
 	for i := range v.Ranking {
 		p.gap()
 		p.say(v.Ranking[i].Sentence())
@@ -88,13 +90,16 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 		}
 	}
 	p.gap()
-	p.say(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID))
+	p.say(fmt.Sprintf(
+		"%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU,
+		r.Host.Cores, r.ID,
+	))
 }
 
 func (p printer) gap() { fmt.Fprintln(p.out) }
 
-// face writes the figures of a contender beside the baseline's. Where that is too wide, differences are left out, which the
-// two figures tell as well, then what would settle an open one.
+// face writes the figures of a contender beside the baseline's. Where that is too wide, differences are left out, which
+// the two figures tell as well, then what would settle an open one.
 func (p printer) face(v *judge.Verdict, f *judge.Face) {
 	p.gap()
 	const difference = 5 // its column
@@ -110,7 +115,10 @@ func (p printer) face(v *judge.Verdict, f *judge.Face) {
 			if dropped == 2 && (a.Word == judge.Open || a.Word == judge.TooFew) {
 				say = string(a.Word)
 			}
-			rows = append(rows, []string{a.Title(), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, cmp.Or(apart, units.None), say})
+			rows = append(rows, []string{
+				a.Title(), a.Figure.Show(a.Baseline.V), a.Figure.Show(a.Contender.V), ratio, between, cmp.Or(apart, units.None),
+				say,
+			})
 		}
 		if dropped > 0 {
 			for i := range rows {
@@ -122,6 +130,42 @@ func (p printer) face(v *judge.Verdict, f *judge.Face) {
 			io.WriteString(p.out, text)
 			return
 		}
+	}
+}
+
+// standing writes how all contenders stand at all rungs, where there are several; in blocks where that is too wide.
+func (p printer) standing(r *result.Result, v *judge.Verdict) {
+	all := v.Standing(r)
+	if len(all.Lines) < 2 || len(all.Rungs) == 0 || v.Rounds == 0 {
+		return
+	}
+	const gap = 3
+	first := 0
+	widths := make([]int, len(all.Rungs))
+	for _, l := range all.Lines {
+		first = max(first, len(indent)+utf8.RuneCountInString(l.Contender+" "+l.State))
+	}
+	for i, title := range all.Rungs {
+		widths[i] = utf8.RuneCountInString(title)
+		for _, l := range all.Lines {
+			widths[i] = max(widths[i], utf8.RuneCountInString(l.Cells[i].Text))
+		}
+	}
+	for _, block := range chart.Blocks(widths, first, gap, p.width) {
+		rows := [][]string{{""}}
+		for _, c := range block {
+			rows[0] = append(rows[0], all.Rungs[c])
+		}
+		for _, l := range all.Lines {
+			row := []string{strings.TrimSpace(l.Contender + " " + l.State)}
+			for _, c := range block {
+				row = append(row, l.Cells[c].Text)
+			}
+			rows = append(rows, row)
+		}
+		text, _ := table(rows)
+		p.gap()
+		io.WriteString(p.out, text)
 	}
 }
 
@@ -193,12 +237,17 @@ func (p printer) touches(r *result.Result) {
 		case t == nil:
 			fmt.Fprintf(p.out, "  %s: not asked\n", e.Name)
 		case weighin.Passed(t):
-			fmt.Fprintf(p.out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)), suffix(", ", t.Type)+suffix(", ", e.Version))
+			fmt.Fprintf(
+				p.out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)),
+				suffix(", ", t.Type)+suffix(", ", e.Version),
+			)
 			for _, note := range t.Notes {
 				fmt.Fprintf(p.out, "    ! %s\n", note)
 			}
 			if again := e.Again; weighin.Passed(again) {
-				fmt.Fprintf(p.out, "    %s: %s in %s, %s\n", again.State, again.Outcome, units.Duration(again.Latency), units.Bytes(float64(again.Bytes)))
+				fmt.Fprintf(p.out, "    %s: %s in %s, %s\n", again.State, again.Outcome, units.Duration(again.Latency), units.Bytes(
+					float64(again.Bytes),
+				))
 			} else if again != nil {
 				fmt.Fprintf(p.out, "    %s: did not pass: %s\n    try: %s\n", again.State, again.Err, again.Try)
 			}
@@ -251,7 +300,9 @@ func changeLines(c *result.Changes) (lines []string) {
 		lines = append(lines, fmt.Sprintf("and %d more", more))
 	}
 	if c.StoreFiles > 0 {
-		lines = append(lines, fmt.Sprintf("its own caches hold %s, %s", units.Plural(c.StoreFiles, "file"), units.Bytes(float64(c.StoreBytes))))
+		lines = append(lines, fmt.Sprintf(
+			"its own caches hold %s, %s", units.Plural(c.StoreFiles, "file"), units.Bytes(float64(c.StoreBytes)),
+		))
 	}
 	return lines
 }
@@ -264,7 +315,9 @@ func (p printer) footing(r *result.Result) {
 	for _, c := range r.Spent(r.Heats) {
 		if c.Times > 0 {
 			who := strings.TrimSpace(c.Contender + " " + c.State)
-			fmt.Fprintf(p.out, "  %s: %s, %s: %s, %s each\n", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))
+			fmt.Fprintf(p.out, "  %s: %s, %s: %s, %s each\n", who, c.When, c.What, units.Plural(
+				int(c.Times), "time",
+			), units.Duration(c.Took/time.Duration(c.Times)))
 		}
 	}
 }
@@ -273,6 +326,17 @@ func (p printer) footing(r *result.Result) {
 const shownDifferences = 5
 
 // weighing writes in what contenders differ from the baseline.
+// forecast says how long a run will take, and what cannot come of it.
+func (p printer) forecast(r *result.Result) {
+	if took := r.Expected(); took > 0 {
+		text := units.Trim(units.Duration(took.Round(time.Second)))
+		fmt.Fprintf(p.out, "  a run takes about %s, and what lies between heats\n", text)
+	}
+	for _, c := range judge.Foresee(r) {
+		fmt.Fprintf(p.out, "  - %s\n    %s\n", c.What, c.Try)
+	}
+}
+
 func (p printer) weighing(r *result.Result) {
 	w := r.Weighing
 	if w == nil {
@@ -292,7 +356,7 @@ func (p printer) weighing(r *result.Result) {
 		}
 		fmt.Fprintf(p.out, "  %s: not %s\n", strings.TrimSpace(c.Contender+" "+c.State), c.Rule)
 		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
-			fmt.Fprintf(p.out, "    %s: %s, not %s\n", units.Printable(d.Where), units.Printable(d.Contender), units.Printable(d.Baseline))
+			fmt.Fprintln(p.out, "    "+d.Whole())
 		}
 		if more := len(c.Differences) - shownDifferences; more > 0 {
 			fmt.Fprintf(p.out, "    and %d more\n", more)

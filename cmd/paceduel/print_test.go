@@ -33,7 +33,8 @@ func TestAVerdictFitsTheTerminal(t *testing.T) {
 	r := sample.Make(sample.Duel{Rounds: 6, Shots: 500, Clients: 4, Seed: 3, Entrants: []sample.Entrant{
 		{Name: "per-vessel", Latency: sample.Times(0.010, 0.2)}, {Name: "joined", Latency: sample.Times(0.009, 0.4)},
 	}})
-	r.Plan.Question = "Does one joined query beat a query per vessel when the board is busy, and would anybody at the quay notice it?"
+	r.Plan.Question = "Does one joined query beat a query per vessel when the board is busy, and would anybody at the " +
+		"quay notice it?"
 	v, err := judge.Judge(r)
 	if err != nil {
 		t.Fatal(err)
@@ -50,18 +51,25 @@ func TestAVerdictFitsTheTerminal(t *testing.T) {
 			}
 		}
 	}
-	if narrow := printed(72); strings.Contains(narrow, "difference") || !strings.Contains(narrow, "between") || strings.Contains(narrow, "(alone:") {
+	if narrow := printed(72); strings.Contains(narrow, "difference") || !strings.Contains(narrow, "between") ||
+		strings.Contains(narrow, "(alone:") {
 		t.Errorf("a narrow terminal has\n%s", narrow)
 	}
-	if whole := printed(0); !strings.Contains(whole, "difference") || !strings.Contains(whole, "still open (alone: faster)") {
+	if whole := printed(0); !strings.Contains(whole, "difference") ||
+		!strings.Contains(whole, "still open (alone: faster)") {
 		t.Errorf("without a terminal there is\n%s", whole)
 	}
 }
 
 func TestTheLogFitsTheTerminal(t *testing.T) {
 	entries := []logbook.Entry{
-		{ID: "1125-1702qwe", Name: "Berth board", Ending: result.Done, Summary: logbook.Summary{Sentence: "snapshot is 19x faster than per-vessel at p50 (15 to 23) and 16x at p90 (11 to 23)."}},
-		{ID: "1125-1650rff", Name: "A duel with a name that fits no column", Ending: result.Interrupted, Heats: 3, Planned: 20, Summary: logbook.Summary{Sentence: "Nothing is settled."}},
+		{ID: "1125-1702qwe", Name: "Berth board", Ending: result.Done, Summary: logbook.Summary{
+			Sentence: "snapshot is 19x faster than per-vessel at p50 (15 to 23) and 16x at p90 (11 to 23).",
+		}},
+		{
+			ID: "1125-1650rff", Name: "A duel with a name that fits no column", Ending: result.Interrupted, Heats: 3,
+			Planned: 20, Summary: logbook.Summary{Sentence: "Nothing is settled."},
+		},
 	}
 	printed := func(width int) string {
 		var out bytes.Buffer
@@ -78,7 +86,9 @@ func TestTheLogFitsTheTerminal(t *testing.T) {
 			t.Errorf("there is no %q in\n%s", want, printed(110))
 		}
 	}
-	for _, want := range []string{"fits no column  interrupted after 3 of 20 heats. Nothing is settled.", "16x at p90 (11 to 23).\n"} {
+	for _, want := range []string{
+		"fits no column  interrupted after 3 of 20 heats. Nothing is settled.", "16x at p90 (11 to 23).\n",
+	} {
 		if !strings.Contains(printed(0), want) {
 			t.Errorf("without a terminal there is no %q in\n%s", want, printed(0))
 		}
@@ -97,12 +107,17 @@ func TestNobodyComparedIsNotTheSameWork(t *testing.T) {
 		{"nobody", nil, ""},
 		{"the baseline alone", []result.Check{check("a", true)}, ""},
 		{"alike", []result.Check{check("b", true)}, "  the same work\n"},
-		{"unlike", []result.Check{check("b", false)}, "  told only, since the plan has no rules under same:\n  b: not the same bytes\n"},
+		{
+			"unlike", []result.Check{check("b", false)},
+			"  told only, since the plan has no rules under same:\n  b: not the same bytes\n",
+		},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			var out bytes.Buffer
-			printer{out: &out}.weighing(&result.Result{Plan: result.Plan{Baseline: "a"}, Weighing: &result.Weighing{Checks: tt.checks}})
+			printer{out: &out}.weighing(&result.Result{
+				Plan: result.Plan{Baseline: "a"}, Weighing: &result.Weighing{Checks: tt.checks},
+			})
 			if out.String() != tt.want {
 				t.Errorf("it says %q; want %q", out.String(), tt.want)
 			}

@@ -7,7 +7,7 @@ import (
 
 	"paceduel/core/contender/all"
 	"paceduel/core/logbook"
-	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 )
 
 // lookup reads the environment.
@@ -31,13 +31,16 @@ sure that is. Without a command it opens the full-screen application.`,
 		Args: cobra.MaximumNArgs(1), Version: version, SilenceUsage: true, SilenceErrors: true,
 		RunE: func(cmd *cobra.Command, args []string) error { return s.open(cmd, args) },
 	}
-	root.PersistentFlags().StringVar(&s.logbook, "logbook", "", "keep the history in `FILE` (default: in the user's data directory)")
+	root.PersistentFlags().StringVar(
+		&s.logbook, "logbook", "", "keep the history in `FILE` (default: in the user's data directory)",
+	)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; %s --help tells more", err, c.CommandPath())}
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
-		s.logCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(), s.schemaCommand(), harbourCommand())
+		s.logCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(), s.schemaCommand(),
+		harbourCommand())
 	root.SetOut(words.out)
 	root.SetErr(words.err)
 	for _, c := range root.Commands() {
@@ -77,12 +80,14 @@ func (s *settings) book() (*logbook.Book, error) {
 func (s *settings) bookForRun() *logbook.Book {
 	b, err := s.book()
 	if err != nil {
-		fmt.Fprintf(s.words.err, "paceduel: %v\n  the run goes on, but no logbook keeps it; write it to a file with --json\n", err)
+		fmt.Fprintf(
+			s.words.err, "paceduel: %v\n  the run goes on, but no logbook keeps it; write it to a file with --json\n", err,
+		)
 		return nil
 	}
 	return b
 }
 
-func (s *settings) planOptions() plan.Options {
-	return plan.Options{Kinds: all.PlanKinds(), Lookup: s.env}
+func (s *settings) planOptions() read.Options {
+	return read.Options{Kinds: all.PlanKinds(), Lookup: s.env}
 }

@@ -13,8 +13,10 @@ import (
 	"paceduel/core/between"
 	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
+	"paceduel/core/files"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/core/units"
@@ -38,18 +40,27 @@ func (s *settings) runCommand() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&run.out, "json", "", "write the result to `OUT`; - for standard output, a folder for several plans")
-	f.StringVar(&run.shots, "shots", "", "write shots one by one to `FILE`, a new one, as CSV: up to 200 000 a heat, of more a uniform sample")
+	f.StringVar(
+		&run.shots, "shots", "",
+		"write shots one by one to `FILE`, a new one, as CSV: up to 200 000 a heat, of more a uniform sample",
+	)
 	f.Uint64Var(&run.seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
-	f.BoolVar(&run.accept, "accept-unequal", false, "run although contenders break the plan's rules for the same work; the result says so")
+	f.BoolVar(
+		&run.accept, "accept-unequal", false,
+		"run although contenders break the plan's rules for the same work; the result says so",
+	)
 	f.StringVar(&rounds, "rounds", "", "how many rounds instead of the plan's: a `NUMBER`, auto, or \"auto up to 20\"")
-	f.BoolVar(&opt.Mirror, "mirror", false, "run the baseline against itself, too, to know how much this machine differs from itself")
+	f.BoolVar(
+		&opt.Mirror, "mirror", false,
+		"run the baseline against itself, too, to know how much this machine differs from itself",
+	)
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
 	return c
 }
 
 // runFiles reads all plans before it runs the first.
-func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Options, run runOptions) error {
+func (s *settings) runFiles(ctx context.Context, files []string, opt read.Options, run runOptions) error {
 	var plans []*plan.Plan
 	for _, file := range files {
 		p, err := readPlan(file, opt)
@@ -66,9 +77,9 @@ func (s *settings) runFiles(ctx context.Context, files []string, opt plan.Option
 }
 
 // readPlan reads a plan; its absence is bad usage.
-func readPlan(file string, opt plan.Options) (*plan.Plan, error) {
-	p, err := plan.ReadFile(file, opt)
-	var problems plan.Problems
+func readPlan(file string, opt read.Options) (*plan.Plan, error) {
+	p, err := read.File(file, opt)
+	var problems read.Problems
 	if err != nil && !errors.As(err, &problems) {
 		return nil, usageError{err}
 	}
@@ -111,11 +122,13 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	if opt.out == "-" {
 		verdicts = s.words.err
 	}
-	spec := conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1}
+	spec := conduct.Spec{
+		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
+	}
 	var shots *shotFile
 	if opt.shots != "" {
 		var err error
-		if shots, err = newShotFile(opt.shots); err != nil {
+		if shots, err = newShotFile(opt.shots, p); err != nil {
 			return err
 		}
 		spec.OnShots = shots.take
@@ -158,7 +171,10 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 }
 
 // errUnkept is a run that nothing keeps.
-var errUnkept = errors.New("the run is kept nowhere: the logbook could not be written and no --json was given; make room, or name another with --logbook FILE")
+var errUnkept = errors.New(
+	"the run is kept nowhere: the logbook could not be written and no --json was given; make room, or name another with " +
+		"--logbook FILE",
+)
 
 // unkeptFile is what could not be written, but for the logbook, of a run that had little to keep.
 func unkeptFile(err error) error {
@@ -213,7 +229,7 @@ func (s *settings) check(ctx context.Context, p *plan.Plan, save string) error {
 	if save != "" {
 		cfg.OnAnswer = func(contender, state string, body []byte) {
 			path := filepath.Join(save, plan.Slug(strings.TrimSpace(contender+" "+state))+".answer")
-			if err := os.WriteFile(path, body, 0o666); err != nil && saveErr == nil {
+			if err := files.WriteAll(path, body); err != nil && saveErr == nil {
 				saveErr = fmt.Errorf("save the answer of %s: %w", contender, err)
 			}
 		}
@@ -229,6 +245,9 @@ func (s *settings) check(ctx context.Context, p *plan.Plan, save string) error {
 	out.touches(r)
 	out.weighing(r)
 	out.footing(r)
+	if err == nil {
+		out.forecast(r)
+	}
 	if err != nil {
 		if !weighin.IsFailed(err) {
 			return err
@@ -242,21 +261,18 @@ func (s *settings) betweenCommand() *cobra.Command {
 	var headless bool
 	var keep, out string
 	var seed uint64
-	var allow []string
+	var wish between.Wishes
 	c := &cobra.Command{
 		Use:   "between A B [C...]",
 		Short: "compare command lines or URLs straight away, without a plan",
 		Example: `  paceduel between 'gzip -1 -c manifest.txt' 'xz -6 -c manifest.txt'
-  paceduel between http://127.0.0.1:8080/a http://127.0.0.1:8080/b`,
+  paceduel between 'sort -u' 'sort | uniq' --stdin manifest.txt --same exact
+  paceduel between http://127.0.0.1:8080/a http://127.0.0.1:8080/b --clients 16 --for 2s`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			fmt.Fprintln(s.words.err, "finding the pace …")
-			p, err := between.Plan(cmd.Context(), ".", args, allow, all.Kinds(), s.env)
-			var problems plan.Problems
-			switch {
-			case errors.As(err, &problems):
-				return err
-			case err != nil:
+			p, err := between.Plan(cmd.Context(), ".", args, wish, all.Kinds(), s.env)
+			if err != nil {
 				return usageError{err}
 			}
 			if keep != "" {
@@ -279,7 +295,14 @@ func (s *settings) betweenCommand() *cobra.Command {
 	f.StringVar(&keep, "keep", "", "write the plan to `FILE`, which must not exist")
 	f.StringVar(&out, "json", "", "write the result to `OUT` (headless)")
 	f.Uint64Var(&seed, "seed", 0, "of the running order")
-	f.StringArrayVar(&allow, "allow", nil, "this `HOST` other than this machine may be asked; may be repeated")
+	f.StringArrayVar(&wish.Allow, "allow", nil, "this `HOST` other than this machine may be asked; may be repeated")
+	f.IntVar(&wish.Rounds, "rounds", 0, "instead of as many as so many contenders need")
+	f.IntVar(&wish.Clients, "clients", 0, "at once")
+	f.StringVar(&wish.For, "for", "", "the `TIME` that a heat lasts, as 2s")
+	f.StringVar(&wish.Timeout, "timeout", "", "the `TIME` after which a shot is given up, as 5s")
+	f.StringVar(&wish.Stdin, "stdin", "", "each command reads this `FILE`")
+	f.BoolVar(&wish.Insecure, "insecure", false, "take any certificate")
+	f.StringVar(&wish.Same, "same", "", "how answers are compared: exact, json, lines or rows")
 	return c
 }
 

@@ -5,26 +5,32 @@ import (
 	"fmt"
 	"os"
 
+	"paceduel/core/contender"
+	"paceduel/core/contender/all"
+	"paceduel/core/plan"
+	"paceduel/core/report"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
 // shotFile takes the shots of a run, one by one.
 type shotFile struct {
 	file *os.File
-	out  *result.ShotWriter
+	out  *report.ShotWriter
 	used bool  // a heat's shots were to be written
 	err  error // the first
 }
 
 // newShotFile creates a file that must not exist yet.
-func newShotFile(path string) (*shotFile, error) {
+func newShotFile(path string, p *plan.Plan) (*shotFile, error) {
 	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return nil, usageError{err}
 	}
 	s := &shotFile{file: f}
-	if s.out, err = result.NewShotWriter(f); err != nil {
+	parts, amounts := contender.Shapes(p, all.Kinds())
+	if s.out, err = report.NewShotWriter(f, parts, amounts); err != nil {
 		f.Close()
 		return nil, err
 	}
@@ -32,15 +38,15 @@ func newShotFile(path string) (*shotFile, error) {
 }
 
 // take writes the shots of a heat; the run goes on if that fails.
-func (s *shotFile) take(h *result.Heat, shots []tally.Raw, sampled bool) {
+func (s *shotFile) take(h *result.Heat, shape *shots.Shape, list []tally.Raw, sampled bool) {
 	s.used = true
 	if s.err == nil {
-		s.err = s.out.Write(h, shots, sampled)
+		s.err = s.out.Write(h, shape, list, sampled)
 	}
 }
 
-// close says what went wrong with any of it; nil is no file. A run that measured nothing leaves no file, which would stand in
-// the way of the next one.
+// close says what went wrong with any of it; nil is no file. A run that measured nothing leaves no file, which would
+// stand in the way of the next one.
 func (s *shotFile) close() error {
 	if s == nil {
 		return nil

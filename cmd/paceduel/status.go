@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/weighin"
 )
 
@@ -34,7 +34,7 @@ func (quietError) Error() string { return "" }
 func (q quietError) Unwrap() error { return q.error }
 
 func status(err error) int {
-	var problems plan.Problems
+	var problems read.Problems
 	var usage usageError
 	switch {
 	case err == nil:

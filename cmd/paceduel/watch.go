@@ -3,15 +3,20 @@ package main
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
 	"paceduel/core/footing"
+	"paceduel/core/judge"
 	"paceduel/core/plan"
+	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/core/units"
+	"paceduel/core/weighin"
 )
 
 func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
@@ -41,11 +46,19 @@ func (w *watcher) watch(e rounds.Event) {
 		if w.bar != nil {
 			w.bar.ChangeMax(w.total)
 		}
-		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, units.Plural(e.Result.Plan.Rounds, "round"), e.Result.Plan.Pace.Words, e.Result.Seed)
+		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, units.Plural(
+			e.Result.Plan.Rounds, "round",
+		), e.Result.Plan.Pace.Words, e.Result.Seed)
 	case rounds.Footed:
 		for _, text := range e.Footing.Cannot {
 			w.finish()
 			fmt.Fprintln(w.out, "paceduel: this machine: "+text)
+		}
+	case rounds.Asking:
+		w.asking(e)
+	case rounds.Weighed:
+		if !slices.ContainsFunc(e.Head.Entrants, func(e result.Entrant) bool { return !weighin.Passed(e.Touch) }) {
+			w.foresee(e.Head)
 		}
 	case rounds.Touched:
 		if e.Touch.Err != "" {
@@ -53,15 +66,19 @@ func (w *watcher) watch(e rounds.Event) {
 		}
 	case rounds.HeatBegan:
 		if w.bar != nil {
-			w.bar.Describe(units.Printable(fmt.Sprintf("round %d  %s  %s", e.Round, title(e.Contender, e.State), units.Left(e.Left))))
+			w.bar.Describe(
+				units.Printable(fmt.Sprintf("round %d  %s  %s", e.Round, title(e.Contender, e.State), units.Left(e.Left))),
+			)
 		}
 	case rounds.HeatEnded:
 		w.done++
 		if w.bar != nil {
 			w.bar.Set(w.done)
 		}
-		w.line("heat %d of %d  round %d  %s: %s shots, mean %s, %s failed", w.done, w.total, e.Heat.Round, title(e.Heat.Contender, e.Heat.State),
-			units.Count(e.Heat.Shots()), units.Seconds(e.Heat.Mean()), units.Count(e.Heat.Failed()))
+		w.line("heat %d of %d  round %d  %s: %s, mean %s, %s failed", w.done, w.total, e.Heat.Round, title(
+			e.Heat.Contender, e.Heat.State,
+		),
+			units.Plural(int(e.Heat.Shots()), "shot"), units.Seconds(e.Heat.Mean()), units.Count(e.Heat.Failed()))
 		if e.Heat.Stopped != "" {
 			w.line("  stopped: %s", e.Heat.Stopped)
 		}
@@ -72,6 +89,30 @@ func (w *watcher) watch(e rounds.Event) {
 			return
 		}
 		fmt.Fprintln(w.out, "paceduel: "+e.Err.Error())
+	}
+}
+
+// asking shows whom the weigh-in is at; where there is no bar it is told of those that take their time.
+func (w *watcher) asking(e rounds.Asking) {
+	switch name := title(e.Contender, e.State); {
+	case w.bar != nil && e.Took >= time.Second:
+		took := units.Trim(units.Duration(e.Took.Truncate(time.Second)))
+		w.bar.Describe(units.Printable(fmt.Sprintf("weigh-in  %s, for %s", name, took)))
+	case w.bar != nil:
+		w.bar.Describe(units.Printable("weigh-in  " + name))
+	case e.Took >= time.Second && e.Took < 2*time.Second:
+		w.line("weigh-in: %s takes its time", name)
+	}
+}
+
+// foresee tells how long it will take, and what cannot come of it.
+func (w *watcher) foresee(r *result.Result) {
+	if took := r.Expected(); took > 0 {
+		w.line("about %s, and what lies between heats", units.Trim(units.Duration(took.Round(time.Second))))
+	}
+	for _, c := range judge.Foresee(r) {
+		w.finish()
+		fmt.Fprintf(w.out, "paceduel: %s; %s\n", c.What, c.Try)
 	}
 }
 

@@ -1,15 +1,15 @@
 // Package between makes a plan out of bare command lines or URLs, for when there is no time to write one.
 //
-// Kind and pace are inferred: what starts with http:// or https:// is asked, anything else is run; one trial run of each
-// command tells how many fit into a heat. What comes out is the text of an ordinary plan, so that it can be kept and
-// refined. Running the duel is left to others.
+// Kind and pace are inferred, as the kinds themselves say (draft.Kind): what starts with http:// or https:// is asked,
+// anything else is run; one trial run of each command tells how many fit into a heat. What comes out is the text of an
+// ordinary plan, so that it can be kept and refined. Running the duel is left to others.
 package between
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -19,19 +19,15 @@ import (
 	"paceduel/core/draft"
 	"paceduel/core/guard"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
+	"paceduel/core/shots"
 )
 
 // FileName is what the plan is called as long as it is not kept.
 const FileName = "between" + plan.Suffix
 
-// Pace of what is inferred.
-const (
-	heatAim     = 350 * time.Millisecond // of runs in a heat
-	maxRepeat   = 200                    // of a program that does next to nothing: then nine tenths of a quick comparison are spent measuring
-	percentileN = 10                     // runs in a heat from which p50 can be told
-	urlClients  = 4
-	trialLimit  = 5 * time.Second // for all together; who needs longer is run once a heat
-)
+// trialLimit is how long all contenders together are tried; who needs longer is run once a heat.
+const trialLimit = 5 * time.Second
 
 // one is a contender as it is written into the plan.
 type one struct {
@@ -39,56 +35,140 @@ type one struct {
 	settings string // the YAML of its kind's settings
 }
 
-// Plan infers a plan from two to eight command lines or URLs, the first being the baseline, and reads it. Commands are
-// run once each, in dir; allow lists hosts other than this machine that may be asked. The trial's failure is no error:
-// the weigh-in will name it.
-func Plan(ctx context.Context, dir string, given, allow []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
-	if len(given) < plan.MinContenders || len(given) > plan.MaxContenders {
-		return nil, fmt.Errorf("between: a duel needs %d to %d contenders, %d were given; put each command line in quotes", plan.MinContenders, plan.MaxContenders, len(given))
-	}
-	urls := 0
-	for _, g := range given {
-		if isURL(g) {
-			urls++
+// Wishes are what is said besides the contenders. The zero value leaves all to us.
+type Wishes struct {
+	Allow    []string // hosts other than this machine that may be asked
+	Rounds   int
+	Clients  int    // at once; without any of the two, the kind's own pace
+	For      string // how long a heat lasts
+	Timeout  string // of a shot
+	Stdin    string // the file that every contender reads
+	Insecure bool   // whether any certificate is taken
+	Same     string // how answers are compared: the word of the plan's same.body
+}
+
+// course is what all contenders share, in YAML.
+func (w *Wishes) course(kind string) string {
+	var keys []string
+	for _, k := range []struct{ key, value string }{{"timeout", w.Timeout}, {"stdin", w.Stdin}} {
+		if k.value != "" {
+			keys = append(keys, k.key+": "+draft.Quote(k.value))
 		}
+	}
+	if w.Insecure {
+		keys = append(keys, "tls: { insecure: true }")
+	}
+	if len(keys) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("course: { %s: { %s } }\n", kind, strings.Join(keys, ", "))
+}
+
+// pace is the pace that is wished for, or else what the kind suggests.
+func (w *Wishes) pace(suggested string) string {
+	if w.Clients == 0 && w.For == "" {
+		return suggested
+	}
+	return fmt.Sprintf("{ clients: %d, for: %s, warmup: 200ms }", max(w.Clients, 1), draft.Quote(cmp.Or(w.For, "1s")))
+}
+
+// Plan infers a plan from two to eight command lines or URLs, the first being the baseline, and reads it. Those whose
+// kind wants it are tried once each, in dir. The trial's failure is no error: the weigh-in will name it.
+func Plan(
+	ctx context.Context, dir string, given []string, wish Wishes, kinds []contender.Kind,
+	lookup func(string) (string, bool),
+) (*plan.Plan, error) {
+	if len(given) < plan.MinContenders || len(given) > plan.MaxContenders {
+		return nil, fmt.Errorf(
+			"between: a duel needs %d to %d contenders, %d were given; put each command line in quotes", plan.MinContenders,
+			plan.MaxContenders, len(given),
+		)
+	}
+	for _, g := range given {
 		if !utf8.ValidString(g) {
-			return nil, fmt.Errorf("between: %q is not text in UTF-8, which a plan cannot hold; put the command into a script", g)
+			return nil, fmt.Errorf(
+				"between: %q is not text in UTF-8, which a plan cannot hold; put what it does into a script", g,
+			)
 		}
 		if strings.TrimSpace(g) == "" {
 			return nil, errors.New("between: one of the contenders is empty")
 		}
 	}
-	switch urls {
-	case 0:
-		return commands(ctx, dir, given, kinds, lookup)
-	case len(given):
-		return requests(dir, given, allow, kinds, lookup)
+	name, kind, err := kindOf(given, kinds)
+	if err != nil {
+		return nil, err
 	}
-	return nil, errors.New("between: a command cannot be compared with a URL; give only commands or only URLs")
-}
-
-func isURL(s string) bool { return strings.HasPrefix(s, "http://") || strings.HasPrefix(s, "https://") }
-
-func commands(ctx context.Context, dir string, given []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
+	names, err := kind.Names(given)
+	if err != nil {
+		return nil, fmt.Errorf("between: %w", err)
+	}
 	list := make([]one, len(given))
-	for i, name := range commandNames(given) {
-		settings, err := draft.Command(given[i])
-		if err != nil {
+	for i, name := range names {
+		list[i].name = name
+		if list[i].settings, err = kind.Settings(given[i]); err != nil {
 			return nil, fmt.Errorf("between: %w", err)
 		}
-		list[i] = one{name, settings}
 	}
-	read := func(pace string) (*plan.Plan, error) { return readPlan(dir, list, nil, pace, kinds, lookup) }
+	read := func(pace string) (*plan.Plan, error) {
+		p, err := readPlan(dir, list, wish, wish.course(name), pace, kinds, lookup)
+		return p, unplaced(err)
+	}
+	if !kind.Tries || wish.pace("") != "" {
+		return read(wish.pace(kind.Quick(0)))
+	}
 	trial, err := read("{ repeat: 1, warmup: 0 }")
 	if err != nil {
 		return nil, err
 	}
-	n := repeats(longest(ctx, trial, kinds))
-	return read(fmt.Sprintf("{ repeat: %d, warmup: 1 }", n))
+	return read(kind.Quick(longest(ctx, trial, kinds)))
 }
 
-// quick is the length of a run under which a trial is made twice: what is read from the disk for the first time is no measure
-// of the runs to come.
+// unplaced are the faults of a plan that nobody has written, without places in it.
+func unplaced(err error) error {
+	var problems read.Problems
+	if !errors.As(err, &problems) {
+		return err
+	}
+	var all []error
+	for _, p := range problems {
+		try := p.Try
+		if host, ok := strings.CutPrefix(try, guard.TryLine); ok {
+			try = guard.TryWords + "give --allow " + strings.Trim(host, "[]")
+		}
+		text := p.What
+		if try != "" {
+			text += "; " + try
+		}
+		all = append(all, fmt.Errorf("between: %s", text))
+	}
+	return errors.Join(all...)
+}
+
+// kindOf finds the one kind that all texts are for, and its name.
+func kindOf(given []string, kinds []contender.Kind) (name string, found *draft.Kind, err error) {
+	for _, text := range given {
+		var own *draft.Kind
+		for i := range kinds {
+			k := kinds[i].Draft
+			if k != nil && (k.Claims == nil && own == nil || k.Claims != nil && k.Claims(text)) {
+				own, name = k, kinds[i].Name
+			}
+		}
+		switch {
+		case own == nil:
+			return "", nil, fmt.Errorf("between: nobody knows what to do with %q", text)
+		case found != nil && own != found:
+			return "", nil, fmt.Errorf(
+				"between: %s cannot be compared with %s; give only %s or only %s", found.One, own.One, found.Plural, own.Plural,
+			)
+		}
+		found = own
+	}
+	return name, found, nil
+}
+
+// quick is the length of a run under which a trial is made twice: what is read from the disk for the first time is no
+// measure of the runs to come.
 const quick = 100 * time.Millisecond
 
 // longest tries every contender and returns the longest time; a run that was cut counts with the time it had.
@@ -105,12 +185,12 @@ func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most ti
 			continue
 		}
 		c := e.Driver.Client(0, 1)
-		var shot contender.Shot
+		var shot shots.Shot
 		c.Shoot(ctx, &shot)
 		took := shot.Latency()
-		if shot.Class == contender.OK && took < quick {
-			again := contender.Shot{}
-			if c.Shoot(ctx, &again); again.Class == contender.OK {
+		if shot.Class == shots.OK && took < quick {
+			again := shots.Shot{}
+			if c.Shoot(ctx, &again); again.Class == shots.OK {
 				took = min(took, again.Latency())
 			}
 		}
@@ -122,35 +202,6 @@ func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most ti
 	return most
 }
 
-// repeats is how many runs of that length a heat should have: as many as fit, and enough for a percentile where that
-// costs little.
-func repeats(run time.Duration) int {
-	if run <= 0 {
-		return 1
-	}
-	n := min(max(int(heatAim/run), 1), maxRepeat)
-	if n >= percentileN/2 && n < percentileN {
-		n = percentileN
-	}
-	return n
-}
-
-func requests(dir string, given, allow []string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
-	urls := make([]*url.URL, len(given))
-	for i, g := range given {
-		u, err := url.Parse(g)
-		if err != nil {
-			return nil, fmt.Errorf("between: %w", err)
-		}
-		urls[i] = u
-	}
-	list := make([]one, len(given))
-	for i, name := range urlNames(urls) {
-		list[i] = one{name, "http: { url: " + draft.Quote(given[i]) + " }"}
-	}
-	return readPlan(dir, list, allow, fmt.Sprintf("{ clients: %d, for: 500ms, warmup: 200ms }", urlClients), kinds, lookup)
-}
-
 // title names a duel by its first two, since eight names fit no line.
 func title(names []string) string {
 	text := names[0] + " against " + names[1]
@@ -160,22 +211,29 @@ func title(names []string) string {
 	return text
 }
 
-func readPlan(dir string, list []one, allow []string, pace string, kinds []contender.Kind, lookup func(string) (string, bool)) (*plan.Plan, error) {
+func readPlan(
+	dir string, list []one, wish Wishes, course, pace string, kinds []contender.Kind, lookup func(string) (string, bool),
+) (*plan.Plan, error) {
 	var names []string
 	for _, o := range list {
 		names = append(names, o.name)
 	}
 	var text strings.Builder
 	fmt.Fprintf(&text, "# Made from %d lines given to paceduel between; refine it as you like.\n", len(list))
-	fmt.Fprintf(&text, "duel: %s\nbaseline: %s\n\ncontenders:\n", draft.Quote(title(names)), draft.Quote(list[0].name))
+	fmt.Fprintf(
+		&text, "duel: %s\nbaseline: %s\n%s\ncontenders:\n", draft.Quote(title(names)), draft.Quote(list[0].name), course,
+	)
 	for _, o := range list {
 		fmt.Fprintf(&text, "  %s:\n    %s\n", draft.Quote(o.name), o.settings)
 	}
-	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, plan.RoundsFor(len(list)-1))
-	if len(allow) > 0 {
+	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, cmp.Or(wish.Rounds, plan.RoundsFor(len(list)-1)))
+	if wish.Same != "" {
+		fmt.Fprintf(&text, "same: { body: %s }\n", draft.Quote(wish.Same))
+	}
+	if len(wish.Allow) > 0 {
 		text.WriteString("allow:\n")
 	}
-	for _, host := range allow {
+	for _, host := range wish.Allow {
 		text.WriteString("  - " + draft.Quote(host) + "\n")
 	}
 	var planKinds []plan.Kind
@@ -186,5 +244,5 @@ func readPlan(dir string, list []one, allow []string, pace string, kinds []conte
 	if dir != "" && dir != "." {
 		file = dir + "/" + FileName
 	}
-	return plan.Read(file, []byte(text.String()), plan.Options{Kinds: planKinds, Lookup: lookup})
+	return read.Plan(file, []byte(text.String()), read.Options{Kinds: planKinds, Lookup: lookup})
 }

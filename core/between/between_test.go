@@ -10,6 +10,7 @@ import (
 	"paceduel/core/contender/command"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 )
 
 func TestMain(m *testing.M) {
@@ -19,7 +20,9 @@ func TestMain(m *testing.M) {
 
 func infer(t *testing.T, given ...string) (*plan.Plan, error) {
 	t.Helper()
-	return between.Plan(t.Context(), t.TempDir(), given, nil, all.Kinds(), func(string) (string, bool) { return "", false })
+	return between.Plan(
+		t.Context(), t.TempDir(), given, between.Wishes{}, all.Kinds(), func(string) (string, bool) { return "", false },
+	)
 }
 
 func TestCommandLinesBecomeAPlan(t *testing.T) {
@@ -41,7 +44,7 @@ func TestCommandLinesBecomeAPlan(t *testing.T) {
 		t.Errorf("pace %+v of %d rounds", p.Pace, p.Rounds)
 	}
 	// What is kept reads as the same plan.
-	again, err := plan.Read("kept.duel.yaml", []byte(p.Source), plan.Options{Kinds: all.PlanKinds()})
+	again, err := read.Plan("kept.duel.yaml", []byte(p.Source), read.Options{Kinds: all.PlanKinds()})
 	if err != nil || again.Pace.Repeat != p.Pace.Repeat || len(again.Contenders) != 3 {
 		t.Errorf("the kept plan reads as %+v, %v", again, err)
 	}
@@ -66,7 +69,7 @@ func TestWhatCannotBeCompared(t *testing.T) {
 		want  string
 	}{
 		{[]string{"true"}, "needs 2 to 8 contenders, 1 were given"},
-		{[]string{"true", "http://127.0.0.1/"}, "a command cannot be compared with a URL"},
+		{[]string{"true", "http://127.0.0.1/"}, "a command line cannot be compared with a URL"},
 		{[]string{"true", " "}, "one of the contenders is empty"},
 		{[]string{"true", "echo 'open"}, "check its quotes"},
 		{[]string{"http://127.0.0.1/", "http://far.example/"}, "far.example is not this machine"},
@@ -76,7 +79,9 @@ func TestWhatCannotBeCompared(t *testing.T) {
 			t.Errorf("%q says %v; want %q", tt.given, err, tt.want)
 		}
 	}
-	if _, err := between.Plan(t.Context(), ".", []string{"http://127.0.0.1/", "http://far.example/"}, []string{"far.example"}, all.Kinds(), nil); err != nil {
+	if _, err := between.Plan(t.Context(), ".", []string{
+		"http://127.0.0.1/", "http://far.example/",
+	}, between.Wishes{Allow: []string{"far.example"}}, all.Kinds(), nil); err != nil {
 		t.Errorf("an allowed host says %v", err)
 	}
 }
@@ -93,7 +98,7 @@ func FuzzQuoting(f *testing.F) {
 	f.Add("\u2028\t")
 	f.Fuzz(func(t *testing.T, text string) {
 		given := "http://127.0.0.1/?q=" + text
-		p, err := between.Plan(t.Context(), ".", []string{given, "http://127.0.0.1/"}, nil, all.Kinds(), nil)
+		p, err := between.Plan(t.Context(), ".", []string{given, "http://127.0.0.1/"}, between.Wishes{}, all.Kinds(), nil)
 		if err == nil && p.Contenders[0].Settings.Summary() != "GET "+given {
 			t.Errorf("%q became %q", given, p.Contenders[0].Settings.Summary())
 		}

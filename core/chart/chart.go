@@ -1,7 +1,8 @@
 // Package chart says what a picture shows, as data: who stands where, how long each bar is, where a dot lies, what the
 // axis reads. Screen and paper draw the same data, so that a picture has the same scale and signs in both.
 //
-// Lengths and places are fractions of the room they have, 0 to 1. Nothing here knows of cells, points or colours' effect.
+// Lengths and places are fractions of the room they have, 0 to 1. Nothing here knows of cells, points or colours'
+// effect.
 package chart
 
 import (
@@ -11,14 +12,16 @@ import (
 	"strings"
 	"time"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
-// Sign is a contender's mark: a shape and a colour for dark and light ground, the same wherever it appears. Shapes alone
-// tell contenders apart.
+// Sign is a contender's mark: a shape and a colour for dark and light ground, the same wherever it appears. Shapes
+// alone tell contenders apart.
 type Sign struct {
 	Glyph       string // one cell
 	Dark, Light string // #rrggbb on dark and on light ground
@@ -106,9 +109,10 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 	f := v.Faces[i]
 	l := &Ladder{
 		Title: r.Plan.Name, Sentence: f.Sentence, Log: look.Log,
-		Left:       Side{v.Baseline, SignFor(r, v.Baseline), v.Baseline == r.Plan.Baseline},
-		Right:      Side{f.Contender, SignFor(r, f.Contender), f.Contender == r.Plan.Baseline},
-		Note:       "bars: all shots; shaded: the middle half of the heats; ratio: typical round, " + sure(f.Figures) + " interval. " + capital(v.Note) + ".",
+		Left:  Side{v.Baseline, SignFor(r, v.Baseline), v.Baseline == r.Plan.Baseline},
+		Right: Side{f.Contender, SignFor(r, f.Contender), f.Contender == r.Plan.Baseline},
+		Note: "bars: all shots; shaded: the middle half of the heats; ratio: typical round, " + sure(f.Figures) +
+			" interval. " + capital(v.Note) + ".",
 		Conditions: Conditions(r, v),
 	}
 	if versions := versionsOf(r, v.Baseline, f.Contender); versions != "" {
@@ -125,7 +129,7 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 	scaleOf := map[string]int{}
 	noisy := false
 	for _, a := range shown {
-		kind := scaleKind(a.Figure)
+		kind := a.Figure.Row().Axis
 		if _, ok := scaleOf[kind]; !ok {
 			scaleOf[kind] = len(l.Scales)
 			l.Scales = append(l.Scales, scaleFor(shown, kind, look.Log))
@@ -151,7 +155,8 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 func Conditions(r *result.Result, v *judge.Verdict) []string {
 	lines := []string{
 		r.Plan.Pace.Words + ", " + units.Plural(v.Rounds, "round") + ", seed " + strconv.FormatUint(r.Seed, 10),
-		r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " + units.Plural(r.Host.Cores, "core"),
+		r.Started.Format("2 January 2006 15:04 MST") + ", run " + r.ID + ", " + r.Host.CPU + ", " +
+			units.Plural(r.Host.Cores, "core"),
 	}
 	if states := r.Footing.States; len(states) > 0 {
 		lines = append(lines, "caches "+strings.Join(states, " and "))
@@ -231,33 +236,17 @@ func capital(s string) string {
 	return string(s[0]-'a'+'A') + s[1:]
 }
 
-// scaleKind groups figures that are drawn to one scale.
-func scaleKind(f plan.Figure) string {
-	switch f {
-	case plan.Throughput, plan.CPU, plan.Holds, judge.HoldsClients, plan.PeakBytes, plan.SentBack, plan.Total:
-		return string(f)
-	case plan.Start, plan.Printed, plan.Answer, plan.Second, plan.Settled, plan.Prepare:
-		return string(plan.Start)
-	}
-	if f.Unit() != "" {
-		return string(f)
-	}
-	return "latency"
-}
-
 // scaleOrder brings figures of one scale together; the rest of their order stays.
-func scaleOrder(f plan.Figure) int {
-	if scaleKind(f) == "latency" {
+func scaleOrder(f figure.Name) int {
+	axis := figure.Name(f.Row().Axis)
+	if string(axis) == figure.P50.Row().Axis {
 		return -1
 	}
-	if f.Unit() != "" {
-		return len(plan.Judged)
-	}
-	return slices.Index(plan.Judged, plan.Figure(scaleKind(f)))
+	return axis.Place()
 }
 
-func bar(f plan.Figure, v judge.Value, s Scale) Bar {
-	return Bar{Text: judge.Show(f, v.V), Length: s.At(v.V), Low: within(s, v.Low), High: within(s, v.High)}
+func bar(f figure.Name, v judge.Value, s Scale) Bar {
+	return Bar{Text: f.Show(v.V), Length: s.At(v.V), Low: within(s, v.Low), High: within(s, v.High)}
 }
 
 func within(s Scale, v float64) float64 {
@@ -269,29 +258,21 @@ func within(s Scale, v float64) float64 {
 
 func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 	var values []float64
-	show := units.Seconds
+	var unit units.Unit
 	for _, a := range as {
-		if scaleKind(a.Figure) != kind {
+		if a.Figure.Row().Axis != kind {
 			continue
 		}
-		switch a.Figure {
-		case plan.Throughput, plan.Holds:
-			show = units.Rate
-		case judge.HoldsClients:
-			show = units.Significant
-		}
-		if a.Figure.Unit() != "" {
-			show = units.Significant
-		}
+		unit = a.Figure.Unit()
 		values = append(values, a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High)
 		if log {
 			values = append(values, a.Baseline.Low, a.Contender.Low)
 		}
 	}
-	if kind == string(plan.PeakBytes) || kind == string(plan.SentBack) || plan.Figure(kind).Unit() == "B" {
+	if unit == units.Byte {
 		return bytesScale(values, log)
 	}
-	return NewScale(values, log, show)
+	return NewScale(values, log, unit.Bare)
 }
 
 // bytesScale has round numbers of the binary unit that suits its largest value.
@@ -337,14 +318,14 @@ type Dot struct {
 
 // NewLanes arranges the dots of finished heats and of the one under way, whose span so far is guessed from the heats
 // before it.
-func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat, hidden func(judge.Key) bool) *Lanes {
+func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat, hidden func(cell.Cell) bool) *Lanes {
 	all := heats
 	if now != nil {
 		all = append(all[:len(all):len(all)], *now)
 	}
 	var values []float64
 	isHidden := func(name, state string) bool {
-		return hidden != nil && hidden(judge.Key{Contender: name, State: state})
+		return hidden != nil && hidden(cell.Of(name, state))
 	}
 	for i := range all {
 		if isHidden(all[i].Contender, all[i].State) {
@@ -357,7 +338,9 @@ func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat, hidden fu
 	l := &Lanes{Rounds: r.Plan.Rounds, Scale: NewScale(values, true, units.Seconds)}
 	for i, e := range r.Entrants {
 		for _, state := range r.States() {
-			l.Lanes = append(l.Lanes, Lane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state, Hidden: isHidden(e.Name, state)})
+			l.Lanes = append(l.Lanes, Lane{
+				Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state, Hidden: isHidden(e.Name, state),
+			})
 		}
 	}
 	for i := range all {

@@ -25,7 +25,10 @@ func TestScalesAreRoundAndHoldEverything(t *testing.T) {
 		{[]float64{0.0033, 0.00997}, false, "0 s@0.00 5 ms@0.50 10 ms@1.00"},
 		{[]float64{0.012, math.NaN(), 0.0387}, false, "0 s@0.00 10 ms@0.25 20 ms@0.50 30 ms@0.75 40 ms@1.00"},
 		{[]float64{0.00026, 0.0099}, true, "200 µs@0.00 500 µs@0.23 1 ms@0.41 2 ms@0.59 5 ms@0.82 10 ms@1.00"},
-		{[]float64{0.000001, 1}, true, "500 ns@0.00 1 µs@0.05 10 µs@0.21 100 µs@0.37 1 ms@0.52 10 ms@0.68 100 ms@0.84 1 s@1.00"},
+		{
+			[]float64{0.000001, 1}, true,
+			"500 ns@0.00 1 µs@0.05 10 µs@0.21 100 µs@0.37 1 ms@0.52 10 ms@0.68 100 ms@0.84 1 s@1.00",
+		},
 		{[]float64{0.16, 0.17}, true, "20 ms@0.00 50 ms@0.40 100 ms@0.70 200 ms@1.00"},
 		{nil, false, "0 s@0.00 500 ms@0.50 1 s@1.00"},
 		{[]float64{math.Inf(1), 0, -1, 3}, false, "0 s@0.00 1 s@0.33 2 s@0.67 3 s@1.00"},
@@ -53,7 +56,9 @@ func TestScalesAreRoundAndHoldEverything(t *testing.T) {
 func made(entrants int) *result.Result {
 	d := sample.Duel{Rounds: 8, Shots: 600, Clients: 4, Seed: 2}
 	for i := range entrants {
-		d.Entrants = append(d.Entrants, sample.Entrant{Name: []string{"per-vessel", "joined", "snapshot"}[i], Latency: sample.Times(0.012/float64(i*i+1), 0.2), Bytes: 100, FailFrac: 0.01 * float64(i)})
+		d.Entrants = append(d.Entrants, sample.Entrant{Name: []string{
+			"per-vessel", "joined", "snapshot",
+		}[i], Latency: sample.Times(0.012/float64(i*i+1), 0.2), Bytes: 100, FailFrac: 0.01 * float64(i)})
 	}
 	return sample.Make(d)
 }
@@ -75,7 +80,10 @@ func TestLadder(t *testing.T) {
 		l := chart.NewLadder(r, v, 1, chart.Look{Log: log})
 		fmt.Fprintf(&out, "%s\n%s %s | %s %s\n", l.Title, l.Left.Name, l.Left.Sign.Glyph, l.Right.Sign.Glyph, l.Right.Name)
 		for _, rung := range l.Rungs {
-			fmt.Fprintf(&out, "%s: %s %.2f (%.2f to %.2f) | %s %.2f | %s %s, %s; scale %d\n", rung.Label, rung.Left.Text, rung.Left.Length, rung.Left.Low, rung.Left.High, rung.Right.Text, rung.Right.Length, rung.Ratio, rung.Interval, rung.Say, rung.Scale)
+			fmt.Fprintf(
+				&out, "%s: %s %.2f (%.2f to %.2f) | %s %.2f | %s %s, %s; scale %d\n", rung.Label, rung.Left.Text, rung.Left.Length,
+				rung.Left.Low, rung.Left.High, rung.Right.Text, rung.Right.Length, rung.Ratio, rung.Interval, rung.Say, rung.Scale,
+			)
 		}
 		fmt.Fprintln(&out, l.Note)
 		fmt.Fprintln(&out, strings.Join(l.Conditions, "\n"))

@@ -11,8 +11,8 @@ import (
 	"paceduel/core/units"
 )
 
-// Ground is the picture of the footing: what is done around a run, from the outside in and out again, and what each step
-// costs each contender.
+// Ground is the picture of the footing: what is done around a run, from the outside in and out again, and what each
+// step costs each contender.
 type Ground struct {
 	Columns []GroundColumn
 	Rows    []GroundRow
@@ -91,7 +91,9 @@ func (g *Ground) arrange(costs []result.Cost) {
 	last := -1 // the row of the column's step before this one
 	column := -1
 	for _, c := range costs {
-		at := slices.IndexFunc(g.Columns, func(col GroundColumn) bool { return col.Name == c.Contender && col.State == c.State })
+		at := slices.IndexFunc(
+			g.Columns, func(col GroundColumn) bool { return col.Name == c.Contender && col.State == c.State },
+		)
 		if at < 0 {
 			continue
 		}

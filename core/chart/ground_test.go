@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart"
 	"paceduel/core/footing"
 	"paceduel/core/result"
@@ -19,15 +20,21 @@ func step(contender, state, when, what string) result.Cost {
 
 // grounded is a run of two contenders, cold and warm, one of which has a store of its own.
 func grounded() *result.Result {
-	r := &result.Result{Plan: result.Plan{Baseline: "plain"}, Entrants: []result.Entrant{{Name: "plain"}, {Name: "remembering"}}}
+	r := &result.Result{
+		Plan: result.Plan{Baseline: "plain"}, Entrants: []result.Entrant{{Name: "plain"}, {Name: "remembering"}},
+	}
 	r.Footing.States = []string{"cold", "warm"}
 	for _, who := range []string{"plain", "remembering"} {
 		for _, state := range r.Footing.States {
-			r.Footing.Steps = append(r.Footing.Steps, step(who, state, "duel", "first copy"), step(who, state, "run", "fresh copy"))
+			r.Footing.Steps = append(
+				r.Footing.Steps, step(who, state, "duel", "first copy"), step(who, state, "run", "fresh copy"),
+			)
 			if who == "remembering" && state == "cold" {
 				r.Footing.Steps = append(r.Footing.Steps, step(who, state, "run", "empty .store"))
 			}
-			r.Footing.Steps = append(r.Footing.Steps, step(who, state, footing.Timed, "tidy"), step(who, state, "after heat", "sync"))
+			r.Footing.Steps = append(
+				r.Footing.Steps, step(who, state, footing.Timed, "tidy"), step(who, state, "after heat", "sync"),
+			)
 		}
 	}
 	cost := func(c result.Cost, times int64, took time.Duration, said string) result.Cost {
@@ -36,9 +43,15 @@ func grounded() *result.Result {
 	}
 	r.Footing.Costs = []result.Cost{cost(step("plain", "", "duel", "first copy"), 1, 4*time.Millisecond, "")}
 	r.Heats = []result.Heat{
-		{Contender: "plain", State: "cold", LatencySum: time.Second, Costs: []result.Cost{cost(step("plain", "cold", "run", "fresh copy"), 4, 8*time.Millisecond, "3 files")}},
-		{Contender: "plain", State: "cold", LatencySum: time.Second, Costs: []result.Cost{cost(step("plain", "cold", "run", "fresh copy"), 4, 16*time.Millisecond, "4 files")}},
-		{Contender: "remembering", State: "cold", LatencySum: time.Second, Costs: []result.Cost{cost(step("remembering", "cold", "run", "empty .store"), 2, time.Millisecond, "")}},
+		{Cell: cell.Of("plain", "cold"), LatencySum: time.Second, Costs: []result.Cost{
+			cost(step("plain", "cold", "run", "fresh copy"), 4, 8*time.Millisecond, "3 files"),
+		}},
+		{Cell: cell.Of("plain", "cold"), LatencySum: time.Second, Costs: []result.Cost{
+			cost(step("plain", "cold", "run", "fresh copy"), 4, 16*time.Millisecond, "4 files"),
+		}},
+		{Cell: cell.Of("remembering", "cold"), LatencySum: time.Second, Costs: []result.Cost{
+			cost(step("remembering", "cold", "run", "empty .store"), 2, time.Millisecond, ""),
+		}},
 	}
 	return r
 }
@@ -69,7 +82,8 @@ func TestTheFootingIsArrangedFromTheOutsideIn(t *testing.T) {
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("rows\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if len(g.Columns) != 4 || g.Columns[3].Name != "remembering" || g.Columns[3].State != "warm" || !g.Columns[0].Baseline {
+	if len(g.Columns) != 4 || g.Columns[3].Name != "remembering" || g.Columns[3].State != "warm" ||
+		!g.Columns[0].Baseline {
 		t.Errorf("columns %+v", g.Columns)
 	}
 	if g.Timed != "3.00 s" || g.Aside != "29.0 ms" || g.Bare() {
@@ -98,7 +112,9 @@ func TestChangesInWords(t *testing.T) {
 
 // answered is a run of a baseline and a challenger with the given first answers.
 func answered(base, own result.Touch) *result.Result {
-	return &result.Result{Plan: result.Plan{Baseline: "full"}, Entrants: []result.Entrant{{Name: "full", Touch: &base}, {Name: "slim", Touch: &own}}}
+	return &result.Result{Plan: result.Plan{Baseline: "full"}, Entrants: []result.Entrant{
+		{Name: "full", Touch: &base}, {Name: "slim", Touch: &own},
+	}}
 }
 
 func TestTheBeamTipsToTheHeavierSide(t *testing.T) {
@@ -121,7 +137,8 @@ func TestTheBeamTipsToTheHeavierSide(t *testing.T) {
 			t.Errorf("%+v against %+v: %+v; want tilt %g, %q", tt.base, tt.own, b, tt.tilt, tt.say)
 		}
 	}
-	if chart.NewBeam(answered(result.Touch{}, result.Touch{}), 1) != nil || chart.NewBeam(answered(result.Touch{Bytes: 1}, result.Touch{Bytes: 1}), 0) != nil {
+	if chart.NewBeam(answered(result.Touch{}, result.Touch{}), 1) != nil ||
+		chart.NewBeam(answered(result.Touch{Bytes: 1}, result.Touch{Bytes: 1}), 0) != nil {
 		t.Error("nothing is weighed against nothing, or the baseline against itself")
 	}
 }
@@ -141,7 +158,8 @@ func TestPartsFaceEachOther(t *testing.T) {
 	for _, p := range w.Body {
 		got = append(got, fmt.Sprintf("%s %s|%s %d", p.Path, p.Left.Text, p.Right.Text, p.Lacks))
 	}
-	if want := "history 900 B|lacks it 1; name 100 B|100 B 0; kind lacks it|60 B -1; id 40 B|40 B 0"; strings.Join(got, "; ") != want {
+	want := "history 900 B|lacks it 1; name 100 B|100 B 0; kind lacks it|60 B -1; id 40 B|40 B 0"
+	if strings.Join(got, "; ") != want {
 		t.Errorf("parts %s; want %s", strings.Join(got, "; "), want)
 	}
 	if len(w.Headers) != 2 || w.Headers[1].Lacks != -1 || w.Body[0].Left.Length <= w.Body[1].Left.Length {
@@ -152,7 +170,9 @@ func TestPartsFaceEachOther(t *testing.T) {
 	for i := range 30 {
 		many = append(many, fmt.Sprintf("m%02d", i), 1000-i)
 	}
-	w = chart.NewWeights(answered(result.Touch{Parts: parts(many...)}, result.Touch{Parts: parts("m00", 5, "m29", 7, "other", 3)}), 1)
+	w = chart.NewWeights(answered(result.Touch{
+		Parts: parts(many...),
+	}, result.Touch{Parts: parts("m00", 5, "m29", 7, "other", 3)}), 1)
 	last := w.Body[len(w.Body)-1]
 	if len(w.Body) != 10 || last.Path != "other" || last.Right.Text != "10 B" || last.Lacks != 0 {
 		t.Errorf("%d rows, the last %+v", len(w.Body), last)

@@ -6,14 +6,14 @@ import (
 	"strings"
 	"time"
 
+	"paceduel/core/figure"
 	"paceduel/core/judge"
-	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
-// Memory is what services held over a stretch of a run by the clock: a lane for each contender, all to one scale, its heats as
-// stretches. Of commands it shows the peak of each heat.
+// Memory is what services held over a stretch of a run by the clock: a lane for each contender, all to one scale, its
+// heats as stretches. Of commands it shows the peak of each heat.
 type Memory struct {
 	*Timeline
 	Sentence   string
@@ -37,12 +37,13 @@ type MemoryRead struct{ Name, Text string }
 func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to time.Duration) *Memory {
 	m := &Memory{
 		Timeline: NewTimeline(r, heats, from, to, nil), Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
-		Note: "resident memory of the service with all that it started, looked at 20 times a second; signs: the most within the judged part of a heat; tinted: that part.",
+		Note: "resident memory of the service with all that it started, looked at 20 times a second; signs: the most " +
+			"within the judged part of a heat; tinted: that part.",
 	}
 	var values []float64
 	for i := range heats {
 		h := &heats[i]
-		values = append(values, float64(h.Peak))
+		values = append(values, float64(h.Peak()))
 		if h.Service != nil {
 			for _, at := range h.Service.Moments {
 				values = append(values, float64(at.Resident))
@@ -67,15 +68,15 @@ func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to
 						line = append(line, Dot{X: x, Y: m.Scale.At(float64(at.Resident))})
 					}
 				}
-			} else if h.Peak > 0 {
-				y := m.Scale.At(float64(h.Peak))
+			} else if h.Peak() > 0 {
+				y := m.Scale.At(float64(h.Peak()))
 				line = []Dot{{X: clamp(across(h.At)), Y: y}, {X: clamp(across(h.At + h.Wall)), Y: y}}
 			}
 			if len(line) > 0 {
 				lane.Lines = append(lane.Lines, line)
 			}
-			if x := across(h.At + h.Wall/2); h.Peak > 0 && x >= 0 && x <= 1 {
-				lane.Peaks = append(lane.Peaks, Dot{X: x, Y: m.Scale.At(float64(h.Peak))})
+			if x := across(h.At + h.Wall/2); h.Peak() > 0 && x >= 0 && x <= 1 {
+				lane.Peaks = append(lane.Peaks, Dot{X: x, Y: m.Scale.At(float64(h.Peak()))})
 			}
 		}
 		lane.Read = memoryReads(r.Of(l.Name, l.State))
@@ -101,7 +102,7 @@ func memoryReads(heats []*result.Heat) (out []MemoryRead) {
 	peak, threads, processes, swapped := int64(0), int64(0), int64(0), int64(0)
 	exact, limits := true, ""
 	for _, h := range heats {
-		peak = max(peak, h.Peak)
+		peak = max(peak, h.Peak())
 		s := h.Service
 		first, last, ok := s.Rest()
 		if !ok {
@@ -174,7 +175,9 @@ func (m *Memory) ReadHeld(at time.Duration) []string {
 				k--
 			}
 			one := all[max(k, 0)]
-			out[i] = fmt.Sprintf("%s, %s, round %d", units.Bytes(float64(one.Resident)), units.Plural(int(one.Threads), "thread"), h.Round)
+			out[i] = fmt.Sprintf(
+				"%s, %s, round %d", units.Bytes(float64(one.Resident)), units.Plural(int(one.Threads), "thread"), h.Round,
+			)
 		}
 	}
 	return out
@@ -186,18 +189,28 @@ func memorySentence(r *result.Result, v *judge.Verdict) string {
 	for i := range v.Faces {
 		f := &v.Faces[(v.Best+i)%len(v.Faces)]
 		for _, a := range f.Figures {
-			if a.Figure != plan.PeakBytes {
+			if a.Figure != figure.Memory {
 				continue
 			}
 			who := title(f.Contender, a.State)
 			switch a.Word {
 			case judge.Better, judge.Worse:
 				word := map[judge.Word]string{judge.Better: "less", judge.Worse: "more"}[a.Word]
-				all = append(all, fmt.Sprintf("%s holds %s at most, %s %s than %s (%s).", who, judge.Show(a.Figure, a.Contender.V), a.Factor(), word, v.Baseline, a.Interval()))
+				all = append(all, fmt.Sprintf(
+					"At its peak %s holds %s in the typical heat, %s %s than %s (%s).", who, a.Figure.Show(a.Contender.V), a.Factor(),
+					word, v.Baseline,
+					a.Interval(),
+				))
 			case judge.Alike:
-				all = append(all, fmt.Sprintf("%s holds no more and no less than %s, %s.", who, v.Baseline, judge.Show(a.Figure, a.Contender.V)))
+				all = append(
+					all, fmt.Sprintf("%s holds no more and no less than %s, %s.", who, v.Baseline, a.Figure.Show(a.Contender.V)),
+				)
 			default:
-				all = append(all, fmt.Sprintf("Whether %s holds more than %s is still open: %s and %s at most.", who, v.Baseline, judge.Show(a.Figure, a.Contender.V), judge.Show(a.Figure, a.Baseline.V)))
+				all = append(all, fmt.Sprintf(
+					"Whether %s holds more than %s is still open: %s and %s at the peak of the typical heat.", who, v.Baseline,
+					a.Figure.Show(a.Contender.V),
+					a.Figure.Show(a.Baseline.V),
+				))
 			}
 		}
 	}
@@ -205,7 +218,8 @@ func memorySentence(r *result.Result, v *judge.Verdict) string {
 		all = append(all[:3], "…")
 	}
 	if len(all) == 0 {
-		return "Nothing is known of memory: the contenders have no services of their own that last for a heat, and start no processes."
+		return "Nothing is known of memory: the contenders have no services of their own that last for a heat, and start " +
+			"no processes."
 	}
 	return strings.Join(all, " ")
 }

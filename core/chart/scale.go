@@ -22,7 +22,8 @@ type Tick struct {
 // maxTicks is about how many a scale has.
 const maxTicks = 5
 
-// NewScale makes a scale that holds all positive finite values, widened to round numbers; show writes one with its unit.
+// NewScale makes a scale that holds all positive finite values, widened to round numbers; show writes one with its
+// unit.
 func NewScale(values []float64, log bool, show func(float64) string) Scale {
 	low, high := math.Inf(1), 0.0
 	for _, v := range values {

@@ -5,6 +5,7 @@ import (
 	"math"
 	"strconv"
 
+	"paceduel/core/cell"
 	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -68,8 +69,9 @@ var markedQuantiles = []struct {
 // enoughBeyond is how many shots have to lie beyond a percentile for it to be marked.
 const enoughBeyond = 5
 
-// NewShape arranges the latencies of these sides on one scale, of which part is in view. Those without shots are left out.
-func NewShape(r *result.Result, v *judge.Verdict, keys []judge.Key, log bool, part Stretched) *Shape {
+// NewShape arranges the latencies of these sides on one scale, of which part is in view. Those without shots are left
+// out.
+func NewShape(r *result.Result, v *judge.Verdict, keys []cell.Cell, log bool, part Stretched) *Shape {
 	s := &Shape{
 		Title: r.Plan.Name, Log: log, Conditions: Conditions(r, v),
 		Note: "all shots of the rounds that count, failures and warm-up apart",
@@ -209,7 +211,8 @@ func (s *Scale) ticksWithin() {
 	}
 }
 
-// Bins are the shares of a side's shots in n equal parts of the scale in view, relative to the fullest bin of all sides.
+// Bins are the shares of a side's shots in n equal parts of the scale in view, relative to the fullest bin of all
+// sides.
 func (s *Shape) Bins(n int) [][]float64 {
 	out := make([][]float64, len(s.Sides))
 	most := 0.0
@@ -233,8 +236,8 @@ func (s *Shape) Bins(n int) [][]float64 {
 	return out
 }
 
-// Curve is a side's cumulative share at n places along the scale in view, and the place of the share beyond on the scale of
-// the tail; both are below 0 where nothing has come yet, the latter also where nothing lies beyond.
+// Curve is a side's cumulative share at n places along the scale in view, and the place of the share beyond on the
+// scale of the tail; both are below 0 where nothing has come yet, the latter also where nothing lies beyond.
 func (s *Shape) Curve(side, n int) (upTo, beyond []float64) {
 	l := s.Sides[side].Latencies
 	for i := range n {
@@ -252,8 +255,8 @@ func (s *Shape) Curve(side, n int) (upTo, beyond []float64) {
 	return upTo, beyond
 }
 
-// ReadOff says what lies at a place of the scale in view: the latency, and for each side the share of shots up to it and how
-// many take longer.
+// ReadOff says what lies at a place of the scale in view: the latency, and for each side the share of shots up to it
+// and how many take longer.
 func (s *Shape) ReadOff(at float64) (latency string, each []string) {
 	x := s.Scale.Value(at)
 	for i := range s.Sides {

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart"
 	"paceduel/core/judge"
 	"paceduel/core/units"
@@ -14,9 +15,9 @@ func shape(t *testing.T, n int, log bool, part chart.Stretched) (*chart.Shape, *
 	t.Helper()
 	r := made(n)
 	v := verdict(t, r)
-	var keys []judge.Key
+	var keys []cell.Cell
 	for _, e := range r.Entrants {
-		keys = append(keys, judge.Key{Contender: e.Name})
+		keys = append(keys, cell.Of(e.Name, ""))
 	}
 	return chart.NewShape(r, v, keys, log, part), v
 }
@@ -59,7 +60,7 @@ func TestMarksAndReadingOff(t *testing.T) {
 	s, v := shape(t, 2, true, chart.Stretched{})
 	for i := range s.Sides {
 		side := &s.Sides[i]
-		l := v.Latencies[judge.Key{Contender: side.Name}]
+		l := v.Latencies[cell.Of(side.Name, "")]
 		for _, m := range side.Marks {
 			if x := l.Quantile(m.Q); math.Abs(s.Scale.Value(m.At)/x-1) > 1e-9 || m.Text != units.Seconds(x) {
 				t.Errorf("%s of %s lies at %g", m.Label, side.Name, m.At)
@@ -73,7 +74,8 @@ func TestMarksAndReadingOff(t *testing.T) {
 			t.Errorf("%s has %d marks", side.Name, n)
 		}
 	}
-	if !strings.HasPrefix(s.Sentence, "Half of the shots take up to 1") || !strings.Contains(s.Sentence, " of them up to ") {
+	if !strings.HasPrefix(s.Sentence, "Half of the shots take up to 1") ||
+		!strings.Contains(s.Sentence, " of them up to ") {
 		t.Errorf("%q", s.Sentence)
 	}
 }
@@ -98,8 +100,12 @@ func TestPartsOfAScale(t *testing.T) {
 	}
 	whole, _ := shape(t, 2, true, chart.Stretched{})
 	near, _ := shape(t, 2, true, chart.Stretched{From: 0.4, To: 0.6})
-	if math.Abs(near.Scale.Min/whole.Scale.Value(0.4)-1) > 1e-9 || math.Abs(near.Scale.Max/whole.Scale.Value(0.6)-1) > 1e-9 || len(near.Scale.Ticks) == 0 {
-		t.Errorf("a part of %g to %g is %g to %g with %d ticks", whole.Scale.Min, whole.Scale.Max, near.Scale.Min, near.Scale.Max, len(near.Scale.Ticks))
+	if math.Abs(near.Scale.Min/whole.Scale.Value(0.4)-1) > 1e-9 ||
+		math.Abs(near.Scale.Max/whole.Scale.Value(0.6)-1) > 1e-9 || len(near.Scale.Ticks) == 0 {
+		t.Errorf(
+			"a part of %g to %g is %g to %g with %d ticks", whole.Scale.Min, whole.Scale.Max, near.Scale.Min, near.Scale.Max,
+			len(near.Scale.Ticks),
+		)
 	}
 }
 
@@ -128,7 +134,8 @@ func TestLeans(t *testing.T) {
 		if math.IsNaN(a.Ratio) {
 			continue
 		}
-		if (rung.Lean.At > 0.5) != (a.Ratio > 1) || rung.Lean.Low > rung.Lean.At || rung.Lean.High < rung.Lean.At || !math.IsNaN(rung.Lean.NoiseLow) {
+		if (rung.Lean.At > 0.5) != (a.Ratio > 1) || rung.Lean.Low > rung.Lean.At || rung.Lean.High < rung.Lean.At ||
+			!math.IsNaN(rung.Lean.NoiseLow) {
 			t.Errorf("%s: a ratio of %g leans %+v", rung.Label, a.Ratio, rung.Lean)
 		}
 	}

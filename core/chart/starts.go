@@ -7,14 +7,16 @@ import (
 	"strings"
 	"time"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge"
-	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
-// Starts is the picture of how contenders come up: the splits of a start one after another, all from a common zero, which is the
-// creation of a process. Of commands it shows what a run tells of itself, and the first run beside later ones.
+// Starts is the picture of how contenders come up: the splits of a start one after another, all from a common zero,
+// which is the creation of a process. Of commands it shows what a run tells of itself, and the first run beside later
+// ones.
 type Starts struct {
 	Title, Sentence, Note string
 	Conditions            []string
@@ -54,13 +56,14 @@ type point struct {
 func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 	s := &Starts{
 		Title: r.Plan.Name, Sentence: startsSentence(r, v), Conditions: Conditions(r, v),
-		Note: "times from the creation of a process, the middle start's of each split; settled: from that shot on three in a row took no longer than 95 % of the judged ones did.",
+		Note: "times from the creation of a process, the middle start's of each split; settled: from that shot on three in " +
+			"a row took no longer than 95 % of the judged ones did.",
 	}
 	type side struct {
 		points []point
 		beside []string
 	}
-	all := map[judge.Key]side{}
+	all := map[cell.Cell]side{}
 	longest := 0.0
 	var values []float64
 	commands := true
@@ -76,7 +79,7 @@ func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 			for _, p := range own.points {
 				longest = max(longest, p.at)
 			}
-			all[judge.Key{Contender: e.Name, State: state}] = own
+			all[cell.Of(e.Name, state)] = own
 		}
 	}
 	if commands {
@@ -90,7 +93,7 @@ func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 	for _, state := range r.States() {
 		g := StartGroup{State: state}
 		for i, e := range r.Entrants {
-			own := all[judge.Key{Contender: e.Name, State: state}]
+			own := all[cell.Of(e.Name, state)]
 			one := StartSide{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, Beside: own.beside}
 			from := 0.0
 			for _, p := range own.points {
@@ -146,12 +149,14 @@ func served(r *result.Result, v *judge.Verdict, name, state string) (points []po
 	}
 	beside = append(beside, starts)
 	if typical.FirstTook > 0 && typical.SecondTook > 0 {
-		beside = append(beside, fmt.Sprintf("its first answer took %s, its second %s%s", units.Duration(typical.FirstTook), units.Duration(typical.SecondTook), laterThan(v, name, state)))
+		beside = append(beside, fmt.Sprintf(
+			"its first answer took %s, its second %s%s", units.Duration(typical.FirstTook), units.Duration(typical.SecondTook),
+			laterThan(v, name, state),
+		))
 	}
 	var told []string
 	for _, m := range typical.Marks {
-		bare, unit := plan.Bare(m.Name)
-		told = append(told, bare+" "+judge.Show(plan.Figure(plan.ToldPrefix+m.Name), plan.Kept(m.Took.Seconds(), unit)))
+		told = append(told, m.Name+" "+m.Unit.Write(m.Value))
 	}
 	if len(told) > 0 {
 		beside = append(beside, "it says: "+strings.Join(told, ", "))
@@ -171,7 +176,7 @@ func laterThan(v *judge.Verdict, name, state string) string {
 
 // ranAs are the marks of a command's runs one after another, the rest of the run, and the first run.
 func ranAs(r *result.Result, v *judge.Verdict, name, state string) (points []point, beside []string) {
-	value := func(f plan.Figure) float64 {
+	value := func(f figure.Name) float64 {
 		for i := range v.Faces {
 			for _, a := range v.Faces[i].Figures {
 				if a.Figure != f || a.State != state && a.State != "" {
@@ -189,20 +194,19 @@ func ranAs(r *result.Result, v *judge.Verdict, name, state string) (points []poi
 	}
 	at := 0.0
 	for _, mark := range r.Plan.Marks {
-		full, _ := strings.CutPrefix(string(mark), plan.ToldPrefix)
-		if _, unit := plan.Bare(full); unit != "" || len(r.Plan.Sums[mark]) > 0 {
+		if mark.Unit() != units.Second || len(r.Plan.Sums[mark]) > 0 {
 			continue
 		}
 		if took := value(mark); took > 0 {
 			at += took
-			points = append(points, point{label: mark.Name(), at: at})
+			points = append(points, point{label: mark.Spoken(), at: at})
 		}
 	}
 	for _, b := range v.Beginnings {
 		if b.Contender != name || b.State != state {
 			continue
 		}
-		if mean := value(plan.Mean); mean > at && len(points) > 0 {
+		if mean := value(figure.Mean); mean > at && len(points) > 0 {
 			points = append(points, point{label: "the rest", at: mean})
 		} else if len(points) == 0 {
 			points = append(points, point{label: "a later run", at: b.Later})
@@ -227,7 +231,10 @@ func startsSentence(r *result.Result, v *judge.Verdict) string {
 		var said []string
 		open := false
 		for _, a := range f.Figures {
-			verb, ok := map[plan.Figure]string{plan.Start: "is ready", plan.Answer: "gives its first answer", plan.Settled: "has settled", plan.FirstRun: "ends its first run", plan.Wake: "wakes up"}[a.Figure]
+			verb, ok := map[figure.Name]string{
+				figure.Start: "is ready", figure.FirstAnswer: "gives its first answer", figure.Settled: "has settled",
+				figure.FirstRun: "ends its first run", figure.Wake: "wakes up",
+			}[a.Figure]
 			if !ok || r.Entrant(f.Contender) == nil {
 				continue
 			}
@@ -258,7 +265,8 @@ func startsSentence(r *result.Result, v *judge.Verdict) string {
 	for _, b := range v.Beginnings {
 		return fmt.Sprintf("The first run of %s takes %s.", title(b.Contender, b.State), b.Say())
 	}
-	return "Nothing is known of how the contenders come up: none has a service that is started for its heats, nor a first run among later ones."
+	return "Nothing is known of how the contenders come up: none has a service that is started for its heats, nor a " +
+		"first run among later ones."
 }
 
 func title(name, state string) string { return strings.TrimSpace(name + " " + state) }

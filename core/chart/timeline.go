@@ -5,13 +5,14 @@ import (
 	"math"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
-// Timeline is a stretch of a run by the clock: a lane for each contender, its shots as dots on a log scale of latency that
-// all visible lanes share, and its heats as stretches.
+// Timeline is a stretch of a run by the clock: a lane for each contender, its shots as dots on a log scale of latency
+// that all visible lanes share, and its heats as stretches.
 type Timeline struct {
 	From, To time.Duration // the stretch, since the start of the run
 	Whole    time.Duration // the run's length so far
@@ -48,23 +49,25 @@ func Length(heats []result.Heat) time.Duration {
 }
 
 // NewTimeline arranges what of the heats lies between two moments; from 0 to 0 is the whole run.
-func NewTimeline(r *result.Result, heats []result.Heat, from, to time.Duration, hidden func(judge.Key) bool) *Timeline {
+func NewTimeline(r *result.Result, heats []result.Heat, from, to time.Duration, hidden func(cell.Cell) bool) *Timeline {
 	t := &Timeline{From: from, To: to, Whole: Length(heats), run: r, heats: heats}
 	if to <= from {
 		t.From, t.To = firstStart(heats), t.Whole
 	}
 	span := max(t.To-t.From, 1)
 	var values []float64
-	index := map[judge.Key]int{}
+	index := map[cell.Cell]int{}
 	for i, e := range r.Entrants {
 		for _, state := range r.States() {
-			k := judge.Key{Contender: e.Name, State: state}
+			k := cell.Of(e.Name, state)
 			index[k] = len(t.Lanes)
-			t.Lanes = append(t.Lanes, TimeLane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state, Hidden: hidden != nil && hidden(k)})
+			t.Lanes = append(t.Lanes, TimeLane{
+				Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state, Hidden: hidden != nil && hidden(k),
+			})
 		}
 	}
 	in := func(h *result.Heat) *TimeLane {
-		at, ok := index[judge.Key{Contender: h.Contender, State: h.State}]
+		at, ok := index[cell.Of(h.Contender, h.State)]
 		if !ok || t.Lanes[at].Hidden || h.At > t.To || h.At+h.Wall < t.From {
 			return nil
 		}
@@ -129,9 +132,12 @@ func (t *Timeline) Clock(at time.Duration) string {
 
 // niceSpans are the distances of clock ticks.
 var niceSpans = []time.Duration{
-	time.Millisecond, 2 * time.Millisecond, 5 * time.Millisecond, 10 * time.Millisecond, 20 * time.Millisecond, 50 * time.Millisecond,
-	100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second, 30 * time.Second,
-	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour,
+	time.Millisecond, 2 * time.Millisecond, 5 * time.Millisecond, 10 * time.Millisecond, 20 * time.Millisecond,
+	50 * time.Millisecond,
+	100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second,
+	10 * time.Second, 30 * time.Second,
+	time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour,
+	6 * time.Hour,
 }
 
 func (t *Timeline) clockTicks() {
@@ -219,7 +225,10 @@ func ConditionLines(r *result.Result, h *result.Heat) (lines []string) {
 	if c.StealFrac > 0 {
 		others += fmt.Sprintf(", host took %s", units.Share(c.StealFrac))
 	}
-	waits := fmt.Sprintf("waited: cpu %s, disk %s, memory %s", units.Share(c.CPUPressure), units.Share(c.DiskPressure), units.Share(c.MemoryPressure))
+	waits := fmt.Sprintf(
+		"waited: cpu %s, disk %s, memory %s", units.Share(c.CPUPressure), units.Share(c.DiskPressure),
+		units.Share(c.MemoryPressure),
+	)
 	machine := ""
 	if c.MHz > 0 {
 		machine = fmt.Sprintf("%.0f MHz", c.MHz)
@@ -236,7 +245,9 @@ func ConditionLines(r *result.Result, h *result.Heat) (lines []string) {
 	}
 	for i := range r.Floor {
 		if histogram, err := r.Floor[i].Histogram(); err == nil {
-			lines = append(lines, fmt.Sprintf("floor, %s: p50 %s", r.Floor[i].Kind, units.Seconds(judge.Quantile(histogram, 0.5))))
+			lines = append(
+				lines, fmt.Sprintf("floor, %s: p50 %s", r.Floor[i].Kind, units.Seconds(judge.Quantile(histogram, 0.5))),
+			)
 		}
 	}
 	return lines
@@ -249,8 +260,8 @@ func join(a, b string) string {
 	return a + ", " + b
 }
 
-// Window is a stretch of a run in view, and a line in it, 0 to 1 across, at which values are read off. The zero value is
-// none.
+// Window is a stretch of a run in view, and a line in it, 0 to 1 across, at which values are read off. The zero value
+// is none.
 type Window struct {
 	From, To time.Duration
 	Line     float64
@@ -259,8 +270,8 @@ type Window struct {
 // leastWindow is the shortest stretch that can be looked at.
 const leastWindow = 20 * time.Millisecond
 
-// Whole is the window of all heats, its line in the midst of the heat that is nearest to the middle: a place where there is
-// something to read.
+// Whole is the window of all heats, its line in the midst of the heat that is nearest to the middle: a place where
+// there is something to read.
 func Whole(heats []result.Heat) Window {
 	w := Window{From: firstStart(heats), To: Length(heats), Line: 0.5}
 	best := 2.0

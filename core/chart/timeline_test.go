@@ -6,9 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart"
-	"paceduel/core/judge"
-	"paceduel/core/meter"
 	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
@@ -17,7 +16,7 @@ import (
 func two() *result.Result {
 	ms := time.Millisecond
 	heat := func(name string, round int, at time.Duration, latency time.Duration) result.Heat {
-		h := result.Heat{Contender: name, Round: round, At: at, Wall: time.Second, OK: 10}
+		h := result.Heat{Cell: cell.Of(name, ""), Round: round, At: at, Wall: time.Second, OK: 10}
 		for i := range 10 {
 			h.Dots = append(h.Dots, result.Dot{At: at + time.Duration(i)*100*ms, Latency: latency})
 			h.Buckets = append(h.Buckets, result.Bucket{int64(i + 1), 0, int64(i+1) * int64(latency), int64(latency) * 2})
@@ -25,7 +24,9 @@ func two() *result.Result {
 		return h
 	}
 	r := &result.Result{
-		Started: sample.Start, Plan: result.Plan{Baseline: "slow", Rounds: 1}, Entrants: []result.Entrant{{Name: "slow"}, {Name: "fast"}},
+		Started: sample.Start, Plan: result.Plan{
+			Baseline: "slow", Rounds: 1,
+		}, Entrants: []result.Entrant{{Name: "slow"}, {Name: "fast"}},
 		Heats: []result.Heat{heat("slow", 1, time.Second, 80*ms), heat("fast", 1, 2500*ms, 2*ms)},
 	}
 	r.Heats[1].Buckets[3][1] = 2
@@ -36,7 +37,8 @@ func two() *result.Result {
 func TestAStretchOfTimeIsShownByTheClock(t *testing.T) {
 	r := two()
 	whole := chart.NewTimeline(r, r.Heats, 0, 0, nil)
-	if whole.From != time.Second || whole.To != 3500*time.Millisecond || len(whole.Lanes) != 2 || len(whole.Lanes[0].Dots) != 10 {
+	if whole.From != time.Second || whole.To != 3500*time.Millisecond || len(whole.Lanes) != 2 ||
+		len(whole.Lanes[0].Dots) != 10 {
 		t.Fatalf("the whole is %s to %s, %d lanes", whole.From, whole.To, len(whole.Lanes))
 	}
 	if s := whole.Lanes[1].Heats[0]; s.From != 0.6 || s.To != 1 || s.Round != 1 {
@@ -51,10 +53,11 @@ func TestAStretchOfTimeIsShownByTheClock(t *testing.T) {
 	}
 	// Zoomed in, only what lies there is shown, and only that gives the scale; so does hiding a lane.
 	part := chart.NewTimeline(r, r.Heats, 2600*time.Millisecond, 2850*time.Millisecond, nil)
-	if n := len(part.Lanes[0].Dots) + len(part.Lanes[1].Dots); n != 3 || part.Scale.Max > 0.01 || !part.Lanes[1].Dots[2].Failed {
+	if n := len(part.Lanes[0].Dots) + len(part.Lanes[1].Dots); n != 3 || part.Scale.Max > 0.01 ||
+		!part.Lanes[1].Dots[2].Failed {
 		t.Errorf("%d dots in view, scale to %g", n, part.Scale.Max)
 	}
-	alone := chart.NewTimeline(r, r.Heats, 0, 0, func(k judge.Key) bool { return k.Contender == "slow" })
+	alone := chart.NewTimeline(r, r.Heats, 0, 0, func(k cell.Cell) bool { return k.Contender == "slow" })
 	if !alone.Lanes[0].Hidden || len(alone.Lanes[0].Dots) != 0 || alone.Scale.Max > 0.01 || whole.Scale.Max < 0.08 {
 		t.Errorf("with slow hidden the scale goes to %g, with both to %g", alone.Scale.Max, whole.Scale.Max)
 	}
@@ -75,7 +78,8 @@ func TestATimelineIsReadOff(t *testing.T) {
 		t.Errorf("slow was not on, but reads %+v", got[0])
 	}
 	f := got[1]
-	if f.Round != 1 || f.Shots != 7 || f.Failed != 2 || math.Abs(f.Rate-35) > 1e-9 || math.Abs(f.Mean-0.0028) > 1e-9 || f.Max != 0.004 {
+	if f.Round != 1 || f.Shots != 7 || f.Failed != 2 || math.Abs(f.Rate-35) > 1e-9 || math.Abs(f.Mean-0.0028) > 1e-9 ||
+		f.Max != 0.004 {
 		t.Errorf("fast reads %+v; want 7 shots of 2 buckets, 2 failed", f)
 	}
 }
@@ -85,7 +89,8 @@ func TestWindows(t *testing.T) {
 	ms := time.Millisecond
 	heats := two().Heats // 1 s to 2 s, 2.5 s to 3.5 s
 	whole := chart.Whole(heats)
-	if whole.From != 1000*ms || whole.To != 3500*ms || whole.At() != 1500*ms || !whole.Covers(heats) || whole.None() || !(chart.Window{}).None() {
+	if whole.From != 1000*ms || whole.To != 3500*ms || whole.At() != 1500*ms || !whole.Covers(heats) || whole.None() ||
+		!(chart.Window{}).None() {
 		t.Fatalf("the whole is %+v, its line at %s", whole, whole.At())
 	}
 	half := whole.Zoom(0.5, heats)
@@ -129,8 +134,12 @@ func TestConditionsInWords(t *testing.T) {
 	r := two()
 	h := &r.Heats[0]
 	h.Due, h.LagP99 = 100, 40*time.Microsecond
-	h.Conditions = meter.Conditions{OwnFrac: 0.12, OthersFrac: 0.3, StealFrac: 0.05, Collects: 1, Pauses: time.Millisecond, CPUPressure: 0.2, MHz: 2500, FreeBytes: 1 << 30, SwapBytes: 1 << 20}
-	want := "ours 12 %, collected 1 time, paused 1.00 ms, send lag p99 40.0 µs\nothers 30 %, host took 5 %\nwaited: cpu 20 %, disk 0 %, memory 0 %\n2500 MHz, 1.00 GiB free, 1.00 MiB swapped"
+	h.Conditions = result.Conditions{
+		OwnFrac: 0.12, OthersFrac: 0.3, StealFrac: 0.05, Collects: 1, Pauses: time.Millisecond, CPUPressure: 0.2, MHz: 2500,
+		FreeBytes: 1 << 30, SwapBytes: 1 << 20,
+	}
+	want := "ours 12 %, collected 1 time, paused 1.00 ms, send lag p99 40.0 µs\nothers 30 %, host took 5 %\nwaited: cpu " +
+		"20 %, disk 0 %, memory 0 %\n2500 MHz, 1.00 GiB free, 1.00 MiB swapped"
 	if got := strings.Join(chart.ConditionLines(r, h), "\n"); got != want {
 		t.Errorf("conditions:\n%s\nwant\n%s", got, want)
 	}

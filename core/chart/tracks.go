@@ -5,7 +5,8 @@ import (
 	"paceduel/core/result"
 )
 
-// Tracks is the picture of a verdict over more than two: for each figure a lane for every contender, from a common start.
+// Tracks is the picture of a verdict over more than two: for each figure a lane for every contender, from a common
+// start.
 type Tracks struct {
 	Title, Sentence string
 	Log             bool
@@ -45,7 +46,8 @@ func (t *Track) TooFew() (say string, ok bool) {
 // NewTracks arranges all faces of a verdict, figure by figure.
 func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 	t := &Tracks{Title: r.Plan.Name, Sentence: v.Sentence, Log: look.Log, Conditions: Conditions(r, v)}
-	t.Note = "bars: all shots; shaded: the middle half of the heats; ratios: against " + v.Baseline + ", typical round. " + capital(v.Note) + "."
+	t.Note = "bars: all shots; shaded: the middle half of the heats; ratios: against " + v.Baseline + ", typical round. " +
+		capital(v.Note) + "."
 	if len(v.Faces) == 0 {
 		return t
 	}
@@ -67,12 +69,14 @@ func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 			if !ok {
 				at = len(t.Figures)
 				seen[a.Title()] = at
-				scale := scaleFor(all, scaleKind(a.Figure), look.Log)
+				scale := scaleFor(all, a.Figure.Row().Axis, look.Log)
 				t.Figures = append(t.Figures, Track{Label: a.Title(), Scale: scale, Lanes: []TrackLane{{
 					Side: Side{v.Baseline, SignFor(r, v.Baseline), true}, Bar: bar(a.Figure, a.Baseline, scale),
 				}}})
 			}
-			lane := TrackLane{Side: Side{f.Contender, SignFor(r, f.Contender), false}, Bar: bar(a.Figure, a.Contender, t.Figures[at].Scale), Say: a.Say(), Word: a.Word}
+			lane := TrackLane{Side: Side{
+				f.Contender, SignFor(r, f.Contender), false,
+			}, Bar: bar(a.Figure, a.Contender, t.Figures[at].Scale), Say: a.Say(), Word: a.Word}
 			if a.Rounds > 0 {
 				lane.Ratio, lane.Interval = a.Factor(), a.Interval()
 			}

@@ -12,11 +12,13 @@ import (
 	"time"
 
 	"paceduel/core/contender"
+	"paceduel/core/figure"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
@@ -31,7 +33,7 @@ type Spec struct {
 	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in.
 	OnAnswer func(contender, state string, body []byte)
 	// OnShots, when set, is handed the shots of each heat that were kept one by one.
-	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
+	OnShots func(h *result.Heat, shape *shots.Shape, list []tally.Raw, sampled bool)
 	Control *rounds.Control // that steers the run; nil: none
 	Glance  time.Duration   // how often a heat is looked at; 0: as package rounds does
 }
@@ -46,15 +48,27 @@ type Outcome struct {
 // Duel runs the duel and calls watch for every event, in order, from one goroutine. The outcome is complete as far as
 // the run went, also when the error says what kept it from going on: weighin.IsFailed, or ctx's.
 func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, error) {
+	ctx, halt := context.WithCancel(ctx)
+	defer halt()
 	events := make(chan rounds.Event)
 	finished := make(chan error, 1)
 	go func() {
 		_, err := rounds.Run(ctx, rounds.Config{
-			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer, OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Glance: s.Glance,
+			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
+			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Glance: s.Glance,
 		}, events)
 		finished <- err
 	}()
 	out := &Outcome{}
+	defer func() { // whoever watches may be at fault: the run ends then, and its processes with it
+		if p := recover(); p != nil {
+			halt()
+			for range events { // they have nobody else to go to
+			}
+			<-finished
+			panic(p)
+		}
+	}()
 	k := keeper{watch: watch}
 	if s.Book != nil {
 		k.book = s.Book
@@ -112,8 +126,8 @@ func judged(ctx context.Context, r *result.Result) (*judge.Verdict, error) {
 	}
 }
 
-// enough says when a plan's until is reached, or a look at it finds everything settled; nil where the plan gives the number
-// of rounds. What cannot be read shows when the run is judged.
+// enough says when a plan's until is reached, or a look at it finds everything settled; nil where the plan gives the
+// number of rounds. What cannot be read shows when the run is judged.
 func enough(p *plan.Plan) func(*result.Result) bool {
 	u := p.Until
 	if len(p.Looks) > 0 {
@@ -126,7 +140,7 @@ func enough(p *plan.Plan) func(*result.Result) bool {
 		return nil
 	}
 	return func(r *result.Result) bool {
-		known, _, err := judge.Known(r, plan.Figure(u.Figure), float64(u.Within))
+		known, _, err := judge.Known(r, figure.Name(u.Figure), float64(u.Within))
 		return known && err == nil
 	}
 }
@@ -200,8 +214,8 @@ func (k *keeper) close(r *result.Result, v *judge.Verdict) {
 	k.settle(err)
 }
 
-// settle takes down whether the book is behind, and tells when that changes. After each failure it waits for twice as many
-// heats, since a file that is locked takes its time to say so.
+// settle takes down whether the book is behind, and tells when that changes. After each failure it waits for twice as
+// many heats, since a file that is locked takes its time to say so.
 func (k *keeper) settle(err error) {
 	before := k.err
 	k.err, k.wait = nil, 0

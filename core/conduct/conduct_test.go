@@ -9,6 +9,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/internal/sample"
@@ -16,8 +17,9 @@ import (
 
 func spec(t *testing.T, book *logbook.Book) conduct.Spec {
 	t.Helper()
-	src := "duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { takes: 2ms } }\n  fast: { stub: { takes: 100us } }\npace: { repeat: 3 }\nrounds: 6\n"
-	p, err := plan.Read("t.duel.yaml", []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+	src := "duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { takes: 2ms } }\n  fast: { stub: { takes: 100us " +
+		"} }\npace: { repeat: 3 }\nrounds: 6\n"
+	p, err := read.Plan("t.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +37,8 @@ func TestADuelIsRunKeptAndJudged(t *testing.T) {
 		if _, ok := e.(rounds.HeatEnded); ok {
 			heats++
 			// The heat is in the logbook by the time anyone hears of it.
-			if list, err := book.List(1); err != nil || list[0].Heats != heats || list[0].Ending != result.Running {
+			list, err := book.List(1, logbook.Filter{})
+			if err != nil || list[0].Heats != heats || list[0].Ending != result.Running {
 				t.Errorf("after heat %d the logbook has %+v, %v", heats, list, err)
 			}
 		}
@@ -47,7 +50,7 @@ func TestADuelIsRunKeptAndJudged(t *testing.T) {
 	if err != nil || len(kept.Heats) != 12 || kept.Ending != result.Done {
 		t.Errorf("kept %+v, %v", kept, err)
 	}
-	list, err := book.List(1)
+	list, err := book.List(1, logbook.Filter{})
 	if err != nil || list[0].Sentence != o.Verdict.Sentence || list[0].Lead != o.Verdict.Lead() {
 		t.Errorf("listed as %+v, %v", list[0], err)
 	}
@@ -70,7 +73,8 @@ func TestALogbookThatFailsDoesNotStopTheRun(t *testing.T) {
 	if err != nil || len(o.Result.Heats) != 12 || o.Verdict.Rounds != 6 {
 		t.Errorf("the run ended with %v and %d heats", err, len(o.Result.Heats))
 	}
-	if said != 1 || o.BookErr == nil || !strings.Contains(o.BookErr.Error(), "the run goes on, but the logbook does not keep it") {
+	if said != 1 || o.BookErr == nil ||
+		!strings.Contains(o.BookErr.Error(), "the run goes on, but the logbook does not keep it") {
 		t.Errorf("said %d times: %v", said, o.BookErr)
 	}
 }

@@ -10,14 +10,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/draft"
 	"paceduel/core/guard"
 	"paceduel/core/launch"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // Kind is a kind of contender: what its plan may say, and how a driver is made of that.
@@ -30,10 +33,12 @@ type Kind struct {
 	Descriptors int
 	// Processes is how many processes and threads of ours a client takes; 0: none of its own.
 	Processes int
-	// MetersCPU says whether Shot.CPU is filled in.
-	MetersCPU bool
-	// Floor, when set, gives the settings of the cheapest contender of the kind that can be driven like those given: what it
-	// takes is what driving them costs at least. stop ends what stands behind it.
+	// Draft is how plans for its contenders are drafted; nil: they are written by hand.
+	Draft *draft.Kind
+	// Shape is what its shots are made of.
+	Shape shots.Shape
+	// Floor, when set, gives the settings of the cheapest contender of the kind that can be driven like those given: what
+	// it takes is what driving them costs at least. stop ends what stands behind it.
 	Floor func(of []plan.Settings) (s plan.Settings, stop func(), err error)
 	// Level, when set, is given the settings of all contenders of the kind and returns those to open them with: none of
 	// them may be driven in a cheaper way than the others only because it asks for less. It changes none that it is given.
@@ -43,13 +48,13 @@ type Kind struct {
 // Entry is a contender of a plan with its driver; Driver is nil when Err says why it could not be opened.
 type Entry struct {
 	plan.Contender
-	Driver    Driver
-	MetersCPU bool
-	Err       error
+	Driver Driver
+	Shape  *shots.Shape
+	Err    error
 }
 
-// OpenAll opens a driver for every contender of p, in its order, with the setup that where has for it. The caller closes
-// them with CloseAll.
+// OpenAll opens a driver for every contender of p, in its order, with the setup that where has for it. The caller
+// closes them with CloseAll.
 func OpenAll(p *plan.Plan, kinds []Kind, where func(name string) Setup) []Entry {
 	entries := make([]Entry, len(p.Contenders))
 	settings := level(p, kinds)
@@ -57,12 +62,34 @@ func OpenAll(p *plan.Plan, kinds []Kind, where func(name string) Setup) []Entry 
 		entries[i] = Entry{Contender: c, Err: fmt.Errorf("open %s: no driver for kind %q", c.Name, c.Kind)}
 		for _, k := range kinds {
 			if k.Name == c.Kind {
-				entries[i].MetersCPU = k.MetersCPU
+				entries[i].Shape = &k.Shape
 				entries[i].Driver, entries[i].Err = k.Open(where(c.Name), settings[i])
 			}
 		}
 	}
 	return entries
+}
+
+// Shapes are what shots of p's contenders are made of, taken together: parts in the order in which they follow one
+// another, and amounts, each once.
+func Shapes(p *plan.Plan, kinds []Kind) (parts []string, amounts []shots.Amount) {
+	for i := range kinds {
+		k := &kinds[i]
+		if !slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
+			continue
+		}
+		for _, name := range k.Shape.Parts {
+			if !slices.Contains(parts, name) {
+				parts = append(parts, name)
+			}
+		}
+		for _, a := range k.Shape.Amounts {
+			if !slices.ContainsFunc(amounts, func(o shots.Amount) bool { return o.Name == a.Name }) {
+				amounts = append(amounts, a)
+			}
+		}
+	}
+	return parts, amounts
 }
 
 // level returns the settings to open each contender of p with.
@@ -105,12 +132,14 @@ func CloseAll(entries []Entry) {
 type Setup struct {
 	Dir     string // relative paths start here: a workspace, or the plan's folder
 	PlanDir string // programs that are not found there may lie here; empty: none
-	Clock   *clock.Clock
-	CPUs    plan.CPUs     // that its processes are kept to, as far as this machine has them; empty: any
-	Port    string        // that the contender's service listens on, for ${PORT}; empty without one
-	Nice    int           // of its processes, as far as this machine allows
-	Fence   *launch.Fence // that its processes stand behind; nil: none
-	Guard   guard.Guard   // of who may be reached
+	// Workspace is a copy of ours, in which shots may replace and remove what they like; empty without one.
+	Workspace string
+	Clock     *clock.Clock
+	CPUs      plan.CPUs     // that its processes are kept to, as far as this machine has them; empty: any
+	Port      string        // that the contender's service listens on, for ${PORT}; empty without one
+	Nice      int           // of its processes, as far as this machine allows
+	Fence     *launch.Fence // that its processes stand behind; nil: none
+	Guard     guard.Guard   // of who may be reached
 }
 
 // Place is where the contender's processes begin.
@@ -133,196 +162,39 @@ type Client interface {
 	// Shoot performs one shot and fills in shot, which the caller has zeroed. It returns within 100 ms of ctx ending,
 	// then with Class Cut unless the shot had finished. In steady state a shot that succeeds is formatted and logged
 	// nowhere. When shot.View is set, what the contender answered is kept in view, which may cost time.
-	Shoot(ctx context.Context, shot *Shot)
+	Shoot(ctx context.Context, shot *shots.Shot)
 	// Rewind makes the next shot use the first of the contender's rows again.
 	Rewind()
 	// Close releases connections and files; it may be called twice.
 	Close()
 }
 
-// Shot is one performed shot. Times are offsets on the run's clock.
-type Shot struct {
-	// Due, when not 0, is when the shot was to start; set by the caller. Its latency then counts from there.
-	Due time.Duration
-	// Start is just before a process is created, or before a request is handed to its connection.
-	Start time.Duration
-	// End is when the exit was seen, or the last byte of the body read.
-	End time.Duration
-	// Connect is the part of the latency that went into opening a connection; 0 when none was opened. Lookup and TLS are
-	// parts of it: finding the address, and the handshake.
-	Connect, Lookup, TLS time.Duration
-	// Asked is from Start to the last byte of the request handed to the connection, FirstByte to the first byte of the
-	// answer; 0 for commands.
-	Asked, FirstByte time.Duration
-	// Replaced is how many kept connections turned out to have been closed before anything was sent over them. A shot whose
-	// connection closes later has failed: nothing is sent twice.
-	Replaced int
-	// Redirects is how many were followed, Opened how many connections a shot of several requests opened.
-	Redirects, Opened int
-	// Trace is the identifier under which the service can find it in its traces; zero for none.
-	Trace [16]byte
-	// Told are times that the contender told of itself; valid until the client's next shot.
-	Told []Mark
-	// CPU is user and system time of the process and the children it waited for; 0 where that is not known.
-	CPU time.Duration
-	// Aside is time between Start and End that went into keeping the answer in view; no part of the latency.
-	Aside time.Duration
-	// Row is which of the contender's rows was asked, from 0.
-	Row int
-	// Sent and Received are bytes on the connection, or of standard input and of output that was read.
-	Sent, Received int64
-	// Measure, set by the caller of a shot that is not judged, asks for what costs too much otherwise: Peak.
-	Measure bool
-	// Peak is the most memory that the contender's processes held at once, in bytes; 0 where that is not known.
-	Peak int64
-	// PeakGrain is by how much Peak may be off; 0: it is exact.
-	PeakGrain int64
-	// Resources are what its processes used, where that is known.
-	Resources Resources
-	// Length is the bytes of the answer's body, as they came; Lines how many line ends output that was read had.
-	Length, Lines int64
-	// LeftBehind is how many processes outlived a command and were ended.
-	LeftBehind int
-
-	Class Class
-	// Err is the cause of a failure in its own words; nil when Class is OK.
-	Err error
-	// View, when set by the caller, is filled with what the contender answered.
-	View *View
-}
-
-// Mark is a length of time by its name.
-type Mark struct {
-	Name string
-	Took time.Duration
-}
-
-// Marks collects what one client's contender tells of its shots, and keeps each name once, so that collecting allocates
-// nothing in steady state. The zero value is ready.
-type Marks struct {
-	names []string
-	list  []Mark
-}
-
-// MaxMarks is how many names are told apart; further ones are left out.
-const MaxMarks = 16
-
-// Clear forgets the marks of the shot before, not the names.
-func (m *Marks) Clear() { m.list = m.list[:0] }
-
-// Add notes a mark; name is copied when it is new.
-func (m *Marks) Add(name []byte, took time.Duration) {
-	for _, known := range m.names {
-		if known == string(name) {
-			m.list = append(m.list, Mark{known, took})
-			return
-		}
-	}
-	if len(m.names) < MaxMarks {
-		m.names = append(m.names, string(name))
-		m.list = append(m.list, Mark{m.names[len(m.names)-1], took})
-	}
-}
-
-// List is the marks since Clear.
-func (m *Marks) List() []Mark { return m.list }
-
-// Resources are counts of the kernel's for the processes of a shot.
-type Resources struct {
-	System    time.Duration `json:"system_ns,omitempty"`            // of the CPU time, what the kernel spent for them; the rest is their own
-	Yields    int64         `json:"voluntary_switches,omitempty"`   // of the processor, to wait for something
-	Preempted int64         `json:"involuntary_switches,omitempty"` // of the processor, since somebody else's turn had come
-	Faults    int64         `json:"page_faults,omitempty"`          // without reading from a disk
-	Loads     int64         `json:"page_loads,omitempty"`           // faults that had to read from a disk
-	Read      int64         `json:"read_bytes,omitempty"`           // from disks
-	Written   int64         `json:"written_bytes,omitempty"`        // to disks
-}
-
-// Add adds up what two used.
-func (r *Resources) Add(o Resources) {
-	r.System += o.System
-	r.Yields += o.Yields
-	r.Preempted += o.Preempted
-	r.Faults += o.Faults
-	r.Loads += o.Loads
-	r.Read += o.Read
-	r.Written += o.Written
-}
-
-// Latency is the time from Start, or from Due where that is set, to End, without Aside.
-func (s *Shot) Latency() time.Duration {
-	if s.Due > 0 {
-		return s.End - s.Due - s.Aside
-	}
-	return s.End - s.Start - s.Aside
-}
-
-// Class sorts the outcome of a shot.
-type Class uint8
-
-// The classes. All but OK and Cut are failures; Cut shots were ended by us and count nowhere.
-const (
-	OK Class = iota
-	Cut
-	NoStart // the program could not be started
-	Refused // nobody listens
-	Reset   // the connection broke
-	Timeout // not done within its limit: at least that long
-	TLS
-	Status  // not the status that was expected
-	Length  // more than the limit, or not as long as announced
-	Exit    // not the exit code that was expected
-	Signal  // ended by a signal
-	Unequal // not the work that it did at the weigh-in
-	Limits  // of ours: we may have no more descriptors, or no more processes
-	Other
-	Classes // how many there are
-)
-
-var classNames = [Classes]string{"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "same-work", "own limits", "other"}
-
-func (c Class) String() string { return classNames[c] }
-
-// IsOwnLimit reports whether an error is that of a system call that failed since we may not have more of something. It says
-// nothing of a contender; whoever meets it is to try less hard.
+// IsOwnLimit reports whether an error is that of a system call that failed since we may not have more of something. It
+// says nothing of a contender; whoever meets it is to try less hard.
 func IsOwnLimit(err error) bool {
 	return errors.Is(err, syscall.EMFILE) || errors.Is(err, syscall.ENFILE)
 }
 
+// Hint is an error together with what can be done about it, for those who met it to read.
+type Hint struct {
+	Err error
+	Try string // an imperative clause
+}
+
+func (h *Hint) Error() string { return h.Err.Error() }
+func (h *Hint) Unwrap() error { return h.Err }
+
+// HintOf is what can be done about an error; empty where it does not say.
+func HintOf(err error) string {
+	var h *Hint
+	if errors.As(err, &h) {
+		return h.Try
+	}
+	return ""
+}
+
 // TryLess is how long whoever met a limit of ours waits before the next shot.
 const TryLess = 100 * time.Millisecond
-
-// Failed reports whether the shot counts as a failure.
-func (c Class) Failed() bool { return c > Cut }
-
-// View is what a contender printed or answered in one shot, for people to read and for comparison. Bodies are cut at
-// Limit, or at MaxViewBytes when that is 0.
-type View struct {
-	Limit    int      `json:"-"`                 // set by the caller
-	Sample   bool     `json:"-"`                 // set by the caller: keep only what does not change what is measured
-	Known    bool     `json:"-"`                 // whether Body and Bytes are known; an output to nothing is not
-	Done     string   `json:"done"`              // what was done: the command or request, every variable filled in by name only
-	Outcome  string   `json:"outcome"`           // "200 OK", "exit code 0"
-	Headers  []string `json:"headers,omitempty"` // one "Name: value" a line, sorted
-	Body     []byte   `json:"body,omitempty"`    // answer or standard output
-	Bytes    int64    `json:"bytes"`             // its whole length
-	Stderr   []byte   `json:"stderr,omitempty"`
-	Type     string   `json:"type,omitempty"`     // content type as announced
-	Encoding string   `json:"encoding,omitempty"` // content encoding as announced
-	Version  string   `json:"version,omitempty"`  // of the contender, as it says itself, in one line
-	Terminal bool     `json:"terminal,omitempty"` // whether the output went to a pseudo-terminal
-}
-
-// MaxViewBytes bounds what a View keeps of a body unless it says otherwise.
-const MaxViewBytes = 64 << 10
-
-// Room is how many bytes of a body the view keeps.
-func (v *View) Room() int {
-	if v.Limit > 0 {
-		return v.Limit
-	}
-	return MaxViewBytes
-}
 
 // Sweeper is a driver whose shots may leave processes behind that only show later.
 type Sweeper interface {
@@ -360,6 +232,6 @@ type Job struct {
 	Ready func(i int) time.Duration
 	Over  func() bool
 	// Ask, when set, may prepare a shot of client i; Done takes one that has ended.
-	Ask  func(i int, shot *Shot)
-	Done func(i int, shot *Shot)
+	Ask  func(i int, shot *shots.Shot)
+	Done func(i int, shot *shots.Shot)
 }

@@ -1,7 +1,7 @@
 // Package draft writes and changes the text of plans: a new one from a few answers, a copy, a further contender.
 //
-// It works on text and leaves every line alone that it does not have to touch, comments included. Whether the outcome is
-// a good plan is left to package plan; reading and writing files to others.
+// It works on text and leaves every line alone that it does not have to touch, comments included. Whether the outcome
+// is a good plan is left to package plan; reading and writing files to others.
 package draft
 
 import (
@@ -11,29 +11,62 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
-	"github.com/google/shlex"
-
-	"paceduel/core/plan"
 )
+
+// Kind is how plans are drafted for contenders of one kind; each kind says so itself.
+type Kind struct {
+	Plural string    // what its contenders are called: commands
+	One    string    // what is typed for one of them: a command line
+	Hints  [2]string // for a baseline and a challenger
+	Course string    // settings that all might share, as an example
+	// Claims reports whether a text can only be meant for this kind; nil takes what no other claims.
+	Claims func(text string) bool
+	// Settings writes what stands for a text in a plan, in one line.
+	Settings func(text string) (string, error)
+	// Names calls texts by what sets them apart, as short as can be and all different.
+	Names func(texts []string) ([]string, error)
+	// Asks is what else a new duel is asked for, Pace what is made of the answers, in their order. The error names the one
+	// that makes no sense.
+	Asks []Ask
+	Pace func(answers []string) (string, error)
+	// Quick is the pace of a comparison without a plan, by how long the slowest of the contenders took when it was tried;
+	// Tries says whether they are to be.
+	Quick func(took time.Duration) string
+	Tries bool
+	// Import reads a line that was made for something else; nil: nothing is imported. Imports says what it reads.
+	Import  func(line string) (Imported, error)
+	Imports string
+}
+
+// Ask is one more thing that a new duel is asked for.
+type Ask struct{ Name, Default string }
+
+// Imported is a contender made of a line that was pasted.
+type Imported struct {
+	Name     string   // a suggestion
+	Settings string   // one line of YAML
+	Notes    []string // what was left out or has to be set, for the reader of the plan
+	Vars     []string // variables of the environment that stand for its secrets
+}
 
 // Answers are what a new duel needs to be asked for.
 type Answers struct {
-	Name       string
-	Question   string
-	Request    bool   // whether the contenders are URLs; otherwise command lines
-	Baseline   string // a command line or URL
-	Challenger string
-	Runs       string // a heat, for commands
-	Clients    string // for requests
-	For        string // how long a heat lasts, for requests
+	Name, Question       string
+	Kind                 *Kind
+	Others               []*Kind // that a text may belong to instead
+	Baseline, Challenger string
+	Asked                []string // by the kind, in the order of its Asks
 }
 
 // Plan writes a commented plan. The error names the answer that is missing or makes no sense.
 func (a Answers) Plan() (string, error) {
-	for _, required := range []struct{ what, text string }{{"the name", a.Name}, {"the baseline", a.Baseline}, {"the challenger", a.Challenger}} {
+	for _, required := range []struct{ what, text string }{
+		{"the name", a.Name}, {"the baseline", a.Baseline}, {"the challenger", a.Challenger},
+	} {
 		if strings.TrimSpace(required.text) == "" {
 			return "", fmt.Errorf("%s is missing", required.what)
 		}
@@ -46,7 +79,7 @@ func (a Answers) Plan() (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the challenger: %w", err)
 	}
-	pace, course, err := a.pace()
+	pace, err := a.Kind.Pace(a.Asked)
 	if err != nil {
 		return "", err
 	}
@@ -72,72 +105,62 @@ contenders:
 pace: %s
 rounds: 10 # how often every contender has its heat, in shuffled order
 # decides: p99 # one figure that carries the verdict, named beforehand
-`, Quote(a.Name), question, course, base, challenger, pace), nil
+`, Quote(a.Name), question, a.Kind.Course, base, challenger, pace), nil
 }
 
 func (a Answers) settings(text string) (string, error) {
-	isURL := strings.HasPrefix(text, "http://") || strings.HasPrefix(text, "https://")
-	switch {
-	case a.Request && !isURL:
-		return "", fmt.Errorf("%q is no URL, write it as http://host:port/path", text)
-	case a.Request:
-		return "http: { url: " + Quote(text) + " }", nil
-	case isURL:
-		return "", fmt.Errorf("%q is a URL, and commands were asked for", text)
+	for _, other := range a.Others {
+		if other != a.Kind && other.Claims != nil && other.Claims(text) {
+			return "", fmt.Errorf("%q is %s, and %s were asked for", text, other.One, a.Kind.Plural)
+		}
 	}
-	return Command(text)
+	return a.Kind.Settings(text)
 }
 
-func (a Answers) pace() (pace, course string, err error) {
-	count := func(what, text string) error {
-		if n, err := strconv.Atoi(strings.TrimSpace(text)); err != nil || n < 1 {
-			return fmt.Errorf("%s: %q is no number of one or more", what, text)
+// Import has the first kind that can read a line make a contender of it. The error is that of the last one that could
+// not.
+func Import(kinds []*Kind, line string) (got Imported, err error) {
+	err = errors.New("import: no kind of contender reads lines of something else")
+	for _, k := range kinds {
+		if k.Import == nil {
+			continue
 		}
-		return nil
-	}
-	if a.Request {
-		if err := count("clients", a.Clients); err != nil {
-			return "", "", err
+		if got, err = k.Import(line); err == nil {
+			return got, nil
 		}
-		var span plan.Span
-		if err := span.Read(strings.TrimSpace(a.For)); err != nil {
-			return "", "", fmt.Errorf("for: %w", err)
-		}
-		return fmt.Sprintf("{ clients: %s, for: %s, warmup: 500ms } # at once; each asks again as soon as it has its answer", strings.TrimSpace(a.Clients), strings.TrimSpace(a.For)),
-			"http: { headers: { Accept: application/json }, timeout: 10s }", nil
 	}
-	if err := count("runs a heat", a.Runs); err != nil {
-		return "", "", err
-	}
-	return fmt.Sprintf("{ repeat: %s, warmup: 1 } # runs a heat, one after another; from 10 on p50 can be told", strings.TrimSpace(a.Runs)),
-		"command: { dir: ., stdout: discard, timeout: 60s }", nil
+	return Imported{}, err
 }
 
-// shellSigns make a command line one for the shell.
-const shellSigns = "|&;<>()$`*?~"
+// Imports says what lines can be imported.
+func Imports(kinds []*Kind) string {
+	var all []string
+	for _, k := range kinds {
+		if k.Import != nil {
+			all = append(all, k.Imports)
+		}
+	}
+	return strings.Join(all, " or ")
+}
 
-// Command writes a command line as settings: a list of words, or a shell line when it needs one.
-func Command(line string) (string, error) {
-	words, err := shlex.Split(line)
-	if err != nil || len(words) == 0 {
-		return "", fmt.Errorf("take %q apart: check its quotes", line)
+// Number reads an answer that is a number of one or more.
+func Number(what, text string) (string, error) {
+	text = strings.TrimSpace(text)
+	if n, err := strconv.Atoi(text); err != nil || n < 1 {
+		return "", fmt.Errorf("%s: %q is no number of one or more", what, text)
 	}
-	if strings.ContainsAny(line, shellSigns) {
-		return "command: { shell: " + Quote(line) + " }", nil
-	}
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		quoted[i] = Quote(w)
-	}
-	return "command: { run: [" + strings.Join(quoted, ", ") + "] }", nil
+	return text, nil
 }
 
 // Quote writes text as a YAML string, of which JSON's are a part. ${ is protected from being read as a variable.
 func Quote(text string) string {
-	return quote(strings.ReplaceAll(text, "${", "$${"))
+	return quoted(strings.ReplaceAll(text, "${", "$${"))
 }
 
-func quote(text string) string {
+// QuoteVars is Quote for a text whose ${…} are variables.
+func QuoteVars(text string) string { return quoted(text) }
+
+func quoted(text string) string {
 	var out strings.Builder
 	enc := json.NewEncoder(&out)
 	enc.SetEscapeHTML(false)
@@ -185,7 +208,8 @@ func outline(source string) (top, contenders []entry, err error) {
 	return top, contenders, nil
 }
 
-// entries lists a mapping's keys; each reaches to the last line before the next key, or before end, that says something.
+// entries lists a mapping's keys; each reaches to the last line before the next key, or before end, that says
+// something.
 func entries(m *ast.MappingNode, lines []string, end int) (out []entry) {
 	for i, pair := range m.Values {
 		at := pair.Key.GetToken().Position
@@ -251,7 +275,7 @@ func AddLike(source, like, name string) (string, error) {
 	return insert(source, list, name, own)
 }
 
-// Add adds a contender with the given settings, one line such as Command or FromCurl writes, each of comments above it.
+// Add adds a contender with the given settings, one line as kinds write them, each of comments above it.
 func Add(source, name, settings string, comments []string) (string, error) {
 	_, list, err := outline(source)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package files opens and writes files that a user names: what is read is a regular file of a sane size, and what is written
-// takes its place whole or not at all, with the rights that the user's mask leaves.
+// Package files opens and writes files that a user names: what is read is a regular file of a sane size, and what is
+// written takes its place whole or not at all, with the rights that the user's mask leaves.
 //
 // What files hold is for others to know.
 package files
@@ -18,8 +18,8 @@ import (
 	"github.com/google/renameio/v2"
 )
 
-// Open opens a regular file for reading, following links; most bounds its size in bytes. It never waits: a pipe that nobody
-// writes to is refused like a folder or a device, and so is a file that is too large.
+// Open opens a regular file for reading, following links; most bounds its size in bytes. It never waits: a pipe that
+// nobody writes to is refused like a folder or a device, and so is a file that is too large.
 func Open(path string, most int64) (*os.File, error) {
 	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
@@ -31,7 +31,9 @@ func Open(path string, most int64) (*os.File, error) {
 	case !info.Mode().IsRegular():
 		err = &fs.PathError{Op: "open", Path: path, Err: fmt.Errorf("it is %s, not a file", kind(info.Mode()))}
 	case info.Size() > most:
-		err = &fs.PathError{Op: "open", Path: path, Err: fmt.Errorf("its %s are more than the %s that are read", humanize.IBytes(uint64(info.Size())), humanize.IBytes(uint64(most)))}
+		err = &fs.PathError{Op: "open", Path: path, Err: fmt.Errorf(
+			"its %s are more than the %s that are read", humanize.IBytes(uint64(info.Size())), humanize.IBytes(uint64(most)),
+		)}
 	}
 	if err != nil {
 		f.Close()
@@ -68,8 +70,9 @@ func Read(path string, most int64) ([]byte, error) {
 	return text, err
 }
 
-// Write puts what content writes in place of the file at path, or creates it. Until all is written the old one stays; a full
-// disk leaves no half file. A file that was there keeps its rights; a new one gets those of any file of the user's.
+// Write puts what content writes in place of the file at path, or creates it. Until all is written the old one stays; a
+// full disk leaves no half file. A file that was there keeps its rights; a new one gets those of any file of the
+// user's.
 func Write(path string, content func(io.Writer) error) error {
 	pending, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o666), renameio.WithExistingPermissions())
 	if err != nil {
@@ -90,6 +93,14 @@ func Write(path string, content func(io.Writer) error) error {
 		wrote.Store(real, true)
 	}
 	return nil
+}
+
+// WriteAll is Write of what is at hand.
+func WriteAll(path string, content []byte) error {
+	return Write(path, func(out io.Writer) error {
+		_, err := out.Write(content)
+		return err
+	})
 }
 
 // wrote holds the paths that Write wrote to, links resolved.

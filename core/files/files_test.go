@@ -20,7 +20,9 @@ func TestOnlyFilesOfASaneSizeAreOpened(t *testing.T) {
 	if err := os.WriteFile(at("plan"), []byte("tide"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(syscall.Mkfifo(at("pipe"), 0o600), os.Symlink(at("plan"), at("link")), os.Symlink("/dev/zero", at("zero")), os.Symlink(at("none"), at("dangling"))); err != nil {
+	if err := errors.Join(syscall.Mkfifo(at("pipe"), 0o600), os.Symlink(
+		at("plan"), at("link"),
+	), os.Symlink("/dev/zero", at("zero")), os.Symlink(at("none"), at("dangling"))); err != nil {
 		t.Fatal(err)
 	}
 	tests := []struct {
@@ -29,8 +31,12 @@ func TestOnlyFilesOfASaneSizeAreOpened(t *testing.T) {
 		want string // of the error; empty: it is read
 	}{
 		{at("plan"), 4, ""}, {at("link"), 100, ""}, {at("plan"), 3, "its 4 B are more than the 3 B that are read"},
-		{at("pipe"), 100, "it is a pipe, not a file"}, {at("zero"), 100, "it is a device, not a file"}, {dir, 100, "it is a folder, not a file"},
-		{at("none"), 100, "no such file"}, {at("dangling"), 100, "no such file"}, {"/proc/self/mem", 100, "input/output error"},
+		{
+			at("pipe"), 100, "it is a pipe, not a file",
+		}, {at("zero"), 100, "it is a device, not a file"}, {dir, 100, "it is a folder, not a file"},
+		{
+			at("none"), 100, "no such file",
+		}, {at("dangling"), 100, "no such file"}, {"/proc/self/mem", 100, "input/output error"},
 	}
 	for _, tt := range tests {
 		text, err := files.Read(tt.path, tt.most)

@@ -30,7 +30,7 @@ type Abilities struct {
 func Probe(ctx context.Context, at string) Abilities {
 	a := Abilities{CPUs: launch.Allowed()}
 	if f, err := os.OpenFile(dropCaches, os.O_WRONLY, 0); err != nil {
-		a.DropMachine = "not allowed: " + cause(err)
+		a.DropMachine = "not allowed: " + err.Error()
 	} else {
 		f.Close()
 	}
@@ -45,7 +45,7 @@ func tryNice(n int) string {
 	go func() {
 		runtime.LockOSThread() // never unlocked: the thread goes with the goroutine
 		if err := unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), n); err != nil {
-			said <- "not allowed: " + cause(err)
+			said <- "not allowed: " + err.Error()
 			return
 		}
 		said <- ""
@@ -61,27 +61,27 @@ const probeBytes = 256 << 10
 // probeFolder tries in a folder whether pages can be dropped and blocks shared.
 func probeFolder(ctx context.Context, at string) (drop, share string) {
 	if err := os.MkdirAll(at, 0o700); err != nil {
-		return cause(err), cause(err)
+		return err.Error(), err.Error()
 	}
 	f, err := os.CreateTemp(at, ".probe-*")
 	if err != nil {
-		return cause(err), cause(err)
+		return err.Error(), err.Error()
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
 	if _, err := f.Write(make([]byte, probeBytes)); err != nil {
-		return cause(err), cause(err)
+		return err.Error(), err.Error()
 	}
 	if err := dropPages(ctx, []string{f.Name()}); err != nil {
-		drop = cause(err)
+		drop = err.Error()
 	} else if left, err := residency(ctx, []string{f.Name()}); err != nil {
-		drop = cause(err)
+		drop = err.Error()
 	} else if left > leftFrac {
 		drop = fmt.Sprintf("%s of a file stays in memory in %s", units.Share(left), at)
 	}
 	twin, err := os.CreateTemp(at, ".probe-*")
 	if err != nil {
-		return drop, cause(err)
+		return drop, err.Error()
 	}
 	defer os.Remove(twin.Name())
 	defer twin.Close()
@@ -89,17 +89,6 @@ func probeFolder(ctx context.Context, at string) (drop, share string) {
 		share = "this file system does not: copies are made"
 	}
 	return drop, share
-}
-
-// cause is the last of an error's causes, in a few words.
-func cause(err error) string {
-	for {
-		inner, ok := err.(interface{ Unwrap() error })
-		if !ok || inner.Unwrap() == nil {
-			return err.Error()
-		}
-		err = inner.Unwrap()
-	}
 }
 
 // weigh holds what the plan asks for to what this machine can do.
@@ -127,13 +116,15 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 			groups, err := meter.Cgroups()
 			if err == nil { // whether they can be limited shows only when one is
 				var try *meter.Group
-				if try, err = groups.NewGroup(meter.Limits{Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU)}); err == nil {
+				if try, err = groups.NewGroup(meter.Limits{
+					Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU),
+				}); err == nil {
 					try.Remove()
 					f.cgroups = groups
 				}
 			}
 			if err != nil {
-				say("services cannot be held to their limits (%s): they take what they like", cause(err))
+				say("services cannot be held to their limits (%s): they take what they like", err.Error())
 			}
 		}
 	}
@@ -154,8 +145,8 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 	return a, cannot
 }
 
-// pinOurselves keeps every thread of ours to the processors and returns what undoes it. Threads that start later inherit
-// it from those that start them.
+// pinOurselves keeps every thread of ours to the processors and returns what undoes it. Threads that start later
+// inherit it from those that start them.
 func pinOurselves(cpus plan.CPUs) (restore func(), err error) {
 	before, procs := launch.Allowed(), runtime.GOMAXPROCS(0)
 	if err := pinThreads(cpus); err != nil {

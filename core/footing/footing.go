@@ -1,8 +1,8 @@
 // Package footing gives every run the same start: a pristine copy of its input, caches dropped or filled, steps before
 // and after, quiet time, processors.
 //
-// Whatever it does lies outside any timing and is itself measured, so that a plan's cost can be seen. Originals are only
-// read. What this machine cannot do is said before a run starts and kept with its result; nothing is pretended.
+// Whatever it does lies outside any timing and is itself measured, so that a plan's cost can be seen. Originals are
+// only read. What this machine cannot do is said before a run starts and kept with its result; nothing is pretended.
 // Performing shots is left to drivers, their order to package rounds.
 package footing
 
@@ -28,6 +28,7 @@ import (
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
@@ -81,8 +82,8 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 }
 
 // DefaultPlace is where workspaces are kept unless the plan says otherwise: the user's cache folder, which usually lies
-// on a disk and beside the user's files, so that blocks can be shared with them and pages be dropped; else the folder for
-// temporary files.
+// on a disk and beside the user's files, so that blocks can be shared with them and pages be dropped; else the folder
+// for temporary files.
 func DefaultPlace() string {
 	if dir, err := os.UserCacheDir(); err == nil {
 		return filepath.Join(dir, "paceduel")
@@ -273,7 +274,8 @@ func (f *Footing) shared(ctx context.Context, s *scope, when, line string, round
 
 // environment is what a step may want to know of the run.
 func (f *Footing) environment(contender string, state plan.State, round int, dir string) []string {
-	return []string{"PACEDUEL_PLAN_DIR=" + launch.Absolute(f.plan.Dir), "PACEDUEL_CONTENDER=" + contender, "PACEDUEL_STATE=" + string(state),
+	return []string{"PACEDUEL_PLAN_DIR=" + launch.Absolute(f.plan.Dir), "PACEDUEL_CONTENDER=" +
+		contender, "PACEDUEL_STATE=" + string(state),
 		fmt.Sprintf("PACEDUEL_ROUND=%d", round), "PACEDUEL_DIR=" + launch.Absolute(dir)}
 }
 
@@ -308,7 +310,14 @@ type Check struct {
 
 // Setup is what the contender's driver is opened with, as far as its ground says.
 func (g *Ground) Setup() contender.Setup {
-	return contender.Setup{Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port, Fence: g.fence, Guard: guard.New(g.f.plan.Allow)}
+	s := contender.Setup{
+		Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port,
+		Fence: g.fence, Guard: guard.New(g.f.plan.Allow),
+	}
+	if g.workspace != nil {
+		s.Workspace = g.dir
+	}
+	return s
 }
 
 // Dir is where relative paths of the contender start.
@@ -316,8 +325,10 @@ func (g *Ground) Dir() string { return g.dir }
 
 // PerRun reports whether anything is to be done before or after each run.
 func (g *Ground) PerRun() bool {
-	return len(g.said.Before.Run) > 0 || len(g.said.After.Run) > 0 || g.said.Idle > 0 || g.state == plan.Cold || g.state == plan.Warm ||
-		g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun || g.said.Service != nil && g.said.Service.Fresh == plan.EveryRun
+	return len(g.said.Before.Run) > 0 || len(g.said.After.Run) > 0 || g.said.Idle > 0 || g.state == plan.Cold ||
+		g.state == plan.Warm ||
+		g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun || g.said.Service != nil &&
+		g.said.Service.Fresh == plan.EveryRun
 }
 
 // BeginHeat prepares a heat in a state. EndHeat is called also when it fails.
@@ -395,7 +406,7 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 }
 
 // AfterRun performs the steps after one run, which was that shot, and ends what was started for it.
-func (g *Ground) AfterRun(ctx context.Context, shot *contender.Shot) error {
+func (g *Ground) AfterRun(ctx context.Context, shot *shots.Shot) error {
 	defer g.run.end()
 	if s := g.said.Service; s != nil && s.Fresh == plan.EveryRun {
 		g.answered(shot)
@@ -503,7 +514,9 @@ func (g *Ground) cost(c result.Cost, do func() (said string, err error)) error {
 
 // add enters a cost, together with those of the same step.
 func add(costs *[]result.Cost, c result.Cost) {
-	i := slices.IndexFunc(*costs, func(o result.Cost) bool { return o.Contender == c.Contender && o.When == c.When && o.What == c.What })
+	i := slices.IndexFunc(
+		*costs, func(o result.Cost) bool { return o.Contender == c.Contender && o.When == c.When && o.What == c.What },
+	)
 	if i < 0 {
 		*costs = append(*costs, c)
 		return
@@ -530,7 +543,9 @@ func (g *Ground) lay(ctx context.Context, when string, keepStores bool) error {
 		if g.workspace.cloned {
 			how = "blocks shared"
 		}
-		return fmt.Sprintf("%s, %s, %s", units.Plural(g.workspace.files, "file"), units.Bytes(float64(g.workspace.bytes)), how), nil
+		return fmt.Sprintf(
+			"%s, %s, %s", units.Plural(g.workspace.files, "file"), units.Bytes(float64(g.workspace.bytes)), how,
+		), nil
 	})
 }
 
@@ -547,8 +562,8 @@ func (g *Ground) paths(rel []string) (out []string) {
 	return out
 }
 
-// cool makes caches cold for a run, or for a service that is about to start: the contender's own are emptied, the pages of files
-// leave memory.
+// cool makes caches cold for a run, or for a service that is about to start: the contender's own are emptied, the pages
+// of files leave memory.
 func (g *Ground) cool(ctx context.Context, when string) error {
 	if len(g.said.Stores) > 0 {
 		if err := g.cost(result.Cost{When: when, What: "empty " + units.List(g.said.Stores)}, func() (string, error) {
@@ -558,7 +573,9 @@ func (g *Ground) cool(ctx context.Context, when string) error {
 		}
 	}
 	if g.f.plan.Footing.Machine && g.f.able.DropMachine == "" {
-		if err := g.cost(result.Cost{When: when, What: "drop the machine's caches"}, func() (string, error) { return "", dropMachine() }); err != nil {
+		if err := g.cost(result.Cost{
+			When: when, What: "drop the machine's caches",
+		}, func() (string, error) { return "", dropMachine() }); err != nil {
 			return err
 		}
 	}
@@ -581,7 +598,9 @@ func (g *Ground) prime(ctx context.Context) error {
 		return nil
 	}
 	g.primed = true
-	return g.cost(result.Cost{When: primedFor(&g.said), What: "read pages of " + pagesWords(&g.said)}, func() (string, error) {
+	return g.cost(result.Cost{
+		When: primedFor(&g.said), What: "read pages of " + pagesWords(&g.said),
+	}, func() (string, error) {
 		if err := readPages(ctx, g.paths(g.said.Pages)); err != nil {
 			return "", err
 		}
@@ -602,7 +621,8 @@ func primedFor(g *plan.Ground) string {
 func (g *Ground) look() {
 	for _, store := range g.paths(g.said.Stores) {
 		entries, err := os.ReadDir(store)
-		if name := strings.TrimPrefix(store, g.dir+"/"); (err != nil || len(entries) == 0) && !slices.Contains(g.check.Unfilled, name) {
+		if name := strings.TrimPrefix(store, g.dir+"/"); (err != nil || len(entries) == 0) &&
+			!slices.Contains(g.check.Unfilled, name) {
 			g.check.Unfilled = append(g.check.Unfilled, name)
 		}
 	}
@@ -639,7 +659,8 @@ func emptyStores(dirs []string) error {
 // Timed stands where the step is the run itself, the only one that is timed.
 const Timed = "timed"
 
-// Steps lists in order what will be done for a contender in a state, without cost: for reading before a run.
+// Steps lists in order what will be done for a contender in a state, without cost: for reading before a run. It is long
+// since it lists the steps in their order.
 func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost) {
 	say := func(when, what string) {
 		cost := result.Cost{Contender: c.Name, When: when, What: p.Mask(what)}

@@ -11,11 +11,12 @@ import (
 	"time"
 
 	"paceduel/core/clock"
-	"paceduel/core/contender"
 	"paceduel/core/footing"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/internal/sample"
 )
 
@@ -58,7 +59,9 @@ func openPlan(t *testing.T, dir, text string) (*footing.Footing, *footing.Ground
 	t.Setenv("XDG_CACHE_HOME", filepath.Join(t.TempDir(), "cache"))
 	src := "duel: Packer\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\n" + text
 	kind := sample.Stub().Kind
-	p, err := plan.Read(filepath.Join(dir, "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{kind}, Lookup: func(string) (string, bool) { return "oyster", true }})
+	p, err := read.Plan(filepath.Join(dir, "p.duel.yaml"), []byte(src), read.Options{
+		Kinds: []plan.Kind{kind}, Lookup: func(string) (string, bool) { return "oyster", true },
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,7 +76,7 @@ func openPlan(t *testing.T, dir, text string) (*footing.Footing, *footing.Ground
 	return f, f.Of("a")
 }
 
-func read(t *testing.T, path string) string {
+func reading(t *testing.T, path string) string {
 	t.Helper()
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -97,9 +100,11 @@ func TestAWorkspaceIsFreshAsOftenAsThePlanSays(t *testing.T) {
 					if err := g.BeforeRun(t.Context(), false); err != nil {
 						t.Fatal(err)
 					}
-					seen += strings.TrimSpace(strings.ReplaceAll(read(t, filepath.Join(g.Dir(), "manifest.txt")), "salt cod", "-")) + " "
+					seen += strings.TrimSpace(
+						strings.ReplaceAll(reading(t, filepath.Join(g.Dir(), "manifest.txt")), "salt cod", "-"),
+					) + " "
 					write(t, g.Dir(), "manifest.txt", "x")
-					if err := g.AfterRun(t.Context(), &contender.Shot{}); err != nil {
+					if err := g.AfterRun(t.Context(), &shots.Shot{}); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -110,7 +115,7 @@ func TestAWorkspaceIsFreshAsOftenAsThePlanSays(t *testing.T) {
 			if seen != want {
 				t.Errorf("runs found %q; want %q", seen, want)
 			}
-			if got := read(t, filepath.Join(dir, "in/manifest.txt")); got != "salt cod\n" {
+			if got := reading(t, filepath.Join(dir, "in/manifest.txt")); got != "salt cod\n" {
 				t.Errorf("the original holds %q now", got)
 			}
 		})
@@ -119,12 +124,17 @@ func TestAWorkspaceIsFreshAsOftenAsThePlanSays(t *testing.T) {
 
 func TestWhatARunChangedIsSeen(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, "in/same.txt", "a", "in/rewritten.txt", "b", "in/changed.txt", "c", "in/removed.txt", "ddd", "in/deep/er.txt", "e", "in/.store/old", "f")
+	write(
+		t, dir, "in/same.txt", "a", "in/rewritten.txt", "b", "in/changed.txt", "c", "in/removed.txt", "ddd", "in/deep/er.txt",
+		"e", "in/.store/old", "f",
+	)
 	_, g := open(t, dir, "  workspace: in\n  stores: .store\n")
 	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
 		t.Fatal(err)
 	}
-	write(t, g.Dir(), "rewritten.txt", "b", "changed.txt", "cc", "added.txt", "12345", "deep/er.txt", "E", ".store/new", "77")
+	write(
+		t, g.Dir(), "rewritten.txt", "b", "changed.txt", "cc", "added.txt", "12345", "deep/er.txt", "E", ".store/new", "77",
+	)
 	if err := os.Remove(filepath.Join(g.Dir(), "removed.txt")); err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +146,9 @@ func TestWhatARunChangedIsSeen(t *testing.T) {
 	for _, f := range files {
 		names = append(names, f.Path)
 	}
-	if want := []string{"added.txt", "changed.txt", "deep/er.txt", "rewritten.txt"}; !slices.Equal(names, want) || files[0].Bytes != 5 || !strings.HasPrefix(files[0].SHA256, "5994471a") {
+	if want := []string{
+		"added.txt", "changed.txt", "deep/er.txt", "rewritten.txt",
+	}; !slices.Equal(names, want) || files[0].Bytes != 5 || !strings.HasPrefix(files[0].SHA256, "5994471a") {
 		t.Errorf("written: %+v; want %v", files, want)
 	}
 	seen, err := g.EndHeat(t.Context())
@@ -144,14 +156,18 @@ func TestWhatARunChangedIsSeen(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := seen.Changes
-	if c.Added != 1 || c.Changed != 2 || c.Removed != 1 || c.Rewritten != 1 || c.Bytes != 5+2+1 || c.StoreFiles != 2 || c.StoreBytes != 3 {
+	if c.Added != 1 || c.Changed != 2 || c.Removed != 1 || c.Rewritten != 1 || c.Bytes != 5+2+1 || c.StoreFiles != 2 ||
+		c.StoreBytes != 3 {
 		t.Errorf("changes %+v", c)
 	}
 	how := map[string]string{}
 	for _, change := range c.List {
 		how[change.Path] = change.How
 	}
-	want := map[string]string{"added.txt": result.Added, "changed.txt": result.Changed, "deep/er.txt": result.Changed, "removed.txt": result.Removed, "rewritten.txt": result.Rewritten}
+	want := map[string]string{
+		"added.txt": result.Added, "changed.txt": result.Changed, "deep/er.txt": result.Changed,
+		"removed.txt": result.Removed, "rewritten.txt": result.Rewritten,
+	}
 	for path, h := range want {
 		if how[path] != h {
 			t.Errorf("%s is %q; want %q", path, how[path], h)
@@ -166,7 +182,10 @@ func TestWhatARunChangedIsSeen(t *testing.T) {
 func TestLinksDoNotLeadOut(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "outside/ledger.txt", "ours", "in/real.txt", "real")
-	for link, target := range map[string]string{"in/inner": "real.txt", "in/outer": filepath.Join(dir, "outside/ledger.txt"), "in/folder": "../outside", "in/lost": "nowhere"} {
+	for link, target := range map[string]string{
+		"in/inner": "real.txt", "in/outer": filepath.Join(dir, "outside/ledger.txt"), "in/folder": "../outside",
+		"in/lost": "nowhere",
+	} {
 		if err := os.Symlink(target, filepath.Join(dir, link)); err != nil {
 			t.Fatal(err)
 		}
@@ -176,7 +195,7 @@ func TestLinksDoNotLeadOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, path := range []string{"inner", "outer", "folder/ledger.txt"} {
-		if got := read(t, filepath.Join(g.Dir(), path)); got == "no file" {
+		if got := reading(t, filepath.Join(g.Dir(), path)); got == "no file" {
 			t.Errorf("%s is not there", path)
 		}
 		write(t, g.Dir(), path, "theirs")
@@ -184,7 +203,8 @@ func TestLinksDoNotLeadOut(t *testing.T) {
 	if target, err := os.Readlink(filepath.Join(g.Dir(), "inner")); err != nil || target != "real.txt" {
 		t.Errorf("the inner link became %q, %v", target, err)
 	}
-	if got := read(t, filepath.Join(dir, "outside/ledger.txt")) + read(t, filepath.Join(dir, "in/real.txt")); got != "oursreal" {
+	if got := reading(t, filepath.Join(dir, "outside/ledger.txt")) +
+		reading(t, filepath.Join(dir, "in/real.txt")); got != "oursreal" {
 		t.Errorf("originals were written: %q", got)
 	}
 }
@@ -193,7 +213,9 @@ func TestFixturesThatCannotBeLaidAreNamed(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "one/list", "1", "two/list", "2")
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
-	p := &plan.Plan{Dir: dir, Contenders: []plan.Contender{{Name: "a", Ground: plan.Ground{Place: plan.Place{Workspace: &plan.Workspace{From: plan.Lines{"one", "two"}, Fresh: plan.EveryHeat}}}}}}
+	p := &plan.Plan{Dir: dir, Contenders: []plan.Contender{{Name: "a", Ground: plan.Ground{
+		Place: plan.Place{Workspace: &plan.Workspace{From: plan.Lines{"one", "two"}, Fresh: plan.EveryHeat}},
+	}}}}
 	f, err := footing.Open(p, clock.Start())
 	if err != nil {
 		t.Fatal(err)
@@ -253,7 +275,7 @@ func TestColdAndWarm(t *testing.T) {
 	if err := g.BeforeRun(t.Context(), false); err != nil {
 		t.Fatal(err)
 	}
-	if read(t, filepath.Join(store, "kept")) != "1" || len(read(t, filepath.Join(g.Dir(), "big.bin"))) != 1<<20 {
+	if reading(t, filepath.Join(store, "kept")) != "1" || len(reading(t, filepath.Join(g.Dir(), "big.bin"))) != 1<<20 {
 		t.Error("a warm run has lost its store, or found what the run before had left")
 	}
 }
@@ -263,16 +285,21 @@ func TestStepsRunWhereAndWhenTheyShould(t *testing.T) {
 	write(t, dir, "in/x", "")
 	log := filepath.Join(dir, "log")
 	say := func(what string) string {
-		return `'echo ` + what + ` $PACEDUEL_CONTENDER $PACEDUEL_STATE $PACEDUEL_ROUND $(basename $PWD) >> $PACEDUEL_PLAN_DIR/log; echo told ` + what + ` oyster'`
+		return `'echo ` + what +
+			` $PACEDUEL_CONTENDER $PACEDUEL_STATE $PACEDUEL_ROUND $(basename $PWD) >> $PACEDUEL_PLAN_DIR/log; echo told ` +
+			what + ` oyster'`
 	}
-	text := "  workspace: in\n  before: { duel: " + say("d") + ", round: " + say("r") + ", heat: " + say("h") + ", run: [" + say("one") + ", " + say("two") + "] }\n" +
+	text := "  workspace: in\n  before: { duel: " + say("d") + ", round: " + say("r") + ", heat: " + say("h") +
+		", run: [" + say("one") + ", " + say("two") + "] }\n" +
 		"  after: { duel: " + say("D") + ", round: " + say("R") + ", heat: " + say("H") + ", run: " + say("N") + " }\n"
 	f, g := open(t, dir, text)
 	done, err := f.Round(t.Context(), 7)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(g.BeginHeat(t.Context(), plan.AsFound, 7), g.BeforeRun(t.Context(), false), g.AfterRun(t.Context(), &contender.Shot{})); err != nil {
+	if err := errors.Join(
+		g.BeginHeat(t.Context(), plan.AsFound, 7), g.BeforeRun(t.Context(), false), g.AfterRun(t.Context(), &shots.Shot{}),
+	); err != nil {
 		t.Fatal(err)
 	}
 	seen, err := g.EndHeat(t.Context())
@@ -280,9 +307,10 @@ func TestStepsRunWhereAndWhenTheyShould(t *testing.T) {
 		t.Fatal(err)
 	}
 	base, own := filepath.Base(dir), filepath.Base(g.Dir())
-	want := "d 0 " + base + "\nr 7 " + base + "\nh a as found 7 " + own + "\none a as found 7 " + own + "\ntwo a as found 7 " + own + "\nN a as found 7 " + own +
+	want := "d 0 " + base + "\nr 7 " + base + "\nh a as found 7 " + own + "\none a as found 7 " + own +
+		"\ntwo a as found 7 " + own + "\nN a as found 7 " + own +
 		"\nH a as found 7 " + own + "\nR 7 " + base + "\nD 0 " + base + "\n"
-	if got := read(t, log); got != want {
+	if got := reading(t, log); got != want {
 		t.Errorf("steps wrote\n%s\nwant\n%s", got, want)
 	}
 	var when []string
@@ -292,7 +320,9 @@ func TestStepsRunWhereAndWhenTheyShould(t *testing.T) {
 			t.Errorf("cost %+v", c)
 		}
 	}
-	if want := []string{"heat", "before heat", "before run", "before run", "after run", "after heat"}; !slices.Equal(when, want) {
+	if want := []string{
+		"heat", "before heat", "before run", "before run", "after run", "after heat",
+	}; !slices.Equal(when, want) {
 		t.Errorf("costs of %v; want %v", when, want)
 	}
 	if len(f.Costs) < 5 {
@@ -308,7 +338,8 @@ func TestAStepThatFailsSpeaksForItself(t *testing.T) {
 	}
 	err := g.BeforeRun(t.Context(), false)
 	var step *footing.StepError
-	if !errors.As(err, &step) || !strings.Contains(err.Error(), "before run: echo the sluice is shut >&2; exit 4: exit code 4: the sluice is shut") {
+	if !errors.As(err, &step) ||
+		!strings.Contains(err.Error(), "before run: echo the sluice is shut >&2; exit 4: exit code 4: the sluice is shut") {
 		t.Errorf("error %v", err)
 	}
 }
@@ -325,7 +356,7 @@ func TestWhatAStepLeavesRunningEndsWithItsScope(t *testing.T) {
 				t.Fatal(err)
 			}
 			stat := sleeping(t, filepath.Join(dir, "pid"))
-			if strings.Contains(read(t, stat), ") Z ") {
+			if strings.Contains(reading(t, stat), ") Z ") {
 				t.Fatal("it does not go on during the heat")
 			}
 			if _, err := g.EndHeat(t.Context()); err != nil {
@@ -336,18 +367,18 @@ func TestWhatAStepLeavesRunningEndsWithItsScope(t *testing.T) {
 	}
 }
 
-// sleeping waits until the process whose number is in a file is the program that it was to become, and names the file that
-// tells of it.
+// sleeping waits until the process whose number is in a file is the program that it was to become, and names the file
+// that tells of it.
 func sleeping(t *testing.T, file string) (stat string) {
 	t.Helper()
-	stat = "/proc/" + strings.TrimSpace(read(t, file)) + "/stat"
+	stat = "/proc/" + strings.TrimSpace(reading(t, file)) + "/stat"
 	for range 5000 {
-		if strings.Contains(read(t, stat), "(sleep)") {
+		if strings.Contains(reading(t, stat), "(sleep)") {
 			return stat
 		}
 		time.Sleep(time.Millisecond)
 	}
-	t.Fatalf("there is no sleep: %s", read(t, stat))
+	t.Fatalf("there is no sleep: %s", reading(t, stat))
 	return ""
 }
 
@@ -355,12 +386,12 @@ func sleeping(t *testing.T, file string) (stat string) {
 func gone(t *testing.T, stat string) {
 	t.Helper()
 	for range 5000 {
-		if text := read(t, stat); text == "no file" || strings.Contains(text, ") Z ") {
+		if text := reading(t, stat); text == "no file" || strings.Contains(text, ") Z ") {
 			return
 		}
 		time.Sleep(time.Millisecond)
 	}
-	t.Errorf("it is there still: %s", read(t, stat))
+	t.Errorf("it is there still: %s", reading(t, stat))
 }
 
 func TestAnInterruptEndsAStep(t *testing.T) {
@@ -389,14 +420,16 @@ func TestNothingIsLeftBehind(t *testing.T) {
 	if err := os.Chmod(filepath.Join(stale, "1-a"), 0o500); err != nil {
 		t.Fatal(err)
 	}
-	other, err := footing.Open(&plan.Plan{Dir: dir, Contenders: []plan.Contender{{Name: "z", Ground: plan.Ground{Place: plan.Place{Workspace: &plan.Workspace{From: plan.Lines{"in"}}}}}}}, clock.Start())
+	other, err := footing.Open(&plan.Plan{Dir: dir, Contenders: []plan.Contender{
+		{Name: "z", Ground: plan.Ground{Place: plan.Place{Workspace: &plan.Workspace{From: plan.Lines{"in"}}}}},
+	}}, clock.Start())
 	if err != nil {
 		t.Fatal(err)
 	}
-	if read(t, filepath.Join(stale, "lock")) != "no file" {
+	if reading(t, filepath.Join(stale, "lock")) != "no file" {
 		t.Error("what a killed run left is there still")
 	}
-	if read(t, filepath.Join(g.Dir(), "x")) != "1" {
+	if reading(t, filepath.Join(g.Dir(), "x")) != "1" {
 		t.Error("a run that goes on has lost its workspace to another")
 	}
 	other.Close()
@@ -408,22 +441,27 @@ func TestNothingIsLeftBehind(t *testing.T) {
 
 func TestWhatTheMachineCannotDoIsSaid(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
-	p := &plan.Plan{Footing: plan.Footing{OwnCPUs: plan.CPUs{1000}}, Contenders: []plan.Contender{{Name: "a", Ground: plan.Ground{Place: plan.Place{CPUs: plan.CPUs{0, 1001}}}}}}
+	p := &plan.Plan{Footing: plan.Footing{
+		OwnCPUs: plan.CPUs{1000},
+	}, Contenders: []plan.Contender{{Name: "a", Ground: plan.Ground{Place: plan.Place{CPUs: plan.CPUs{0, 1001}}}}}}
 	f, err := footing.Open(p, clock.Start())
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer f.Close()
 	cannot, err := f.Begin(t.Context())
-	if err != nil || len(cannot) != 2 || !strings.HasPrefix(cannot[0], "Pace Duel cannot be kept to processors 1000: this machine has ") || !strings.HasPrefix(cannot[1], "a cannot be kept to processors 0,1001") {
+	if err != nil || len(cannot) != 2 || !strings.HasPrefix(
+		cannot[0], "Pace Duel cannot be kept to processors 1000: this machine has ",
+	) || !strings.HasPrefix(cannot[1], "a cannot be kept to processors 0,1001") {
 		t.Errorf("cannot: %q, %v", cannot, err)
 	}
 }
 
 func TestStepsAreListedInTheirOrder(t *testing.T) {
 	src := "duel: x\nbaseline: a\ncourse: { stub: { takes: 1ms } }\ncontenders: { a: , b: }\npace: { repeat: 3 }\n" +
-		"footing: { workspace: { from: ., fresh: run }, caches: [cold, warm], stores: s, idle: 2s, before: { duel: A, round: B, heat: C, run: D }, after: { run: E } }\n"
-	p, err := plan.Read("x.duel.yaml", []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+		"footing: { workspace: { from: ., fresh: run }, caches: [cold, warm], stores: s, idle: 2s, before: { duel: A, " +
+		"round: B, heat: C, run: D }, after: { run: E } }\n"
+	p, err := read.Plan("x.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -434,11 +472,13 @@ func TestStepsAreListedInTheirOrder(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	cold := "before duel: A\nduel: first copy of .\nbefore round: B\nbefore heat: C\nrun: fresh copy of .\nbefore run: D\nrun: empty s\nrun: drop pages of the workspace\nrun: nothing for 2s\ntimed: wait 1ms\nafter run: E"
+	cold := "before duel: A\nduel: first copy of .\nbefore round: B\nbefore heat: C\nrun: fresh copy of .\nbefore run: " +
+		"D\nrun: empty s\nrun: drop pages of the workspace\nrun: nothing for 2s\ntimed: wait 1ms\nafter run: E"
 	if got := list(plan.Cold); got != cold {
 		t.Errorf("cold:\n%s\nwant\n%s", got, cold)
 	}
-	if got := list(plan.Warm); !strings.Contains(got, "before run: D\nrun: read pages of the workspace\n") || strings.Contains(got, "drop") || strings.Contains(got, "empty") {
+	if got := list(plan.Warm); !strings.Contains(got, "before run: D\nrun: read pages of the workspace\n") ||
+		strings.Contains(got, "drop") || strings.Contains(got, "empty") {
 		t.Errorf("warm:\n%s", got)
 	}
 }
@@ -453,7 +493,7 @@ func TestStepsAfterwardsSurviveAnInterrupt(t *testing.T) {
 		t.Fatal(err)
 	}
 	cancel()
-	if err := g.AfterRun(ctx, &contender.Shot{}); err != nil {
+	if err := g.AfterRun(ctx, &shots.Shot{}); err != nil {
 		t.Error(err)
 	}
 	if _, err := g.EndHeat(ctx); err != nil {
@@ -462,7 +502,7 @@ func TestStepsAfterwardsSurviveAnInterrupt(t *testing.T) {
 	if err := done(ctx); err != nil {
 		t.Error(err)
 	}
-	if got := read(t, filepath.Join(dir, "log")); got != "run\nheat\nround\n" {
+	if got := reading(t, filepath.Join(dir, "log")); got != "run\nheat\nround\n" {
 		t.Errorf("steps afterwards wrote %q", got)
 	}
 }

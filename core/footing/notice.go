@@ -9,8 +9,8 @@ import (
 	"paceduel/core/keeper"
 )
 
-// notice is a socket to which a service says that it is ready, by the protocol of sd_notify: datagrams of lines, one of which
-// is READY=1. Whoever sends it is not asked who they are: the socket lies in a folder that is the user's alone.
+// notice is a socket to which a service says that it is ready, by the protocol of sd_notify: datagrams of lines, one of
+// which is READY=1. Whoever sends it is not asked who they are: the socket lies in a folder that is the user's alone.
 type notice struct {
 	path   string
 	conn   *net.UnixConn

@@ -16,9 +16,9 @@ import (
 	"paceduel/core/units"
 )
 
-// What workspaces are copied from is out of reach for what is started for a contender: where we may, its processes see the
-// originals read-only (launch.Fence). Where we may not, and for contenders that have no workspace of them, originals are
-// hashed before the duel and held to that after each heat and at the end.
+// What workspaces are copied from is out of reach for what is started for a contender: where we may, its processes see
+// the originals read-only (launch.Fence). Where we may not, and for contenders that have no workspace of them,
+// originals are hashed before the duel and held to that after each heat and at the end.
 
 // ChangedError is a run in which originals of a workspace were changed, which ends it.
 type ChangedError struct {
@@ -36,11 +36,12 @@ func (e *ChangedError) Error() string {
 	if e.More > 0 {
 		text += fmt.Sprintf(" and %d more", e.More)
 	}
-	return text + "; put the originals right; a contender is to write where it stands (PWD names that), and others elsewhere"
+	return text +
+		"; put the originals right; a contender is to write where it stands (PWD names that), and others elsewhere"
 }
 
-// guardOriginals puts up the fences, and takes down what originals hold where somebody can still reach them. cannot says
-// why there is no fence, empty when there is.
+// guardOriginals puts up the fences, and takes down what originals hold where somebody can still reach them. cannot
+// says why there is no fence, empty when there is.
 func (f *Footing) guardOriginals(ctx context.Context) (cannot string, err error) {
 	var all, bases []string
 	for _, dir := range f.bases {
@@ -58,7 +59,8 @@ func (f *Footing) guardOriginals(ctx context.Context) (cannot string, err error)
 		fence, made := fences[of]
 		if !made && cannot == "" {
 			if fence, err = launch.NewFence(g.workspace.fixtures, bases); err != nil {
-				cannot = "originals of workspaces cannot be put out of reach (" + cause(err) + "): they are looked at after each heat"
+				cannot = "originals of workspaces cannot be put out of reach (" + err.Error() +
+					"): they are looked at after each heat"
 			} else {
 				f.fences = append(f.fences, fence)
 			}

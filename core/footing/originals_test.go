@@ -14,7 +14,8 @@ import (
 	"paceduel/core/plan"
 )
 
-// Where a fence can be had nothing reaches the originals; where it cannot, and for who stands outside, a change is seen.
+// Where a fence can be had nothing reaches the originals; where it cannot, and for who stands outside, a change is
+// seen.
 func TestOriginalsAreHeldToWhatTheyWere(t *testing.T) {
 	change := map[string]func(t *testing.T, dir string){
 		"written":       func(t *testing.T, dir string) { write(t, dir, "in/manifest.txt", "salt cow\n") },
@@ -54,8 +55,8 @@ func TestOriginalsAreHeldToWhatTheyWere(t *testing.T) {
 	}
 }
 
-// Files that this program writes while a duel is on may stand among the originals, and so may the workspaces: they are not
-// copied, and nobody is blamed for them.
+// Files that this program writes while a duel is on may stand among the originals, and so may the workspaces: they are
+// not copied, and nobody is blamed for them.
 func TestOurOwnFilesAreNoOriginals(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "manifest.txt", "salt cod\n", "here/kept", "1\n")
@@ -66,7 +67,8 @@ func TestOurOwnFilesAreNoOriginals(t *testing.T) {
 	defer growing.Close()
 	put := func(text string) {
 		t.Helper()
-		if err := files.Write(filepath.Join(dir, "out.svg"), func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); err != nil {
+		write := func(w io.Writer) error { _, err := io.WriteString(w, text); return err }
+		if err := files.Write(filepath.Join(dir, "out.svg"), write); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -90,8 +92,10 @@ func TestOurOwnFilesAreNoOriginals(t *testing.T) {
 	if _, err := f.Of("b").EndHeat(t.Context()); err != nil || f.Harm() != nil {
 		t.Error("what was ours is taken for harm once it is closed:", err, f.Harm())
 	}
-	for path, want := range map[string]string{"manifest.txt": "salt cod\n", "here/kept": "1\n", "shots.csv": "no file", "out.svg": "no file"} {
-		if got := read(t, filepath.Join(g.Dir(), path)); got != want {
+	for path, want := range map[string]string{
+		"manifest.txt": "salt cod\n", "here/kept": "1\n", "shots.csv": "no file", "out.svg": "no file",
+	} {
+		if got := reading(t, filepath.Join(g.Dir(), path)); got != want {
 			t.Errorf("the copy of %s holds %q; want %q", path, got, want)
 		}
 	}
@@ -104,14 +108,16 @@ func TestPWDIsWhereAStepStands(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("PWD", dir)
 	write(t, dir, "in/manifest.txt", "salt cod\n")
-	_, g := open(t, dir, "  workspace: in\n  before: { heat: 'cp manifest.txt kept && echo sole > \"$PWD/manifest.txt\"' }\n")
+	_, g := open(
+		t, dir, "  workspace: in\n  before: { heat: 'cp manifest.txt kept && echo sole > \"$PWD/manifest.txt\"' }\n",
+	)
 	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
 		t.Fatal(err)
 	}
-	if got := read(t, filepath.Join(g.Dir(), "manifest.txt")); got != "sole\n" {
+	if got := reading(t, filepath.Join(g.Dir(), "manifest.txt")); got != "sole\n" {
 		t.Errorf("the copy holds %q; want what the step wrote where PWD says", got)
 	}
-	if got := read(t, filepath.Join(dir, "in/manifest.txt")); got != "salt cod\n" {
+	if got := reading(t, filepath.Join(dir, "in/manifest.txt")); got != "salt cod\n" {
 		t.Errorf("the original holds %q now", got)
 	}
 }
@@ -120,7 +126,9 @@ func TestStepsOfAContenderCannotWriteOriginals(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "in/manifest.txt", "salt cod\n")
 	t.Setenv("ORIGINAL", filepath.Join(dir, "in/manifest.txt"))
-	f, g := open(t, dir, "  workspace: in\n  before: { duel: 'echo ling > \"$ORIGINAL\"', heat: 'echo sole > \"$ORIGINAL\"' }\n")
+	f, g := open(
+		t, dir, "  workspace: in\n  before: { duel: 'echo ling > \"$ORIGINAL\"', heat: 'echo sole > \"$ORIGINAL\"' }\n",
+	)
 	err := g.BeginHeat(t.Context(), plan.AsFound, 1)
 	if err == nil { // there is no fence here
 		if _, err := g.EndHeat(t.Context()); err != nil {
@@ -134,7 +142,7 @@ func TestStepsOfAContenderCannotWriteOriginals(t *testing.T) {
 	if !strings.Contains(err.Error(), "Read-only file system") {
 		t.Fatal(err)
 	}
-	if got := read(t, filepath.Join(dir, "in/manifest.txt")); got != "ling\n" {
+	if got := reading(t, filepath.Join(dir, "in/manifest.txt")); got != "ling\n" {
 		t.Errorf("the original holds %q; want what the step before the duel made", got)
 	}
 }

@@ -13,9 +13,9 @@ import (
 	"paceduel/core/files"
 )
 
-// ownFiles are the files that this program writes itself. They may stand among the originals, where a workspace is copied from
-// the folder that its user stands in: the shots of a run, its logbook, what a shell was told to put our words into, and the
-// workspaces themselves. They are neither copied nor taken for something that a contender changed.
+// ownFiles are the files that this program writes itself. They may stand among the originals, where a workspace is
+// copied from the folder that its user stands in: the shots of a run, its logbook, what a shell was told to put our
+// words into, and the workspaces themselves. They are neither copied nor taken for something that a contender changed.
 type ownFiles struct {
 	places []os.FileInfo // folders that hold workspaces
 	open   map[file]bool
@@ -43,7 +43,8 @@ func findOwn(bases []string) ownFiles {
 		}
 		flags, err := unix.FcntlInt(uintptr(fd), unix.F_GETFL, 0)
 		var stat unix.Stat_t
-		if err == nil && flags&unix.O_ACCMODE != unix.O_RDONLY && unix.Fstat(fd, &stat) == nil && stat.Mode&unix.S_IFMT == unix.S_IFREG {
+		if err == nil && flags&unix.O_ACCMODE != unix.O_RDONLY && unix.Fstat(fd, &stat) == nil &&
+			stat.Mode&unix.S_IFMT == unix.S_IFREG {
 			o.open[file{uint64(stat.Dev), stat.Ino}] = true
 		}
 	}

@@ -101,7 +101,9 @@ func residency(ctx context.Context, paths []string) (float64, error) {
 		}
 		defer unix.Munmap(data)
 		pages := make([]byte, (length+size-1)/size)
-		if _, _, errno := unix.Syscall(unix.SYS_MINCORE, uintptr(unsafe.Pointer(&data[0])), uintptr(length), uintptr(unsafe.Pointer(&pages[0]))); errno != 0 {
+		if _, _, errno := unix.Syscall(
+			unix.SYS_MINCORE, uintptr(unsafe.Pointer(&data[0])), uintptr(length), uintptr(unsafe.Pointer(&pages[0])),
+		); errno != 0 {
 			return fmt.Errorf("ask what of %s is in memory: %w", path, errno)
 		}
 		for _, p := range pages {

@@ -9,10 +9,10 @@ import (
 	"syscall"
 	"time"
 
-	"paceduel/core/contender"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
@@ -72,8 +72,8 @@ func (g *Ground) ServicePID() int {
 // WatchEvery is how often what the contender's service holds is to be looked at.
 func (g *Ground) WatchEvery() time.Duration { return g.said.Service.Watch.D() }
 
-// ServiceCPU, when not nil, says exactly how much CPU time the contender's service has used; limits are those that it is held
-// to, in words.
+// ServiceCPU, when not nil, says exactly how much CPU time the contender's service has used; limits are those that it
+// is held to, in words.
 func (g *Ground) ServiceCPU() (cpu func() time.Duration, limits string) {
 	if g.service == nil || g.service.group == nil {
 		return nil, ""
@@ -81,8 +81,8 @@ func (g *Ground) ServiceCPU() (cpu func() time.Duration, limits string) {
 	return g.service.cpu(), g.service.said.Limits.Words()
 }
 
-// ServiceKilled is how many processes of the contender's service the kernel has killed for wanting more memory than they may
-// have, since it started.
+// ServiceKilled is how many processes of the contender's service the kernel has killed for wanting more memory than
+// they may have, since it started.
 func (g *Ground) ServiceKilled() int64 {
 	if g.service == nil || g.service.group == nil {
 		return 0
@@ -110,7 +110,9 @@ func (g *Ground) meet() error {
 // there says that the running service has ended; nil while it is there, and where there is none.
 func (g *Ground) there() error {
 	if g.running != 0 && syscall.Kill(g.running, 0) == syscall.ESRCH {
-		return &ServiceError{Does: g.said.Service.Summary(), Why: fmt.Sprintf("is not there: no process has the number %d", g.running)}
+		return &ServiceError{
+			Does: g.said.Service.Summary(), Why: fmt.Sprintf("is not there: no process has the number %d", g.running),
+		}
 	}
 	return nil
 }
@@ -119,7 +121,9 @@ func (g *Ground) there() error {
 func (g *Ground) create(ctx context.Context, level string) (*service, result.Start, error) {
 	s := g.said.Service
 	var start result.Start
-	scope := map[string]*scope{plan.EveryDuel: &g.f.duel, plan.EveryRound: &g.f.round, plan.EveryHeat: &g.heat, plan.EveryRun: &g.run}[level]
+	scope := map[string]*scope{
+		plan.EveryDuel: &g.f.duel, plan.EveryRound: &g.f.round, plan.EveryHeat: &g.heat, plan.EveryRun: &g.run,
+	}[level]
 	g.output.Store(nil) // what the one before said is over
 	if len(s.Prepare) > 0 {
 		g.tell(Preparing, 0)
@@ -132,7 +136,9 @@ func (g *Ground) create(ctx context.Context, level string) (*service, result.Sta
 		start.Prepared += g.f.clock.Now() - began
 	}
 	g.tell(Starting, 0)
-	v, err := begin(*s, g.f.clock, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), g.Setup(), g.f.cgroups)
+	v, err := begin(
+		*s, g.f.clock, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), g.Setup(), g.f.cgroups,
+	)
 	if err != nil {
 		g.tell(Died, 0)
 		return nil, start, err
@@ -194,7 +200,10 @@ func (g *Ground) Rush(ctx context.Context) error {
 		if err == nil {
 			took := v.isReady - v.created
 			g.starts[len(g.starts)-1].Ready = took
-			g.costs = append(g.costs, result.Cost{When: s.Fresh, Start: true, What: "start " + s.Summary(), Times: 1, Took: took, Said: "ready in " + units.Duration(took) + ", under load"})
+			g.costs = append(g.costs, result.Cost{
+				When: s.Fresh, Start: true, What: "start " + s.Summary(), Times: 1, Took: took,
+				Said: "ready in " + units.Duration(took) + ", under load",
+			})
 		}
 		return err
 	}
@@ -223,8 +232,8 @@ func (g *Ground) heard() {
 }
 
 // answered adds to the latest start of a run what became of its one shot.
-func (g *Ground) answered(shot *contender.Shot) {
-	if n := len(g.starts); n > 0 && g.service != nil && g.starts[n-1].At == g.service.created && shot.Class == contender.OK {
+func (g *Ground) answered(shot *shots.Shot) {
+	if n := len(g.starts); n > 0 && g.service != nil && g.starts[n-1].At == g.service.created && shot.Class == shots.OK {
 		start := &g.starts[n-1]
 		start.Asked, start.First, start.FirstTook = shot.Start-start.At, shot.End-start.At, shot.Latency()
 	}
@@ -239,7 +248,9 @@ func (g *Ground) dismiss(level string) {
 	g.heard()
 	g.tell(Stopping, 0)
 	began := g.f.clock.Now()
-	g.cost(result.Cost{When: "after " + level, What: "stop " + s.Summary()}, func() (string, error) { return g.service.stop(), nil })
+	g.cost(result.Cost{
+		When: "after " + level, What: "stop " + s.Summary(),
+	}, func() (string, error) { return g.service.stop(), nil })
 	g.tell(Stopped, g.f.clock.Now()-began)
 	g.service = nil
 }

@@ -74,10 +74,13 @@ func (v *service) cpu() func() time.Duration {
 // look is how often a service is looked at until it is ready.
 const look = 500 * time.Microsecond
 
-// begin creates a service's process; it is not ready yet. The setup's port is put into texts.
-func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, setup contender.Setup, cgroups *meter.Hierarchy) (*service, error) {
+// begin creates a service's process; it is not ready yet. The setup's port is put into texts. It is long since a start
+// is one sequence, each part of which undoes the ones before when it fails.
+func begin(
+	s plan.Service, clk *clock.Clock, dir, planDir string, env []string, setup contender.Setup, cgroups *meter.Hierarchy,
+) (*service, error) {
 	fail := func(why string, err error) (*service, error) {
-		return nil, &ServiceError{Does: s.Summary(), Why: why + ": " + cause(err)}
+		return nil, &ServiceError{Does: s.Summary(), Why: why + ": " + err.Error()}
 	}
 	argv := []string{"/bin/sh", "-c", setup.Fill(s.Shell)}
 	if s.Shell == "" {
@@ -114,7 +117,10 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 		seat.Release()
 		return fail("cannot be listened to", err)
 	}
-	v := &service{said: s, clock: clk, cmd: exec.Command(program, argv[1:]...), seat: seat, mark: keeper.NewMark(), output: newLastOutput(clk, s.Ready.Line, s.Marks), read: make(chan struct{}), gone: make(chan struct{})}
+	v := &service{
+		said: s, clock: clk, cmd: exec.Command(program, argv[1:]...), seat: seat, mark: keeper.NewMark(),
+		output: newLastOutput(clk, s.Ready.Line, s.Marks), read: make(chan struct{}), gone: make(chan struct{}),
+	}
 	v.cmd.Dir, v.cmd.Stdout, v.cmd.Stderr = own, w, w
 	env = append(env, "PORT="+setup.Port, string(v.mark))
 	for name, value := range s.Env {
@@ -139,7 +145,9 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 		env = append(env, "NOTIFY_SOCKET="+v.notice.path)
 	}
 	if s.Limits != nil && cgroups != nil {
-		if v.group, err = cgroups.NewGroup(meter.Limits{Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU)}); err != nil {
+		if v.group, err = cgroups.NewGroup(meter.Limits{
+			Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU),
+		}); err != nil {
 			return quit("cannot be held to its limits", err)
 		}
 	}
@@ -165,8 +173,8 @@ func begin(s plan.Service, clk *clock.Clock, dir, planDir string, env []string, 
 	return v, nil
 }
 
-// lastWords is how long the output of a service that has ended may take to come to its end: a process that left its group may
-// hold it open for as long as it likes.
+// lastWords is how long the output of a service that has ended may take to come to its end: a process that left its
+// group may hold it open for as long as it likes.
 const lastWords = 100 * time.Millisecond
 
 // attr is what its process is created with.
@@ -245,7 +253,10 @@ func (v *service) ready(ctx context.Context, dir string, setup contender.Setup) 
 		case <-v.gone:
 			return v.died()
 		case <-limit.C:
-			return &ServiceError{v.said.Summary(), fmt.Sprintf("was not ready after %s (%s)", v.said.Limit.D(), v.said.Ready.Words()), v.output.tail()}
+			return &ServiceError{
+				v.said.Summary(), fmt.Sprintf("was not ready after %s (%s)", v.said.Limit.D(), v.said.Ready.Words()),
+				v.output.tail(),
+			}
 		case <-ctx.Done():
 			return ctx.Err()
 		}
@@ -293,7 +304,10 @@ func (v *service) seen(dir string, setup contender.Setup) func(context.Context) 
 	}
 }
 
-var signals = map[string]syscall.Signal{"TERM": syscall.SIGTERM, "INT": syscall.SIGINT, "QUIT": syscall.SIGQUIT, "HUP": syscall.SIGHUP, "KILL": syscall.SIGKILL}
+var signals = map[string]syscall.Signal{
+	"TERM": syscall.SIGTERM, "INT": syscall.SIGINT, "QUIT": syscall.SIGQUIT, "HUP": syscall.SIGHUP,
+	"KILL": syscall.SIGKILL,
+}
 
 // stop asks the service to end, waits for as long as it is given, and kills its group.
 func (v *service) stop() (how string) {
@@ -317,8 +331,8 @@ func (v *service) stop() (how string) {
 	return "killed after " + v.said.Stop.Grace.D().String()
 }
 
-// lastOutput keeps the end of what is written to it, when the first of it came, what it tells of itself at its beginning,
-// and tells when a line of it matches.
+// lastOutput keeps the end of what is written to it, when the first of it came, what it tells of itself at its
+// beginning, and tells when a line of it matches.
 type lastOutput struct {
 	mu      sync.Mutex
 	clock   *clock.Clock
@@ -333,7 +347,8 @@ type lastOutput struct {
 
 const (
 	maxLine = marks.MaxLine
-	// maxMarked is how much of a service's output is searched for marks: what it tells of its start stands at its beginning.
+	// maxMarked is how much of a service's output is searched for marks: what it tells of its start stands at its
+	// beginning.
 	maxMarked = 64 << 10
 )
 
@@ -394,7 +409,9 @@ func (o *lastOutput) told() (first time.Duration, list []result.StartMark) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.marks != nil {
-		o.marks.Each(func(full string, took time.Duration) { list = append(list, result.StartMark{Name: full, Took: took}) })
+		for _, m := range o.marks.List() {
+			list = append(list, result.StartMark{Name: m.Name, Unit: m.Unit, Value: m.Value})
+		}
 	}
 	return o.first, list
 }

@@ -17,9 +17,10 @@ import (
 	"time"
 
 	"paceduel/core/clock"
-	"paceduel/core/contender"
 	"paceduel/core/footing"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
+	"paceduel/core/shots"
 	"paceduel/internal/sample"
 )
 
@@ -67,8 +68,11 @@ func servingAfter(t *testing.T, before, how, rest string) (*footing.Footing, *fo
 	if err != nil {
 		t.Fatal(err)
 	}
-	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\ncontenders:\n  b:\n  a: { service: { shell: '" + before + "exec " + self + " ${PORT}', env: { FOOTING_BOARD: " + how + " }" + rest + " } }\n"
-	p, err := plan.Read(filepath.Join(t.TempDir(), "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}, Lookup: func(string) (string, bool) { return "", false }})
+	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\ncontenders:\n  b:\n  a: { " +
+		"service: { shell: '" + before + "exec " + self + " ${PORT}', env: { FOOTING_BOARD: " + how + " }" + rest + " } }\n"
+	p, err := read.Plan(filepath.Join(t.TempDir(), "p.duel.yaml"), []byte(src), read.Options{
+		Kinds: []plan.Kind{sample.Stub().Kind}, Lookup: func(string) (string, bool) { return "", false },
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +99,9 @@ func ask(g *footing.Ground, path string) string {
 }
 
 func TestAServiceIsFreshOrKept(t *testing.T) {
-	for fresh, want := range map[string]string{"run": "ABCDEFGH", "heat": "AABBCCDD", "round": "AAAABBBB", "duel": "AAAAAAAA"} {
+	for fresh, want := range map[string]string{
+		"run": "ABCDEFGH", "heat": "AABBCCDD", "round": "AAAABBBB", "duel": "AAAAAAAA",
+	} {
 		t.Run(fresh, func(t *testing.T) {
 			f, g := serving(t, "answers", ", fresh: "+fresh)
 			names := map[string]string{}
@@ -113,7 +119,7 @@ func TestAServiceIsFreshOrKept(t *testing.T) {
 						names[pid] = string(rune('A' + len(names)))
 					}
 					got += names[pid]
-					if err := g.AfterRun(t.Context(), &contender.Shot{}); err != nil {
+					if err := g.AfterRun(t.Context(), &shots.Shot{}); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -147,7 +153,10 @@ func TestAServiceIsFreshOrKept(t *testing.T) {
 }
 
 func TestWaysToBeReady(t *testing.T) {
-	for _, way := range []string{"", ", ready: { url: 'http://127.0.0.1:${PORT}/x', status: 200 }", ", ready: { line: '^open on [0-9]+$' }", ", ready: { file: ready }", ", ready: { notify: true }"} {
+	for _, way := range []string{
+		"", ", ready: { url: 'http://127.0.0.1:${PORT}/x', status: 200 }", ", ready: { line: '^open on [0-9]+$' }",
+		", ready: { file: ready }", ", ready: { notify: true }",
+	} {
 		_, g := serving(t, "answers", way)
 		if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
 			t.Errorf("ready%s: %v", way, err)
@@ -156,7 +165,8 @@ func TestWaysToBeReady(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(seen.Costs) != 2 || !strings.HasPrefix(seen.Costs[0].Said, "ready in ") || seen.Costs[1].Said != "ended at TERM" {
+		if len(seen.Costs) != 2 || !strings.HasPrefix(seen.Costs[0].Said, "ready in ") ||
+			seen.Costs[1].Said != "ended at TERM" {
 			t.Errorf("ready%s: costs %+v", way, seen.Costs)
 		}
 	}
@@ -203,7 +213,7 @@ func TestWhatLeftAServicesGroupEndsWithIt(t *testing.T) {
 	if _, err := g.EndHeat(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if text := read(t, stat); text != "no file" {
+	if text := reading(t, stat); text != "no file" {
 		t.Errorf("it is there still: %s", text)
 	}
 }
@@ -221,7 +231,8 @@ func TestAServiceThatDiesEndsItsHeat(t *testing.T) {
 	case <-time.After(10 * time.Second):
 		t.Fatal("nobody noticed")
 	}
-	if err := release(false); err == nil || !strings.Contains(err.Error(), "ended (exit code 9)") || !strings.Contains(err.Error(), "struck a rock") {
+	if err := release(false); err == nil || !strings.Contains(err.Error(), "ended (exit code 9)") ||
+		!strings.Contains(err.Error(), "struck a rock") {
 		t.Errorf("why it died: %v", err)
 	}
 	if _, err := g.EndHeat(t.Context()); err != nil {
@@ -245,9 +256,13 @@ func TestAServiceStartsColdOrWarm(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	write(t, dir, "yard/tables", strings.Repeat("tide", 50_000), "yard/cache/old", "x")
-	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\nfooting: { workspace: { from: yard }, stores: cache, caches: [cold, warm] }\ncontenders:\n  b:\n" +
-		"  a: { service: { prepare: 'ls cache > prepared', shell: 'cat tables > /dev/null; echo open; exec sleep 100', ready: { line: open } } }\n"
-	p, err := plan.Read(filepath.Join(dir, "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+	src := "duel: Board\nbaseline: a\ncourse: { stub: { takes: 1us } }\npace: { repeat: 3 }\nfooting: { workspace: { " +
+		"from: yard }, stores: cache, caches: [cold, warm] }\ncontenders:\n  b:\n" +
+		"  a: { service: { prepare: 'ls cache > prepared', shell: 'cat tables > /dev/null; echo open; exec sleep 100', " +
+		"ready: { line: open } } }\n"
+	p, err := read.Plan(filepath.Join(dir, "p.duel.yaml"), []byte(src), read.Options{
+		Kinds: []plan.Kind{sample.Stub().Kind},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -263,7 +278,8 @@ func TestAServiceStartsColdOrWarm(t *testing.T) {
 	f.OnService = func(n footing.News) { stages = append(stages, n.Stage) }
 	g := f.Of("a")
 	for state, want := range map[plan.State]string{
-		plan.Cold: "fresh copy of yard, empty cache, drop pages of the workspace, ls cache > prepared, start ", plan.Warm: "fresh copy of yard, read pages of the workspace, ls cache > prepared, start ",
+		plan.Cold: "fresh copy of yard, empty cache, drop pages of the workspace, ls cache > prepared, start ",
+		plan.Warm: "fresh copy of yard, read pages of the workspace, ls cache > prepared, start ",
 	} {
 		if err := g.BeginHeat(t.Context(), state, 1); err != nil {
 			t.Fatal(err)
@@ -279,7 +295,8 @@ func TestAServiceStartsColdOrWarm(t *testing.T) {
 		if got := strings.Join(did, ", "); !strings.HasPrefix(got, want) {
 			t.Errorf("%s: did %s; want %s", state, got, want)
 		}
-		if len(seen.Starts) != 1 || seen.Starts[0].Prepared <= 0 || seen.Starts[0].Output <= 0 || seen.Starts[0].Output > seen.Starts[0].Ready {
+		if len(seen.Starts) != 1 || seen.Starts[0].Prepared <= 0 || seen.Starts[0].Output <= 0 ||
+			seen.Starts[0].Output > seen.Starts[0].Ready {
 			t.Errorf("%s: starts %+v", state, seen.Starts)
 		}
 		var listed []string
@@ -290,7 +307,9 @@ func TestAServiceStartsColdOrWarm(t *testing.T) {
 			t.Errorf("%s: lists %s; want %s", state, got, want)
 		}
 	}
-	if want := []footing.Stage{footing.Preparing, footing.Starting, footing.Ready, footing.Stopping, footing.Stopped}; !slices.Equal(stages[:5], want) {
+	if want := []footing.Stage{
+		footing.Preparing, footing.Starting, footing.Ready, footing.Stopping, footing.Stopped,
+	}; !slices.Equal(stages[:5], want) {
 		t.Errorf("stages %v; want %v", stages, want)
 	}
 }
@@ -302,7 +321,7 @@ func TestWhereAServiceStands(t *testing.T) {
 	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.TrimSpace(read(t, filepath.Join(g.Dir(), "where"))); got != g.Dir() {
+	if got := strings.TrimSpace(reading(t, filepath.Join(g.Dir(), "where"))); got != g.Dir() {
 		t.Errorf("PWD is %q; want %q", got, g.Dir())
 	}
 	if _, err := g.EndHeat(t.Context()); err != nil {

@@ -47,8 +47,11 @@ type scope struct {
 // maxSaid is what is kept of a step's output, from its end.
 const maxSaid = 2 << 10
 
-// step runs one shell line in dir, at a place, and returns the end of what it printed. What it leaves running belongs to s.
-func (s *scope) step(ctx context.Context, when, line, dir string, env []string, at launch.Place) (said string, err error) {
+// step runs one shell line in dir, at a place, and returns the end of what it printed. What it leaves running belongs
+// to s.
+func (s *scope) step(
+	ctx context.Context, when, line, dir string, env []string, at launch.Place,
+) (said string, err error) {
 	fail := func(why string) (string, error) { return said, &StepError{when, line, why, said} }
 	k, err := keeper.Shared()
 	if err != nil {
@@ -71,7 +74,8 @@ func (s *scope) step(ctx context.Context, when, line, dir string, env []string, 
 	if s.mark == "" {
 		s.mark = keeper.NewMark()
 	}
-	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, launch.Environment(dir, append(env, string(s.mark))...), out, out // a file: nobody who holds on to it is waited for
+	// a file: nobody who holds on to it is waited for
+	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = dir, launch.Environment(dir, append(env, string(s.mark))...), out, out
 	if err := launch.Start(cmd, at, seat); err != nil {
 		seat.Release()
 		return fail(err.Error())
@@ -97,8 +101,8 @@ func (s *scope) step(ctx context.Context, when, line, dir string, env []string, 
 	return said, nil
 }
 
-// end ends what the scope's steps left running. A group's number may have passed to strangers by now, so only members of
-// our own session are ended.
+// end ends what the scope's steps left running. A group's number may have passed to strangers by now, so only members
+// of our own session are ended.
 func (s *scope) end() {
 	for i, group := range s.groups {
 		if ours(group) {

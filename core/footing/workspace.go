@@ -217,7 +217,8 @@ func (c *copier) link(from, rel, to string, deep int) error {
 		return err
 	}
 	real, err := filepath.EvalSymlinks(from)
-	inside := !filepath.IsAbs(target) && (err != nil && filepath.IsLocal(filepath.Join(filepath.Dir(rel), target)) || err == nil && strings.HasPrefix(real, c.root+"/"))
+	inside := !filepath.IsAbs(target) && (err != nil && filepath.IsLocal(filepath.Join(filepath.Dir(rel), target)) ||
+		err == nil && strings.HasPrefix(real, c.root+"/"))
 	if inside {
 		if err := os.Symlink(target, to); err != nil {
 			return err

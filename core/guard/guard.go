@@ -1,9 +1,9 @@
 // Package guard keeps us from reaching anybody but this machine and the hosts that a plan allows.
 //
-// It is the one place where this program looks up a name or opens a connection to an address from a plan, an answer or a
-// redirect: who needs a connection asks a Guard for it, and who opens sockets itself takes an Address, which only a Guard
-// makes. What is refused is neither dialled nor looked up. A Guard is a value that does not change; its methods may be
-// called from anywhere. What is sent over a connection is left to whoever opened it.
+// It is the one place where this program looks up a name or opens a connection to an address from a plan, an answer or
+// a redirect: who needs a connection asks a Guard for it, and who opens sockets itself takes an Address, which only a
+// Guard makes. What is refused is neither dialled nor looked up. A Guard is a value that does not change; its methods
+// may be called from anywhere. What is sent over a connection is left to whoever opened it.
 package guard
 
 import (
@@ -40,9 +40,13 @@ func (e *RefusedError) Error() string {
 }
 
 // Try is what to do about a host that may not be reached.
-func Try(host string) string {
-	return fmt.Sprintf("if you may put load on it, add the line: allow: [%s]", host)
-}
+func Try(host string) string { return TryLine + "[" + host + "]" }
+
+// TryLine is what Try says before the host, TryWords its part that does not speak of a line in a plan.
+const (
+	TryWords = "if you may put load on it, "
+	TryLine  = TryWords + "add the line: allow: "
+)
 
 // ParseURL reads an address that can be asked: one with a host, in clear or over TLS.
 func ParseURL(text string) (*url.URL, error) {
@@ -78,7 +82,8 @@ type Address struct{ at netip.AddrPort }
 // AddrPort is the address itself, never one of IPv4 in IPv6.
 func (a Address) AddrPort() netip.AddrPort { return a.at }
 
-// Addresses lists the addresses of a host, those of IPv4 first since that is what most services on this machine listen on.
+// Addresses lists the addresses of a host, those of IPv4 first since that is what most services on this machine listen
+// on.
 func (g Guard) Addresses(ctx context.Context, host, port string) (out []Address, err error) {
 	if err := g.Check(host); err != nil {
 		return nil, err
@@ -149,8 +154,8 @@ func (g Guard) Redirect(next *http.Request) error {
 // mostRedirects is how many redirects a Client follows.
 const mostRedirects = 10
 
-// Client asks over HTTP whom the guard lets it, over a new connection each time and no proxy, with a limit for the whole
-// answer.
+// Client asks over HTTP whom the guard lets it, over a new connection each time and no proxy, with a limit for the
+// whole answer.
 func (g Guard) Client(limit time.Duration) *http.Client {
 	return &http.Client{
 		Timeout:   limit,

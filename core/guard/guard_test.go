@@ -17,10 +17,16 @@ func TestWhoMayBeReached(t *testing.T) {
 		host string
 		may  bool
 	}{
-		{"127.0.0.1", true}, {"127.9.8.7", true}, {"::1", true}, {"localhost", true}, {"LocalHost", true}, {"::ffff:127.0.0.1", true},
+		{"127.0.0.1", true}, {"127.9.8.7", true}, {"::1", true}, {"localhost", true}, {"LocalHost", true}, {
+			"::ffff:127.0.0.1", true,
+		},
 		{"quay.example", true}, {"10.9.9.9", true},
-		{"", false}, {"0.0.0.0", false}, {"::", false}, {"10.1.2.3", false}, {"127.1", false}, {"2130706433", false}, {"0x7f000001", false},
-		{"localhost.", false}, {"a.localhost", false}, {"far.example", false}, {"QUAY.example", false}, {"::ffff:10.1.2.3", false}, {"fe80::1%lo", false},
+		{"", false}, {"0.0.0.0", false}, {"::", false}, {"10.1.2.3", false}, {"127.1", false}, {
+			"2130706433", false,
+		}, {"0x7f000001", false},
+		{"localhost.", false}, {
+			"a.localhost", false,
+		}, {"far.example", false}, {"QUAY.example", false}, {"::ffff:10.1.2.3", false}, {"fe80::1%lo", false},
 		{"localhost.far.example", false}, {"10.9.9.9.", false},
 	}
 	g := guard.New([]string{"quay.example", "10.9.9.9"})
@@ -101,7 +107,8 @@ func TestAClientStaysHere(t *testing.T) {
 func TestAddressesThatCanBeAsked(t *testing.T) {
 	for text, ok := range map[string]bool{
 		"http://127.0.0.1:8080/health": true, "https://[::1]/": true,
-		"127.0.0.1:8080": false, "file:///etc/hosts": false, "http:///health": false, "gopher://quay/": false, "http://[": false, "": false,
+		"127.0.0.1:8080": false, "file:///etc/hosts": false, "http:///health": false, "gopher://quay/": false,
+		"http://[": false, "": false,
 	} {
 		if u, err := guard.ParseURL(text); (err == nil) != ok || ok && u.String() != text {
 			t.Errorf("ParseURL(%q) = %v, %v", text, u, err)

@@ -3,24 +3,27 @@ package judge
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
 // Caution weakens a verdict.
 type Caution struct {
 	Kind      CautionKind
-	What      string // with its figure
-	Try       string // what to do about it
-	See       Place  // that shows it
-	Contender string // that it is of; empty: all
-	Round     int    // that it is of; 0: all
+	What      string   // with its figure
+	Try       string   // what to do about it
+	See       Evidence // that shows it
+	Contender string   // that it is of; empty: all
+	Round     int      // that it is of; 0: all
 }
 
 // CautionKind is what sort of thing weakens a verdict. The names are part of what paceduel judge writes.
@@ -55,19 +58,19 @@ const (
 	ClimbEnds      CautionKind = "climb ends"
 )
 
-// Place is where the figures behind a caution can be seen.
-type Place string
+// Evidence is what shows the figures behind a caution. Where it is to be seen is left to whoever shows it.
+type Evidence string
 
-// The places.
+// The evidence there is, by the words that reports use for it.
 const (
-	SeeLadder  Place = "verdict"
-	SeeShape   Place = "distribution"
-	SeeRounds  Place = "rounds"
-	SeeStart   Place = "start"
-	SeeMemory  Place = "memory"
-	SeeWeighIn Place = "weigh-in"
-	SeeFooting Place = "footing"
-	SeeAsk     Place = "ask"
+	InRatios  Evidence = "verdict"
+	InShapes  Evidence = "distribution"
+	InHeats   Evidence = "rounds"
+	InStarts  Evidence = "start"
+	InMemory  Evidence = "memory"
+	InAnswers Evidence = "weigh-in"
+	InFooting Evidence = "footing"
+	InPlan    Evidence = "ask"
 )
 
 // Thresholds of the cautions.
@@ -98,8 +101,12 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, footingCautions(r)...)
 	host := append(hostCautions(r), briefCaution(r)...)
 	out = append(out, host...)
-	if v.Mirror == nil && slices.ContainsFunc(host, func(c Caution) bool { return c.Kind == OtherLoad || c.Kind == Busy }) {
-		out = append(out, Caution{Kind: Noise, See: SeeLadder, What: "this machine was not quiet, and how much it differs from itself is not known", Try: "paceduel run --mirror runs the baseline against itself, too"})
+	if v.Mirror == nil &&
+		slices.ContainsFunc(host, func(c Caution) bool { return c.Kind == OtherLoad || c.Kind == Busy }) {
+		out = append(out, Caution{
+			Kind: Noise, See: InRatios, What: "this machine was not quiet, and how much it differs from itself is not known",
+			Try: "paceduel run --mirror runs the baseline against itself, too",
+		})
 	}
 	out = append(out, workCautions(r)...)
 	out = append(out, rateCautions(r)...)
@@ -108,7 +115,10 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, serviceCautions(r)...)
 	for _, e := range r.Entrants {
 		if e.Avoid != "" {
-			out = append(out, Caution{Kind: NotFor, See: SeeAsk, Contender: e.Name, What: fmt.Sprintf("%s is not for when %s", e.Name, e.Avoid), Try: "the plan says so"})
+			out = append(out, Caution{
+				Kind: NotFor, See: InPlan, Contender: e.Name, What: fmt.Sprintf("%s is not for when %s", e.Name, e.Avoid),
+				Try: "the plan says so",
+			})
 		}
 	}
 	out = append(out, climbCautions(f)...)
@@ -118,11 +128,14 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 // courseCautions say how the run went.
 func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 	add := func(kind CautionKind, contender, try, what string, args ...any) {
-		out = append(out, Caution{Kind: kind, See: SeeRounds, Contender: contender, What: fmt.Sprintf(what, args...), Try: try})
+		out = append(out, Caution{Kind: kind, See: InHeats, Contender: contender, What: fmt.Sprintf(what, args...), Try: try})
 	}
 	switch r.Ending {
 	case result.Interrupted:
-		add(Ended, "", "run it again for the full number of rounds", "interrupted: %d of %d rounds are complete", v.Rounds, r.Plan.Rounds)
+		add(
+			Ended, "", "run it again for the full number of rounds", "interrupted: %d of %d rounds are complete", v.Rounds,
+			r.Plan.Rounds,
+		)
 	case result.CutOff:
 		add(Ended, "", "run it again", "cut off in mid-run: %d of %d rounds are complete", v.Rounds, r.Plan.Rounds)
 	case result.Failed:
@@ -130,20 +143,29 @@ func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 	}
 	for _, e := range r.Entrants {
 		if failed, shots := failures(r, e.Name, result.AnyState); failed > 0 {
-			add(Failing, e.Name, "compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
-				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name))
+			add(
+				Failing, e.Name, "compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
+				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name),
+			)
 		}
 	}
 	for _, e := range r.Entrants {
 		if t := total(r, e.Name, result.AnyState); t.left > 0 {
-			add(LeftBehind, e.Name, "have it end what it starts, or wait for it: what was left ran beside others until it was ended", "%s left %s behind in %s", e.Name, processes(t.left), units.Plural(int(t.shots), "run"))
+			add(
+				LeftBehind, e.Name,
+				"have it end what it starts, or wait for it: what was left ran beside others until it was ended",
+				"%s left %s behind in %s", e.Name, processes(t.left), units.Plural(int(t.shots), "run"),
+			)
 		}
 		if e.LeftOut > 0 {
 			add(Ended, e.Name, "run it again with all", "%s was left out from round %d on", e.Name, e.LeftOut)
 		}
 	}
 	if r.Paused > pausedLong {
-		add(Paused, "", "compare within one sitting", "the run was paused for %s: the machine may have changed meanwhile", units.Duration(r.Paused))
+		add(
+			Paused, "", "compare within one sitting", "the run was paused for %s: the machine may have changed meanwhile",
+			units.Duration(r.Paused),
+		)
 	}
 	return out
 }
@@ -157,7 +179,10 @@ const (
 // footingCautions say what of the footing could not be had.
 func footingCautions(r *result.Result) (out []Caution) {
 	for _, text := range r.Footing.Cannot {
-		out = append(out, Caution{Kind: Ground, See: SeeFooting, What: text, Try: "see under footing; run it where the machine can, or take it out of the plan"})
+		out = append(out, Caution{
+			Kind: Ground, See: InFooting, What: text,
+			Try: "see under footing; run it where the machine can, or take it out of the plan",
+		})
 	}
 	for _, e := range r.Entrants {
 		stopped, first := 0, ""
@@ -181,16 +206,31 @@ func footingCautions(r *result.Result) (out []Caution) {
 			}
 		}
 		if stopped > 0 {
-			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: %s stopped by the footing: %s", e.Name, units.Plural(stopped, "heat"), first), Try: "mend that step; stopped heats are kept and not judged"})
+			out = append(out, Caution{
+				Kind: Ground, See: InFooting,
+				What: fmt.Sprintf("%s: %s stopped by the footing: %s", e.Name, units.Plural(stopped, "heat"), first),
+				Try:  "mend that step; stopped heats are kept and not judged",
+			})
 		}
 		if cold > coldLeftFrac {
-			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: up to %s of its pages were still in memory before cold runs", e.Name, units.Share(cold)), Try: "its cold figures are too good: see that nobody else uses those files, or keep the workspace on a disk"})
+			out = append(out, Caution{
+				Kind: Ground, See: InFooting,
+				What: fmt.Sprintf("%s: up to %s of its pages were still in memory before cold runs", e.Name, units.Share(cold)),
+				Try:  "its cold figures are too good: see that nobody else uses those files, or keep the workspace on a disk",
+			})
 		}
 		if warm > warmLacksFrac {
-			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: up to %s of its pages were not in memory before warm runs", e.Name, units.Share(warm)), Try: "its warm figures are too bad: see whether the machine has memory enough"})
+			out = append(out, Caution{
+				Kind: Ground, See: InFooting,
+				What: fmt.Sprintf("%s: up to %s of its pages were not in memory before warm runs", e.Name, units.Share(warm)),
+				Try:  "its warm figures are too bad: see whether the machine has memory enough",
+			})
 		}
 		if len(unfilled) > 0 {
-			out = append(out, Caution{Kind: Ground, See: SeeFooting, What: fmt.Sprintf("%s: %s was empty before warm runs", e.Name, units.List(unfilled)), Try: "it has no cache there to be warm: correct stores: in the plan"})
+			out = append(out, Caution{
+				Kind: Ground, See: InFooting, What: fmt.Sprintf("%s: %s was empty before warm runs", e.Name, units.List(unfilled)),
+				Try: "it has no cache there to be warm: correct stores: in the plan",
+			})
 		}
 	}
 	return out
@@ -220,17 +260,27 @@ func rateCautions(r *result.Result) (out []Caution) {
 		t := total(r, e.Name, result.AnyState)
 		if t.due > 0 && t.unsent/t.due > unsentFrac {
 			out = append(out, Caution{
-				Kind: Overload, See: SeeRounds,
-				What: fmt.Sprintf("%s could not keep %s: %s of %s shots were not sent before their heats were over", e.Name, units.Rate(r.Plan.Pace.Rate), units.Count(int64(t.unsent)), units.Count(int64(t.due))),
-				Try:  "its latencies are those of an overload and grow with the length of a heat; lower rate:, or raise most: if it would bear more at once",
+				Kind: Overload, See: InHeats,
+				What: fmt.Sprintf(
+					"%s could not keep %s: %s of %s shots were not sent before their heats were over", e.Name,
+					units.Rate(r.Plan.Pace.Rate), units.Count(int64(t.unsent)), units.Count(int64(t.due)),
+				),
+				Try: "its latencies are those of an overload and grow with the length of a heat; lower rate:, or raise most: if " +
+					"it would bear more at once",
 			})
 			continue
 		}
-		if lag, ok := t.lag/float64(t.heats), t.ok > 0; ok && t.unsent == 0 && lag > lagOfMedian*t.latency/t.ok && lag > 0.001 {
+		if lag, ok := t.lag/float64(t.heats), t.ok > 0; ok && t.unsent == 0 && lag > lagOfMedian*t.latency/t.ok &&
+			lag > 0.001 {
 			out = append(out, Caution{
-				Kind: Overload, See: SeeRounds,
-				What: fmt.Sprintf("%s: shots started up to %s after they were due at p99, all %d connections being busy or the asking itself being late", e.Name, units.Seconds(lag), r.Plan.Pace.Most),
-				Try:  "the lag is part of its latency; raise most:, lower rate:, or give Pace Duel a processor of its own (own-cpus:)",
+				Kind: Overload, See: InHeats,
+				What: fmt.Sprintf(
+					"%s: shots started up to %s after they were due at p99, all %d connections being busy or the asking itself "+
+						"being late",
+					e.Name, units.Seconds(lag), r.Plan.Pace.Most,
+				),
+				Try: "the lag is part of its latency; raise most:, lower rate:, or give Pace Duel a processor of its own " +
+					"(own-cpus:)",
 			})
 		}
 	}
@@ -255,16 +305,19 @@ func floorCautions(f *field) (out []Caution, err error) {
 		fastest, name := math.Inf(1), ""
 		for _, e := range f.r.Entrants {
 			for _, state := range f.r.States() {
-				if p50 := Quantile(f.pooled[side{e.Name, state}], 0.5); e.Kind == f.r.Floor[i].Kind && p50 < fastest {
+				if p50 := Quantile(f.pooled[cell.Of(e.Name, state)], 0.5); e.Kind == f.r.Floor[i].Kind && p50 < fastest {
 					fastest, name = p50, e.Name
 				}
 			}
 		}
 		if least > floorFrac*fastest && f.r.Plan.Pace.Climb == nil {
 			out = append(out, Caution{
-				Kind: Floor, See: SeeRounds,
-				What: fmt.Sprintf("driving alone takes %s here (a contender of kind %s that does nothing), %s of the p50 of %s", units.Seconds(least), f.r.Floor[i].Kind, units.Share(min(least/fastest, 1)), name),
-				Try:  "ratios are diluted by that much; give each shot more to do, or compare the differences",
+				Kind: Floor, See: InHeats,
+				What: fmt.Sprintf(
+					"driving alone takes %s here (a contender of kind %s that does nothing), %s of the p50 of %s",
+					units.Seconds(least), f.r.Floor[i].Kind, units.Share(min(least/fastest, 1)), name,
+				),
+				Try: "ratios are diluted by that much; give each shot more to do, or compare the differences",
 			})
 		}
 	}
@@ -276,98 +329,99 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 		return nil
 	}
 	if v.Rounds < stats.MinRounds {
-		return []Caution{{Kind: FewRounds, See: SeeLadder, What: fmt.Sprintf("%s: an interval needs %d", units.Plural(v.Rounds, "complete round"), stats.MinRounds), Try: "set rounds: " + fmt.Sprint(plan.DefaultRounds)}}
+		return []Caution{{
+			Kind: FewRounds, See: InRatios,
+			What: fmt.Sprintf("%s: an interval needs %d", units.Plural(v.Rounds, "complete round"), stats.MinRounds),
+			Try:  "set rounds: " + fmt.Sprint(plan.DefaultRounds),
+		}}
 	}
 	if own, least := v.unsettleable(); least > 0 {
 		out = append(out, Caution{
-			Kind: FewRounds, See: SeeLadder,
-			What: fmt.Sprintf("%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"), least),
-			Try:  "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
+			Kind: FewRounds, See: InRatios,
+			What: fmt.Sprintf(
+				"%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"),
+				least,
+			),
+			Try: "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
 		})
 	}
 	return out
 }
 
-// unsettleable is how many figures of the ladder nothing can be said of together, whatever was measured, since there are too
-// few rounds for so many, and how many rounds they need; least is 0 where there are enough.
-func (v *Verdict) unsettleable() (own, least int) {
-	if v.Decides != "" || v.Rounds < stats.MinRounds {
-		return 0, 0
-	}
-	others, alpha := 0, level
-	for _, f := range v.Faces {
-		for _, a := range f.Figures {
-			switch {
-			case a.Corrected && a.Main:
-				own++
-				alpha = 1 - a.Level
-			case a.Corrected:
-				others++
-			}
+// hostMeans are what the machine was like over the heats that are long enough to say.
+type hostMeans struct {
+	heats                            int
+	own, others, steal, disk, memory float64 // shares of the machine's time, means over heats
+	swapped, pause, slowest, fastest float64 // bytes in all; seconds in one heat; MHz of a heat
+	processes                        bool    // whether contenders' processor time is known
+}
+
+func meansOf(r *result.Result) (m hostMeans) {
+	m.slowest = math.Inf(1)
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		if h.Cut || h.Conditions.OthersUnknown || h.Wall.Seconds() < 0.01 {
+			continue // too short for the clock that counts CPU time
+		}
+		m.heats++
+		if mhz := h.Conditions.MHz; mhz > 0 {
+			m.slowest, m.fastest = min(m.slowest, mhz), max(m.fastest, mhz)
+		}
+		m.own += h.Conditions.OwnFrac
+		m.others += max(h.Conditions.OthersFrac-served(r, h), 0)
+		m.steal += h.Conditions.StealFrac
+		m.disk += h.Conditions.DiskPressure
+		m.memory += h.Conditions.MemoryPressure
+		m.swapped += float64(h.Conditions.SwapBytes)
+		m.pause = max(m.pause, h.Conditions.Pauses.Seconds())
+		if _, known := h.CPU(); known {
+			m.processes = true
 		}
 	}
-	if others > 0 {
-		alpha *= ownShare
+	for _, sum := range []*float64{&m.own, &m.others, &m.steal, &m.disk, &m.memory} {
+		*sum /= float64(m.heats)
 	}
-	if least = stats.LeastRounds(alpha / float64(max(own, 1))); v.Rounds >= least || own == 0 {
-		return own, 0
-	}
-	return own, least
+	return m
 }
 
 func hostCautions(r *result.Result) (out []Caution) {
-	var own, others, steal, pause, wall, disk, memory, swapped, fastest float64
-	slowest := math.Inf(1) // clock of a heat
-	n := 0.0
-	commands := false
-	for i := range r.Heats {
-		h := &r.Heats[i]
-		if h.Cut {
-			continue
-		}
-		if h.Conditions.OthersUnknown || h.Wall.Seconds() < 0.01 {
-			continue // too short for the clock that counts CPU time
-		}
-		n++
-		if mhz := h.Conditions.MHz; mhz > 0 {
-			slowest, fastest = min(slowest, mhz), max(fastest, mhz)
-		}
-		own += h.Conditions.OwnFrac
-		others += max(h.Conditions.OthersFrac-served(r, h), 0)
-		steal += h.Conditions.StealFrac
-		disk += h.Conditions.DiskPressure
-		memory += h.Conditions.MemoryPressure
-		swapped += float64(h.Conditions.SwapBytes)
-		pause = max(pause, h.Conditions.Pauses.Seconds())
-		wall += h.Wall.Seconds()
-		commands = commands || h.CPUKnown
+	m := meansOf(r)
+	add := func(kind CautionKind, try, what string, args ...any) {
+		out = append(out, Caution{Kind: kind, See: InHeats, What: fmt.Sprintf(what, args...), Try: try})
 	}
-	if n == 0 {
+	if m.heats == 0 {
 		if len(r.Heats) > 0 {
-			out = append(out, Caution{Kind: Brief, See: SeeRounds, What: "heats are so short that the machine's other load could not be measured", Try: "raise repeat:"})
+			add(Brief, "raise repeat:", "heats are so short that the machine's other load could not be measured")
 		}
 		return out
 	}
-	if own/n > busySelfFrac {
-		out = append(out, Caution{Kind: Busy, See: SeeRounds, What: fmt.Sprintf("Pace Duel itself used %s of this machine: the asking may be what was measured", units.Share(own/n)), Try: "use fewer clients"})
+	if m.own > busySelfFrac {
+		add(Busy, "use fewer clients", "Pace Duel itself used %s of this machine: the asking may be what was measured",
+			units.Share(m.own))
 	}
-	if commands && others/n > busyOthersFrac {
-		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("other programs used %s of this machine meanwhile", units.Share(others/n)), Try: "stop them, or run at a quieter time"})
+	if m.processes && m.others > busyOthersFrac {
+		add(OtherLoad, "stop them, or run at a quieter time", "other programs used %s of this machine meanwhile",
+			units.Share(m.others))
 	}
-	if steal/n > stealFrac {
-		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("%s of this machine's time was taken by its host", units.Share(steal/n)), Try: "trust ratios, not absolute times"})
+	if m.steal > stealFrac {
+		add(OtherLoad, "trust ratios, not absolute times", "%s of this machine's time was taken by its host",
+			units.Share(m.steal))
 	}
-	if slowest < slowerClock*fastest {
-		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("the processors ran at %.0f MHz in one heat and at %.0f in another", slowest, fastest), Try: "set a fixed frequency, keep it cool, or trust ratios of many rounds alone"})
+	if m.slowest < slowerClock*m.fastest {
+		add(OtherLoad, "set a fixed frequency, keep it cool, or trust ratios of many rounds alone",
+			"the processors ran at %.0f MHz in one heat and at %.0f in another", m.slowest, m.fastest)
 	}
-	if disk/n > diskFrac {
-		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("somebody waited for a disk in %s of the time", units.Share(disk/n)), Try: "see whether that is the contenders' own work; if not, run it at a quieter time"})
+	if m.disk > diskFrac {
+		add(OtherLoad, "see whether that is the contenders' own work; if not, run it at a quieter time",
+			"somebody waited for a disk in %s of the time", units.Share(m.disk))
 	}
-	if memory/n > memoryFrac || swapped > 0 {
-		out = append(out, Caution{Kind: OtherLoad, See: SeeRounds, What: fmt.Sprintf("memory was short: somebody waited for it in %s of the time, %s went to swap", units.Share(memory/n), units.Bytes(swapped)), Try: "free some, or ask for less at once"})
+	if m.memory > memoryFrac || m.swapped > 0 {
+		add(OtherLoad, "free some, or ask for less at once",
+			"memory was short: somebody waited for it in %s of the time, %s went to swap",
+			units.Share(m.memory), units.Bytes(m.swapped))
 	}
-	if pause > 0.005 {
-		out = append(out, Caution{Kind: Busy, See: SeeRounds, What: fmt.Sprintf("our own memory collection paused for %s within one heat", units.Seconds(pause)), Try: "shorten the heats"})
+	if m.pause > 0.005 {
+		add(Busy, "shorten the heats", "our own memory collection paused for %s within one heat", units.Seconds(m.pause))
 	}
 	return out
 }
@@ -386,10 +440,10 @@ func workCautions(r *result.Result) (out []Caution) {
 	var small, large string
 	for _, e := range r.Entrants {
 		t := total(r, e.Name, result.AnyState)
-		if t.shots > 0 && r.Plan.Pace.Clients > 0 && t.connects/t.shots > reconnectFrac {
+		if each := t.amount(shots.Connections) / t.shots; r.Plan.Pace.Clients > 0 && each > reconnectFrac {
 			out = append(out, Caution{
-				Kind: NewConnections, See: SeeLadder,
-				What: fmt.Sprintf("%s opened %s new connections a shot", e.Name, units.Significant(t.connects/t.shots)),
+				Kind: NewConnections, See: InRatios,
+				What: fmt.Sprintf("%s opened %s new connections a shot", e.Name, units.Significant(each)),
 				Try:  "see whether the server closes them, or set connections: new for all if that is what you compare",
 			})
 		}
@@ -410,33 +464,129 @@ func workCautions(r *result.Result) (out []Caution) {
 		}
 		if e.Touch.Terminal {
 			out = append(out, Caution{
-				Kind: OnTerminal, See: SeeWeighIn, Contender: e.Name,
-				What: fmt.Sprintf("%s writes to a terminal: drawing %s for it is part of what was measured", e.Name, units.Bytes(float64(e.Touch.Bytes))),
-				Try:  "see that this is what you compare; stdout: pipe or discard leaves the terminal out",
+				Kind: OnTerminal, See: InAnswers, Contender: e.Name,
+				What: fmt.Sprintf("%s writes to a terminal: drawing %s for it is part of what was measured", e.Name, units.Bytes(
+					float64(e.Touch.Bytes),
+				)),
+				Try: "see that this is what you compare; stdout: pipe or discard leaves the terminal out",
 			})
 		}
 		for _, note := range e.Touch.Notes {
-			out = append(out, Caution{Kind: UnequalWork, See: SeeWeighIn, What: e.Name + " at the weigh-in: " + note, Try: "see what it answered under weigh-in"})
+			out = append(out, Caution{
+				Kind: UnequalWork, See: InAnswers, What: e.Name + " at the weigh-in: " + note,
+				Try: "see what it answered under weigh-in",
+			})
 		}
 	}
 	if w := r.Weighing; w != nil && w.Ruled {
 		if w.Accepted {
-			out = append(out, Caution{Kind: UnequalWork, See: SeeWeighIn, What: "unequal work was accepted: " + units.List(w.Unequal()) + " broke the plan's rules at the weigh-in", Try: "see under weigh-in in what they differ"})
+			out = append(out, Caution{
+				Kind: UnequalWork, See: InAnswers,
+				What: "unequal work was accepted: " + units.List(w.Unequal()) + " broke the plan's rules at the weigh-in",
+				Try:  "see under weigh-in in what they differ",
+			})
 		}
 		return out // the plan says what counts
 	}
 	if small != "" && least != most {
 		out = append(out, Caution{
-			Kind: UnequalWork, See: SeeWeighIn,
+			Kind: UnequalWork, See: InAnswers,
 			What: fmt.Sprintf("the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most)),
 			Try:  "make sure that they do the same work",
 		})
 	} else if names := r.Weighing.Unequal(); len(names) > 0 {
 		out = append(out, Caution{
-			Kind: UnequalWork, See: SeeWeighIn,
+			Kind: UnequalWork, See: InAnswers,
 			What: fmt.Sprintf("%s did not answer as %s did: %s", units.List(names), r.Plan.Baseline, r.Weighing.First()),
 			Try:  "see under weigh-in in what they differ; same: in the plan says what counts",
 		})
 	}
 	return out
 }
+
+// climbCautions say where a climb ended before it found a limit.
+func climbCautions(f *field) (out []Caution) {
+	c := f.r.Plan.Pace.Climb
+	if c == nil {
+		return nil
+	}
+	for _, s := range f.sides() {
+		name := s.Contender
+		if s.State != "" {
+			name += " " + s.State
+		}
+		_, first, last, n, _ := f.climbed(s)
+		if last > 0 {
+			out = append(out, Caution{Kind: ClimbEnds, See: InRatios, What: fmt.Sprintf(
+				"%s held the highest level, %s, in %d of %d heats: it may hold more, and its ratio is cut short", name,
+				load(c, c.Levels[len(c.Levels)-1]), last, n,
+			), Try: "raise to: in the climb"})
+		}
+		if first > 0 {
+			out = append(out, Caution{Kind: ClimbEnds, See: InRatios, What: fmt.Sprintf(
+				"%s did not hold the lowest level, %s, in %d of %d heats: it holds less, and its ratio is cut short", name,
+				load(c, c.Levels[0]), first, n,
+			), Try: "lower from: in the climb"})
+		}
+	}
+	return out
+}
+
+// growth finds services whose memory still grows with the shots that they answer in the second half of heats.
+func (f *field) growth() (out []Caution) {
+	for _, s := range f.sides() {
+		each, rest, grown := f.grownBy(s)
+		if len(each) < stats.MinRounds {
+			continue
+		}
+		sample := stats.NewSample(each)
+		low, high, ok := sample.Interval(f.alpha)
+		if !ok || low <= 0 || grown < growthFrac*rest {
+			continue
+		}
+		out = append(out, Caution{
+			Kind: Growth, See: InMemory, Contender: s.Contender,
+			What: fmt.Sprintf(
+				"the service of %s grows by %s for 1 000 shots (%s to %s), also in the second half of heats", s.String(),
+				units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high),
+			),
+			Try: "see whether that ends: run longer heats, with fresh: duel",
+		})
+	}
+	return out
+}
+
+// serviceCautions are of services that lost processes to their limit of memory, and of shots after a silence that
+// failed.
+func serviceCautions(r *result.Result) (out []Caution) {
+	for _, e := range r.Entrants {
+		var killed int64
+		asleep := map[string]int{}
+		limits := ""
+		for _, h := range r.Of(e.Name, result.AnyState) {
+			if h.Service != nil && h.Service.Killed > 0 {
+				killed += h.Service.Killed
+				limits = h.Service.Limits
+			}
+			if h.WakeFailed != "" {
+				asleep[h.WakeFailed]++
+			}
+		}
+		if killed > 0 {
+			out = append(out, Caution{Kind: Killed, See: InMemory, Contender: e.Name,
+				What: fmt.Sprintf("%s of the service of %s were killed since they wanted more than %s", units.Plural(
+					int(killed), "process",
+				), e.Name, limits),
+				Try: "what is left of it was measured; raise limits: memory: to see it whole"})
+		}
+		for _, class := range slices.Sorted(maps.Keys(asleep)) {
+			out = append(out, Caution{Kind: Failing, See: InHeats, Contender: e.Name,
+				What: fmt.Sprintf("after its silence %s failed in %s: %s", e.Name, units.Plural(asleep[class], "heat"), class),
+				Try:  "a kept connection may be closed on one that is idle: connections: new, or a shorter wake:"})
+		}
+	}
+	return out
+}
+
+// A service is said to grow when it surely does, and by so much of what it held at rest within a heat.
+const growthFrac = 0.01

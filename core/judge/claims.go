@@ -1,11 +1,14 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
 	"strings"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/units"
@@ -34,15 +37,15 @@ func (v *Verdict) Upheld() bool {
 	return !slices.ContainsFunc(v.Claims, func(c Claim) bool { return c.Finding != Upheld })
 }
 
-// claims weighs the claims of the plan, one by one for each state of caches that they are of. Each stands alone, at the level of
-// the run's intervals.
+// claims weighs the claims of the plan, one by one for each state of caches that they are of. Each stands alone, at the
+// level of the run's intervals.
 func (f *field) claims() (out []Claim, err error) {
 	var names []string
 	for _, e := range f.r.Entrants {
 		names = append(names, e.Name)
 	}
 	for _, text := range f.r.Plan.Claims {
-		c, err := plan.ParseClaim(text, names, f.r.Plan.Marks...)
+		c, err := plan.ParseClaim(text, names, f.brought()...)
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}
@@ -51,7 +54,12 @@ func (f *field) claims() (out []Claim, err error) {
 				continue
 			}
 			one := f.weigh(&c, state)
-			one.Text = text
+			if one.Text = text; c.Reading != "" {
+				one.Why += "; it is read as " + c.Reading
+			}
+			if c.Figure == "" {
+				one.Why += ", " + strings.TrimSpace(cmp.Or(f.leading().At(), " in "+f.leading().Label()))
+			}
 			if c.State == "" && len(f.r.States()) > 1 {
 				one.Text += ", " + state
 			}
@@ -61,19 +69,33 @@ func (f *field) claims() (out []Claim, err error) {
 	return out, nil
 }
 
+// brought are the figures that the run's contenders brought along.
+func (f *field) brought() []figure.Name {
+	all := slices.Clone(f.r.Plan.Marks)
+	for i := range f.r.Amounts {
+		all = append(all, f.r.Amounts[i].Figures()...)
+	}
+	return all
+}
+
 func (f *field) weigh(c *plan.Claim, state string) Claim {
-	own := side{c.Contender, state}
-	if c.Figure == plan.ErrorRate {
+	own := cell.Of(c.Contender, state)
+	if c.Figure == "" {
+		named := *c
+		named.Figure = f.leading()
+		c = &named
+	}
+	if c.Figure == figure.ErrorRate {
 		return f.errorRate(c, own)
 	}
 	if c.Than != "" {
-		return f.against(c, own, side{c.Than, state})
+		return f.against(c, own, cell.Of(c.Than, state))
 	}
 	return f.limited(c, own)
 }
 
 // against weighs a claim about a ratio, round by round like any figure.
-func (f *field) against(c *plan.Claim, own, than side) Claim {
+func (f *field) against(c *plan.Claim, own, than cell.Cell) Claim {
 	if need := max(f.tooFew(c.Figure, own), f.tooFew(c.Figure, than)); need > 0 {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("too few: %s needs %s shots a heat", c.Figure, units.Count(need))}
 	}
@@ -85,7 +107,7 @@ func (f *field) against(c *plan.Claim, own, than side) Claim {
 		}
 	}
 	edge, more := math.Log(c.Factor), true // own has to have at least edge more
-	faster := c.How == plan.AtLeast && c.Figure != plan.Throughput
+	faster := c.How == plan.AtLeast && !c.Figure.MoreIsBetter()
 	switch {
 	case faster: // base over own is at least the factor: own over base is at most its inverse
 		edge, more = -edge, false
@@ -105,7 +127,7 @@ func (f *field) against(c *plan.Claim, own, than side) Claim {
 }
 
 // limited weighs a claim about a limit: the typical heat's figure is held to it.
-func (f *field) limited(c *plan.Claim, own side) Claim {
+func (f *field) limited(c *plan.Claim, own cell.Cell) Claim {
 	if need := f.tooFew(c.Figure, own); need > 0 {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("too few: %s needs %s shots a heat", c.Figure, units.Count(need))}
 	}
@@ -115,14 +137,19 @@ func (f *field) limited(c *plan.Claim, own side) Claim {
 			d = append(d, x)
 		}
 	}
-	return f.decide(d, math.Log(c.Limit), c.How == plan.Over, false, "", func(x float64) string { return Show(c.Figure, math.Exp(x)) })
+	return f.decide(
+		d, math.Log(c.Limit), c.How == plan.Over, false, "", func(x float64) string { return c.Figure.Show(math.Exp(x)) },
+	)
 }
 
 // decide holds the centre of d to an edge that it has to lie above, or below. show writes a value, what says
 // of what; falls says that what it writes gets less as the value grows.
 func (f *field) decide(d []float64, edge float64, above, falls bool, what string, show func(float64) string) Claim {
 	if len(d) < stats.MinRounds {
-		return Claim{Finding: Undecided, Why: fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds)}
+		return Claim{
+			Finding: Undecided,
+			Why:     fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds),
+		}
 	}
 	low, high, ok := stats.NewSample(d).Interval(f.alpha)
 	if !ok {
@@ -132,7 +159,9 @@ func (f *field) decide(d []float64, edge float64, above, falls bool, what string
 	if falls {
 		from, to = high, low
 	}
-	c := Claim{Finding: Undecided, Why: fmt.Sprintf("%s (%s to %s)", strings.TrimSpace(show(stats.NewSample(d).Centre())+" "+what), show(from), show(to))}
+	c := Claim{Finding: Undecided, Why: fmt.Sprintf(
+		"%s (%s to %s)", strings.TrimSpace(show(stats.NewSample(d).Centre())+" "+what), show(from), show(to),
+	)}
 	inside, outside := low > edge, high < edge
 	if !above {
 		inside, outside = high < edge, low > edge
@@ -154,15 +183,18 @@ func times(x float64) string {
 	return units.Times(x)
 }
 
-// errorRate weighs a claim about the share of shots that fail, by the exact binomial interval (Clopper and Pearson 1934) over
-// all shots; failures that come in bunches make it too narrow.
-func (f *field) errorRate(c *plan.Claim, own side) Claim {
-	failed, shots := failures(f.r, own.name, own.state)
+// errorRate weighs a claim about the share of shots that fail, by the exact binomial interval (Clopper and Pearson
+// 1934) over all shots; failures that come in bunches make it too narrow.
+func (f *field) errorRate(c *plan.Claim, own cell.Cell) Claim {
+	failed, shots := failures(f.r, own.Contender, own.State)
 	if shots == 0 {
 		return Claim{Finding: Undecided, Why: "no shots"}
 	}
 	low, high := stats.ShareInterval(failed, shots, f.alpha)
-	out := Claim{Finding: Undecided, Why: fmt.Sprintf("%s of %s shots failed, %s (%s to %s)", units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), units.Share(low), units.Share(high))}
+	out := Claim{Finding: Undecided, Why: fmt.Sprintf(
+		"%s of %s shots failed, %s (%s to %s)", units.Count(failed), units.Count(shots),
+		units.Share(float64(failed)/float64(shots)), units.Share(low), units.Share(high),
+	)}
 	inside, outside := high < c.Limit, low > c.Limit
 	if c.How == plan.Over {
 		inside, outside = outside, inside
@@ -177,8 +209,8 @@ func (f *field) errorRate(c *plan.Claim, own side) Claim {
 }
 
 // tooFew is how many shots a heat would need for a percentile; 0 when there are enough.
-func (f *field) tooFew(figure plan.Figure, s side) int64 {
-	q, ok := quantileOf(figure)
+func (f *field) tooFew(fig figure.Name, s cell.Cell) int64 {
+	q, ok := fig.Quantile()
 	if fewest := f.fewest(s); !ok || fewest < 0 || beyond(fewest, q) >= fewBeyond-1e-9 {
 		return 0
 	}

@@ -7,8 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"gonum.org/v1/gonum/stat"
+
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
-	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -16,54 +19,25 @@ import (
 // alarm is how often a test behind a caution may say something when there is nothing.
 const alarm = 0.01
 
-// leading is the figure by which heats are looked at: the one that decides, the median where heats have shots enough for
-// it, else the mean.
-func (f *field) leading() plan.Figure {
-	if c := f.r.Plan.Pace.Climb; c != nil {
-		return ownFigures(f.r)[0]
-	}
-	figure := f.r.Plan.Decides
-	if figure == "" {
-		figure = plan.P50
-	}
-	q, ok := quantileOf(figure)
-	for _, s := range f.sides() {
-		if n := f.fewest(s); ok && n >= 0 && beyond(n, q) < fewBeyond-1e-9 {
-			return plan.Mean
-		}
-	}
-	return figure
-}
-
-// logs are the logarithms of a figure of a side's heats, in the order of the rounds, and the heats.
-func (f *field) logs(figure plan.Figure, s side) (x []float64, heats []*heat) {
-	for _, h := range f.inOrder[s] {
-		if v := math.Log(h.figure(figure)); !math.IsNaN(v) && !math.IsInf(v, 0) {
-			x, heats = append(x, v), append(heats, h)
-		}
-	}
-	return x, heats
-}
-
-// disturbances tell what speaks against heats being repetitions of one another. Each kind of test shares its chance of a
-// false alarm among those it is held to.
+// disturbances tell what speaks against heats being repetitions of one another. Each kind of test shares its chance of
+// a false alarm among those it is held to.
 func (f *field) disturbances(v *Verdict) (out []Caution) {
-	figure := f.leading()
-	out = append(out, f.drift(figure, v)...)
-	out = append(out, f.firstHeats(figure)...)
-	out = append(out, f.outliers(figure)...)
+	fig := f.leading()
+	out = append(out, f.drift(fig, v)...)
+	out = append(out, f.firstHeats(fig)...)
+	out = append(out, f.outliers(fig)...)
 	return append(out, f.humps()...)
 }
 
 // drift looks for a trend over the rounds: of the machine, in what all contenders have in common, and of a contender's
 // ratio, which would make the typical round a matter of when one stopped.
-func (f *field) drift(figure plan.Figure, v *Verdict) (out []Caution) {
+func (f *field) drift(fig figure.Name, v *Verdict) (out []Caution) {
 	sides := f.sides()
 	var common []float64
 	for round := 1; round <= f.last(); round++ {
 		sum := 0.0
 		for _, s := range sides {
-			sum += math.Log(f.heats[s][round].figure(figure)) / float64(len(sides))
+			sum += math.Log(f.heats[s][round].figure(fig)) / float64(len(sides))
 		}
 		if !math.IsNaN(sum) && !math.IsInf(sum, 0) {
 			common = append(common, sum)
@@ -75,16 +49,20 @@ func (f *field) drift(figure plan.Figure, v *Verdict) (out []Caution) {
 		if rises {
 			way = "rose"
 		}
-		change := math.Exp(mean(common[len(common)-n:])-mean(common[:n])) - 1
+		change := math.Exp(stat.Mean(common[len(common)-n:], nil)-stat.Mean(common[:n], nil)) - 1
 		out = append(out, Caution{
-			Kind: Drift, See: SeeRounds,
-			What: fmt.Sprintf("%s of all contenders %s over the run, by %s from the first quarter of the rounds to the last", Label(figure), way, units.Share(math.Abs(change))),
-			Try:  "rounds are interleaved, so ratios stand; see values by themselves as those of a machine that changed, and warm it up longer",
+			Kind: Drift, See: InHeats,
+			What: fmt.Sprintf(
+				"%s of all contenders %s over the run, by %s from the first quarter of the rounds to the last", fig.Label(), way,
+				units.Share(math.Abs(change)),
+			),
+			Try: "rounds are interleaved, so ratios stand; see values by themselves as those of a machine that changed, and " +
+				"warm it up longer",
 		})
 	}
 	for i := range v.Faces {
 		for _, state := range f.r.States() {
-			d, _ := f.differences(figure, side{v.Baseline, state}, side{v.Faces[i].Contender, state})
+			d, _ := f.differences(fig, cell.Of(v.Baseline, state), cell.Of(v.Faces[i].Contender, state))
 			p, rises := stats.Trend(d)
 			if p >= rate {
 				continue
@@ -93,28 +71,24 @@ func (f *field) drift(figure plan.Figure, v *Verdict) (out []Caution) {
 			if rises {
 				way = "gains"
 			}
-			change := math.Exp(math.Abs(mean(d[len(d)-n:])-mean(d[:n]))) - 1
+			change := math.Exp(math.Abs(stat.Mean(d[len(d)-n:], nil)-stat.Mean(d[:n], nil))) - 1
 			out = append(out, Caution{
-				Kind: Drift, See: SeeRounds, Contender: v.Faces[i].Contender,
-				What: fmt.Sprintf("%s %s on %s from round to round, %s by the end: the ratio depends on how long one runs", v.Faces[i].Contender, way, v.Baseline, units.Share(change)),
-				Try:  "find what it fills or wears out; start each heat from the same state (footing:)",
+				Kind: Drift, See: InHeats, Contender: v.Faces[i].Contender,
+				What: fmt.Sprintf(
+					"%s %s on %s from round to round, %s by the end: the ratio depends on how long one runs", v.Faces[i].Contender,
+					way, v.Baseline, units.Share(change),
+				),
+				Try: "find what it fills or wears out; start each heat from the same state (footing:)",
 			})
 		}
 	}
 	return out
 }
 
-func mean(x []float64) float64 {
-	sum := 0.0
-	for _, v := range x {
-		sum += v
-	}
-	return sum / float64(len(x))
-}
-
-// What it takes to call a first heat unlike the others, besides the test, whose distribution is the normal one: it has to
-// lie beyond all of them by a share of their range, since heats of few shots are as skewed or two-humped as shots are; and
-// with under firstFewShots of them there have to be so many heats that one hump alone is not all that was seen.
+// What it takes to call a first heat unlike the others, besides the test, whose distribution is the normal one: it has
+// to lie beyond all of them by a share of their range, since heats of few shots are as skewed or two-humped as shots
+// are; and with under firstFewShots of them there have to be so many heats that one hump alone is not all that was
+// seen.
 const (
 	firstAlarm      = 0.006 // less than other alarms have, since real heats have heavier tails than normal ones
 	firstMedianFrom = 100   // shots a heat, from which the median is looked at, else the mean
@@ -123,20 +97,20 @@ const (
 )
 
 // firstHeats looks for first heats unlike the rest, as of a service that is still warming up.
-func (f *field) firstHeats(figure plan.Figure) (out []Caution) {
+func (f *field) firstHeats(fig figure.Name) (out []Caution) {
 	for _, s := range f.sides() {
 		fewest := f.fewest(s)
-		if _, ok := quantileOf(figure); ok && fewest < firstMedianFrom {
-			figure = plan.Mean
+		if _, ok := fig.Quantile(); ok && fewest < firstMedianFrom {
+			fig = figure.Mean
 		}
-		x, heats := f.logs(figure, s)
+		x, heats := f.logs(fig, s)
 		if len(heats) == 0 || heats[0].Round != 1 || stats.FirstUnlike(x) >= firstAlarm/float64(len(f.sides())) {
 			continue
 		}
 		low, high := slices.Min(x[1:]), slices.Max(x[1:])
 		beyond := 0.5 * (high - low)
 		switch {
-		case isLoad(figure):
+		case fig.IsLoad():
 		case fewest < firstFewShots && len(x) < firstFewRounds:
 			continue
 		case fewest < firstFewShots:
@@ -147,27 +121,22 @@ func (f *field) firstHeats(figure plan.Figure) (out []Caution) {
 		if x[0] <= high+beyond && x[0] >= low-beyond {
 			continue
 		}
-		factor, than := math.Exp(x[0]-mean(x[1:])), "longer than"
-		if moreIsBetter(figure) {
+		factor, than := math.Exp(x[0]-stat.Mean(x[1:], nil)), "longer than"
+		if fig.MoreIsBetter() {
 			than = "the throughput of"
 		} else if factor < 1 {
 			factor, than = 1/factor, "shorter than"
 		}
 		out = append(out, Caution{
-			Kind: FirstHeat, See: SeeRounds, Contender: s.name, Round: 1,
-			What: fmt.Sprintf("the first heat of %s is unlike its others: %s %s %s", title(s), Label(figure), units.Times(factor), than+" the rest"),
-			Try:  "raise warmup:, so that what is judged is what lasts; the typical round is hardly moved by it",
+			Kind: FirstHeat, See: InHeats, Contender: s.Contender, Round: 1,
+			What: fmt.Sprintf(
+				"the first heat of %s is unlike its others: %s %s %s", s.String(), fig.Label(), units.Times(factor),
+				than+" the rest",
+			),
+			Try: "raise warmup:, so that what is judged is what lasts; the typical round is hardly moved by it",
 		})
 	}
 	return out
-}
-
-// title names a side for people.
-func title(s side) string {
-	if s.state == "" {
-		return s.name
-	}
-	return s.name + " " + s.state
 }
 
 // Outliers are told of heats that lie further from the side's middle heat than outlierReach robust standard deviations,
@@ -179,15 +148,15 @@ const (
 )
 
 // outliers finds single heats far from the others of their side, with when they were and what the machine was doing.
-func (f *field) outliers(figure plan.Figure) (out []Caution) {
+func (f *field) outliers(fig figure.Name) (out []Caution) {
 	type outlier struct {
-		s    side
+		s    cell.Cell
 		h    *heat
 		away float64
 	}
 	var found []outlier
 	for _, s := range f.sides() {
-		x, heats := f.logs(figure, s)
+		x, heats := f.logs(fig, s)
 		middle := slices.Sorted(slices.Values(x))
 		for _, i := range stats.Outliers(x, outlierReach) {
 			if away := x[i] - middle[len(middle)/2]; math.Abs(away) > math.Log1p(outlierLeast) {
@@ -206,12 +175,17 @@ func (f *field) outliers(figure plan.Figure) (out []Caution) {
 			out[len(out)-1].What += fmt.Sprintf("; %d more heats lie far out", len(found)-outliersTold)
 			break
 		}
-		what := fmt.Sprintf("round %d of %s lies far out: %s %s its usual one", o.h.Round, title(o.s), Label(figure), units.Times(math.Exp(o.away)))
+		what := fmt.Sprintf(
+			"round %d of %s lies far out: %s %s its usual one", o.h.Round, o.s.String(), fig.Label(),
+			units.Times(math.Exp(o.away)),
+		)
 		if !f.measured {
-			what += fmt.Sprintf(", %s into the run (%s); %s", units.Duration(o.h.At), f.r.Started.Add(o.h.At).Format("15:04:05"), hostThen(o.h))
+			what += fmt.Sprintf(
+				", %s into the run (%s); %s", units.Duration(o.h.At), f.r.Started.Add(o.h.At).Format("15:04:05"), hostThen(o.h),
+			)
 		}
 		out = append(out, Caution{
-			Kind: Outlier, See: SeeRounds, Contender: o.s.name, Round: o.h.Round, What: what,
+			Kind: Outlier, See: InHeats, Contender: o.s.Contender, Round: o.h.Round, What: what,
 			Try: "look what else ran then; one round moves the typical one little",
 		})
 	}
@@ -267,17 +241,18 @@ func (f *field) humps() (out []Caution) {
 		slices.Sort(x)
 		if stats.TwoHumps(x) {
 			out = append(out, Caution{
-				Kind: Humps, See: SeeShape, Contender: s.name,
-				What: fmt.Sprintf("the latencies of %s have more than one hump: it answers in more than one way", title(s)),
-				Try:  "see which shots are the slow ones (rows, connections, caches); a percentile that falls between two humps has a true but very wide interval",
+				Kind: Humps, See: InShapes, Contender: s.Contender,
+				What: fmt.Sprintf("the latencies of %s have more than one hump: it answers in more than one way", s.String()),
+				Try: "see which shots are the slow ones (rows, connections, caches); a percentile that falls between two humps " +
+					"has a true but very wide interval",
 			})
 		}
 	}
 	return out
 }
 
-// centred draws up to n of the heat's latencies at random, as logarithms about their mean, so that heats of a faster and a
-// slower moment of the machine lie on each other.
+// centred draws up to n of the heat's latencies at random, as logarithms about their mean, so that heats of a faster
+// and a slower moment of the machine lie on each other.
 func (h *heat) centred(rng *rand.Rand, n int) (x []float64) {
 	if h.sorted != nil {
 		if n >= len(h.sorted) {
@@ -293,7 +268,7 @@ func (h *heat) centred(rng *rand.Rand, n int) (x []float64) {
 	for i := range x {
 		x[i] = math.Log(max(x[i], 1e-12))
 	}
-	centre := mean(x)
+	centre := stat.Mean(x, nil)
 	for i := range x {
 		x[i] -= centre
 	}
@@ -337,9 +312,9 @@ func shotCautions(v *Verdict) (out []Caution) {
 	need := int64(0)
 	for _, face := range v.Faces {
 		for _, a := range face.Figures {
-			if a.Main && a.Word == TooFew && !isLoad(a.Figure) {
-				if !slices.Contains(names, Label(a.Figure)) {
-					names = append(names, Label(a.Figure))
+			if a.Main && a.Word == TooFew && !a.Figure.IsLoad() {
+				if !slices.Contains(names, a.Figure.Label()) {
+					names = append(names, a.Figure.Label())
 				}
 				need = max(need, a.NeedShots)
 			}
@@ -349,7 +324,7 @@ func shotCautions(v *Verdict) (out []Caution) {
 		return nil
 	}
 	return []Caution{{
-		Kind: FewShots, See: SeeLadder, What: fmt.Sprintf("heats have too few shots for %s", units.List(names)),
+		Kind: FewShots, See: InRatios, What: fmt.Sprintf("heats have too few shots for %s", units.List(names)),
 		Try: fmt.Sprintf("that takes %s shots a heat: raise repeat: or for:", units.Count(need)),
 	}}
 }
@@ -362,7 +337,7 @@ func noiseCautions(v *Verdict) (out []Caution) {
 	for _, a := range v.Mirror.Figures {
 		if a.Main && (a.Word == Better || a.Word == Worse) {
 			out = append(out, Caution{
-				Kind: Noise, See: SeeLadder, Contender: v.Mirror.Contender,
+				Kind: Noise, See: InRatios, Contender: v.Mirror.Contender,
 				What: fmt.Sprintf("the baseline differs from itself at %s: %s (%s)", a.Title(), a.Factor(), a.Interval()),
 				Try:  "something treats heats unlike; do not trust differences of that size here",
 			})
@@ -372,29 +347,17 @@ func noiseCautions(v *Verdict) (out []Caution) {
 		for _, a := range face.Figures {
 			if factor := max(a.Ratio, 1/a.Ratio); a.Main && (a.Word == Better || a.Word == Worse) && factor <= a.Noise {
 				out = append(out, Caution{
-					Kind: Noise, See: SeeLadder, Contender: face.Contender,
-					What: fmt.Sprintf("%s is %s %s at %s, and this machine differs from itself by up to %s", face.Contender, a.Factor(), comparative(a.Figure, a.Word), a.Title(), units.Times(a.Noise)),
-					Try:  "take more rounds, or a quieter machine",
+					Kind: Noise, See: InRatios, Contender: face.Contender,
+					What: fmt.Sprintf(
+						"%s is %s %s at %s, and this machine differs from itself by up to %s", face.Contender, a.Factor(),
+						a.Figure.Comparative(a.Word == Better), a.Title(), units.Times(a.Noise),
+					),
+					Try: "take more rounds, or a quieter machine",
 				})
 			}
 		}
 	}
 	return out
-}
-
-// reflect enters into every figure how far the baseline is from itself.
-func (f *field) reflect(v *Verdict) {
-	v.each(func(a *Assessment) {
-		a.Noise = math.NaN()
-		if v.Mirror == nil {
-			return
-		}
-		for _, m := range v.Mirror.Figures {
-			if m.Figure == a.Figure && m.State == a.State && !math.IsNaN(m.Low) {
-				a.Noise = max(m.High, 1/m.Low)
-			}
-		}
-	})
 }
 
 // Heats shorter than briefHeat last a few slices of the scheduler only.
@@ -411,9 +374,12 @@ func briefCaution(r *result.Result) (out []Caution) {
 		}
 		if slices.Sort(walls); len(walls) > 0 && walls[len(walls)/2] < briefHeat {
 			out = append(out, Caution{
-				Kind: Brief, See: SeeRounds, Contender: e.Name,
-				What: fmt.Sprintf("heats of %s last %s: a slice of the scheduler (some ms) is a good part of that", e.Name, units.Seconds(walls[len(walls)/2])),
-				Try:  "raise repeat: or for:, so that chance evens out within a heat",
+				Kind: Brief, See: InHeats, Contender: e.Name,
+				What: fmt.Sprintf(
+					"heats of %s last %s: a slice of the scheduler (some ms) is a good part of that", e.Name,
+					units.Seconds(walls[len(walls)/2]),
+				),
+				Try: "raise repeat: or for:, so that chance evens out within a heat",
 			})
 		}
 	}
@@ -432,17 +398,22 @@ func (f *field) closedModel() []Caution {
 		return nil
 	}
 	c := Caution{
-		Kind: ClosedModel, See: SeeRounds, What: "closed model: a server that stalls also stalls the asking, so stalls are under-counted",
-		Try: "see p99 as what a client waits that asks again only when answered; a rate: counts from when shots were due",
+		Kind: ClosedModel, See: InHeats,
+		What: "closed model: a server that stalls also stalls the asking, so stalls are under-counted",
+		Try:  "see p99 as what a client waits that asks again only when answered; a rate: counts from when shots were due",
 	}
 	longest := 0.0
 	for _, s := range f.sides() {
 		p50 := Quantile(f.pooled[s], 0.5)
 		for _, h := range f.inOrder[s] {
-			if x := h.figure(plan.Longest); x > stallTimes*p50 && x > stallLeast && x > longest {
+			if x := h.figure(figure.Longest); x > stallTimes*p50 && x > stallLeast && x > longest {
 				longest = x
-				c.Contender, c.Round = s.name, h.Round
-				c.What = fmt.Sprintf("closed model, with stalls: a shot of %s took %s in round %d, %s the median, and its clients asked nothing meanwhile", title(s), units.Seconds(x), h.Round, units.Times(x/p50))
+				c.Contender, c.Round = s.Contender, h.Round
+				c.What = fmt.Sprintf(
+					"closed model, with stalls: a shot of %s took %s in round %d, %s the median, and its clients asked nothing "+
+						"meanwhile",
+					s.String(), units.Seconds(x), h.Round, units.Times(x/p50),
+				)
 			}
 		}
 	}

@@ -8,6 +8,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -16,12 +18,13 @@ import (
 // heat is a heat of the result with what its figures are read from: histograms, or the very samples.
 type heat struct {
 	*result.Heat
+	r         *result.Result
 	histogram *result.Distribution
 	sorted    []float64              // samples in seconds, ascending; nil: the histogram says
 	steps     []*result.Distribution // of a climb
 	climb     *result.Climb
 	lengths   []*lengths              // of the splits, in their order; nil while they are not worth decoding
-	known     map[plan.Figure]float64 // figures that were asked for
+	known     map[figure.Name]float64 // figures that were asked for
 }
 
 // lengths are what a heat's figures want of a split: how many there are, and their median.
@@ -30,38 +33,41 @@ type lengths struct {
 	median float64
 }
 
-// side is one contender in one state of caches.
-type side struct{ name, state string }
-
-// figureOf is a figure of a side.
+// figureOf is a figure of a cell.
 type figureOf struct {
-	figure plan.Figure
-	side   side
+	figure figure.Name
+	cell   cell.Cell
 }
 
 // field is the run rearranged for comparison.
 type field struct {
-	r       *result.Result
-	alpha   float64                // one minus the confidence of its intervals
-	heats   map[side]map[int]*heat // by round
-	inOrder map[side][]*heat       // the same in the order of the rounds, so that sums are the same each time
-	pooled  map[side]*result.Distribution
-	values  map[figureOf]Value                // that were asked for
-	splits  map[figureOf]float64              // parts' medians, that were
-	parts   map[figureOf]*result.Distribution // of all heats together, as far as they can be added up
+	r        *result.Result
+	alpha    float64                     // one minus the confidence of its intervals
+	heats    map[cell.Cell]map[int]*heat // by round
+	inOrder  map[cell.Cell][]*heat       // the same in the order of the rounds, so that sums are the same each time
+	pooled   map[cell.Cell]*result.Distribution
+	values   map[figureOf]Value                // that were asked for
+	typicals map[figureOf]Value                // that were
+	splits   map[figureOf]float64              // parts' medians, that were
+	parts    map[figureOf]*result.Distribution // of all heats together, as far as they can be added up
 	// measured says that somebody else did, and that there are samples in place of histograms.
 	measured bool
 }
 
 func newField(r *result.Result) *field {
-	f := &field{r: r, alpha: level, heats: map[side]map[int]*heat{}, inOrder: map[side][]*heat{}, pooled: map[side]*result.Distribution{}, values: map[figureOf]Value{}, splits: map[figureOf]float64{}, parts: map[figureOf]*result.Distribution{}}
+	f := &field{
+		r: r, alpha: level, heats: map[cell.Cell]map[int]*heat{}, inOrder: map[cell.Cell][]*heat{},
+		pooled: map[cell.Cell]*result.Distribution{}, values: map[figureOf]Value{}, typicals: map[figureOf]Value{},
+		splits: map[figureOf]float64{},
+		parts:  map[figureOf]*result.Distribution{},
+	}
 	if len(r.Plan.Looks) > 0 {
 		f.alpha = plan.LookLevel
 	}
 	return f
 }
 
-func (f *field) enter(s side, h *heat) {
+func (f *field) enter(s cell.Cell, h *heat) {
 	if f.heats[s] == nil {
 		f.heats[s] = map[int]*heat{}
 	}
@@ -92,10 +98,10 @@ func gather(r *result.Result, splits bool) (*field, error) {
 			all.Add(h.histogram)
 		}
 		if f.pooled[s] = all.Distribution(); f.pooled[s] == nil {
-			return nil, fmt.Errorf("latencies of %s do not fit each other from round to round", s.name)
+			return nil, fmt.Errorf("latencies of %s do not fit each other from round to round", s.Contender)
 		}
-		for figure, sum := range decoded[i].parts {
-			f.parts[figureOf{figure, s}] = sum.Distribution()
+		for fig, sum := range decoded[i].parts {
+			f.parts[figureOf{fig, s}] = sum.Distribution()
 		}
 	}
 	return f, nil
@@ -104,14 +110,14 @@ func gather(r *result.Result, splits bool) (*field, error) {
 // decodedSide is a side's heats and what their splits add up to.
 type decodedSide struct {
 	heats []*heat
-	parts map[plan.Figure]*result.Sum
+	parts map[figure.Name]*result.Sum
 }
 
 // decode reads the histograms of a side's heats. Those of splits are added up on the way and not kept.
-func decode(r *result.Result, s side, splits bool) (out decodedSide, err error) {
-	out.parts = map[plan.Figure]*result.Sum{}
-	for _, h := range r.Of(s.name, s.state) {
-		one := &heat{Heat: h, climb: r.Plan.Pace.Climb, lengths: make([]*lengths, len(h.Splits))}
+func decode(r *result.Result, s cell.Cell, splits bool) (out decodedSide, err error) {
+	out.parts = map[figure.Name]*result.Sum{}
+	for _, h := range r.Of(s.Contender, s.State) {
+		one := &heat{Heat: h, r: r, climb: r.Plan.Pace.Climb, lengths: make([]*lengths, len(h.Splits))}
 		if one.histogram, err = h.Histogram(); err != nil {
 			return out, err
 		}
@@ -127,35 +133,28 @@ func decode(r *result.Result, s side, splits bool) (out decodedSide, err error) 
 				return out, err
 			}
 			one.lengths[i] = &lengths{d.TotalCount(), d.Quantile(0.5)}
-			figure := partFigure(h.Splits[i].Name, h.Splits[i].Told)
-			if out.parts[figure] == nil {
-				out.parts[figure] = &result.Sum{}
+			fig := h.Splits[i].Figure()
+			if out.parts[fig] == nil {
+				out.parts[fig] = &result.Sum{}
 			}
-			out.parts[figure].Add(d)
+			out.parts[fig].Add(d)
 		}
 		out.heats = append(out.heats, one)
 	}
 	return out, nil
 }
 
-// sides lists every contender in every state.
-func (f *field) sides() (out []side) {
-	for _, e := range f.r.Entrants {
-		for _, state := range f.r.States() {
-			out = append(out, side{e.Name, state})
-		}
-	}
-	return out
-}
+// sides lists the cells.
+func (f *field) sides() []cell.Cell { return f.r.Cells() }
 
 // rounds counts the rounds in which every contender finished its heat, those aside that were left out on the way.
 func (f *field) rounds() (n int) {
-	sides := slices.DeleteFunc(f.sides(), func(s side) bool {
-		e := f.r.Entrant(s.name)
+	sides := slices.DeleteFunc(f.sides(), func(s cell.Cell) bool {
+		e := f.r.Entrant(s.Contender)
 		return e != nil && e.LeftOut > 0
 	})
-	for round := range f.heats[side{f.r.Plan.Baseline, f.r.States()[0]}] {
-		if !slices.ContainsFunc(sides, func(s side) bool { _, ok := f.heats[s][round]; return !ok }) {
+	for round := range f.heats[cell.Of(f.r.Plan.Baseline, f.r.States()[0])] {
+		if !slices.ContainsFunc(sides, func(s cell.Cell) bool { _, ok := f.heats[s][round]; return !ok }) {
 			n++
 		}
 	}
@@ -172,71 +171,43 @@ func (f *field) last() (round int) {
 	return round
 }
 
-// interest is the smallest difference of a figure that is worth telling apart, as a share.
-func (f *field) interest(figure plan.Figure) float64 {
-	if own, ok := f.r.Plan.Interests[figure]; ok {
-		return float64(own)
-	}
-	return float64(f.r.Plan.Interest)
-}
-
 // value is the figure over all heats that count, and the quartiles of the heats.
-func (f *field) value(figure plan.Figure, s side) Value {
-	key := figureOf{figure, s}
+func (f *field) value(fig figure.Name, s cell.Cell) Value {
+	key := figureOf{fig, s}
 	v, known := f.values[key]
 	if !known {
-		v = f.compute(figure, s)
+		v = f.compute(fig, s)
 		f.values[key] = v
 	}
 	return v
 }
 
 // compute computes a value.
-func (f *field) compute(figure plan.Figure, s side) Value {
-	if isLoad(figure) {
+func (f *field) compute(fig figure.Name, s cell.Cell) Value {
+	if fig.IsLoad() {
 		held, _, _, _, _ := f.climbed(s)
 		return held
 	}
 	v := Value{math.NaN(), math.NaN(), math.NaN()}
 	var each []float64
-	var shots, ok int64
-	var sum, busy, cpu, received float64
-	clients := 1
 	for _, h := range f.inOrder[s] {
-		if x := h.figure(figure); !math.IsNaN(x) {
+		if x := h.figure(fig); !math.IsNaN(x) {
 			each = append(each, x)
 		}
-		ok += h.OK
-		shots += h.Shots()
-		sum += h.LatencySum.Seconds()
-		busy += h.Busy.Seconds()
-		cpu += h.CPU.Seconds()
-		received += float64(h.Received)
-		clients = h.Clients
 	}
 	if len(each) == 0 {
 		return v
 	}
 	slices.Sort(each)
-	name, told, isPart := partOf(figure)
-	switch q, isQuantile := quantileOf(figure); {
-	case isQuantile && beyond(ok, q) < fewBeyond:
-		return v
-	case isQuantile:
-		v.V = Quantile(f.pooled[s], q)
-	case isPart:
-		v.V = f.split(s, name, told)
-	case figure == plan.Mean:
-		v.V = sum / float64(ok)
-	case figure == plan.Throughput:
-		v.V = float64(ok) * float64(clients) / busy
-	case figure == plan.CPU:
-		v.V = cpu / float64(shots)
-	case figure == plan.SentBack:
-		v.V = received / float64(shots)
-	case figure == plan.Longest, figure == plan.PeakBytes:
+	switch fig.Row().Pool {
+	case figure.OverAll:
+		v.V = fig.Read(pooled{f, s, f.totals(s)})
+		if _, isQuantile := fig.Quantile(); isQuantile && math.IsNaN(v.V) {
+			return v // too few shots
+		}
+	case figure.Highest:
 		v.V = each[len(each)-1]
-	default: // the middle heat's
+	case figure.MiddleOne:
 		v.V = (each[(len(each)-1)/2] + each[len(each)/2]) / 2
 	}
 	if len(each) >= 4 {
@@ -245,123 +216,71 @@ func (f *field) compute(figure plan.Figure, s side) Value {
 	return v
 }
 
+// typical is the figure of a side's typical heat, and the quartiles of its heats. Like the ratio it is the
+// pseudo-median of logarithms, so that value and ratio lean the same way; a heat that lies far out moves neither.
+func (f *field) typical(fig figure.Name, s cell.Cell) Value {
+	key := figureOf{fig, s}
+	v, known := f.typicals[key]
+	if !known {
+		v = f.typicalOf(fig, s)
+		f.typicals[key] = v
+	}
+	return v
+}
+
+func (f *field) typicalOf(fig figure.Name, s cell.Cell) Value {
+	v := f.value(fig, s)
+	var each, logs []float64
+	for _, h := range f.inOrder[s] {
+		if x := h.figure(fig); !math.IsNaN(x) {
+			each, logs = append(each, x), append(logs, math.Log(x))
+		}
+	}
+	switch {
+	case len(each) == 0 || math.IsNaN(v.V):
+	case slices.Min(each) == slices.Max(each):
+		v.V = each[0]
+	case slices.Min(each) > 0:
+		v.V = math.Exp(stats.Centre(logs))
+	default:
+		v.V = stats.Centre(each)
+	}
+	return v
+}
+
 // split is the median of a part over all heats of a side, the mean where the shots are too few; NaN where it has none.
-func (f *field) split(s side, name string, told bool) float64 {
-	key := figureOf{partFigure(name, told), s}
+func (f *field) split(s cell.Cell, fig figure.Name) float64 {
+	key := figureOf{fig, s}
 	x, known := f.splits[key]
 	if !known {
-		x = f.splitOf(s, name, told)
+		x = f.splitOf(s, fig)
 		f.splits[key] = x
 	}
 	return x
 }
 
-func (f *field) splitOf(s side, name string, told bool) float64 {
+func (f *field) splitOf(s cell.Cell, fig figure.Name) float64 {
 	var sum, shots float64
 	for _, h := range f.inOrder[s] {
 		for i := range h.Splits {
-			if h.Splits[i].Name != name || h.Splits[i].Told != told {
-				continue
+			if h.Splits[i].Figure() == fig {
+				sum, shots = sum+h.Splits[i].Total(), shots+float64(h.OK)
 			}
-			sum, shots = sum+h.Splits[i].Sum.Seconds(), shots+float64(h.OK)
 		}
 	}
 	x := sum / shots
-	if pooled := f.parts[figureOf{partFigure(name, told), s}]; pooled != nil { // else they count in the mean alone
+	if pooled := f.parts[figureOf{fig, s}]; pooled != nil { // else they count in the mean alone
 		if n := pooled.TotalCount(); n >= medianFrom {
 			x = Quantile(pooled, 0.5)
-		} else if told && n > 0 {
+		} else if fig.IsTold() && n > 0 {
 			x = sum / float64(n)
 		}
 	}
-	return plan.Kept(x, partFigure(name, told).Unit())
-}
-
-// assess computes by how much a side is better than another in a figure, and the intervals. The word is settled later,
-// with all figures in view.
-func (f *field) assess(figure plan.Figure, base, own side) Assessment {
-	a := Assessment{
-		Figure: figure, Baseline: f.value(figure, base), Contender: f.value(figure, own), Level: 1 - f.alpha,
-		Ratio: math.NaN(), Low: math.NaN(), High: math.NaN(), Difference: math.NaN(), DifferenceLow: math.NaN(), DifferenceHigh: math.NaN(),
-		Word: NoWord, interest: f.interest(figure),
-	}
-	if len(f.r.States()) > 1 {
-		a.State = own.state
-	}
-	fewest := min(f.fewest(base), f.fewest(own))
-	if q, ok := quantileOf(figure); ok {
-		switch k := beyond(fewest, q); {
-		case fewest < 0:
-			return a
-		case k < fewBeyond-1e-9:
-			a.Word, a.NeedShots = TooFew, needFor(q)
-			return a
-		case k < plainBeyond-1e-9:
-			a.HeatShots = fewest
-		}
-	}
-	if figure == plan.Longest {
-		a.HeatShots = fewest // the more shots, the longer the longest
-	}
-	d, apart := f.differences(figure, base, own)
-	a.Rounds = len(d)
-	if len(d) == 0 {
-		if isLoad(figure) {
-			_, _, _, _, need := f.climbed(own)
-			_, _, _, _, baseNeed := f.climbed(base)
-			if a.NeedShots = max(need, baseNeed); a.NeedShots > 0 {
-				a.Word = TooFew
-			}
-		}
-		return a
-	}
-	grainBase, grainOwn := f.grain(figure, base), f.grain(figure, own)
-	a.sample = stats.NewSample(d).Blurred(relative(grainBase, a.Baseline.V) + relative(grainOwn, a.Contender.V))
-	a.Ratio = math.Exp(a.sample.Centre())
-	a.Word = Open
-	if a.HeatShots > 0 && len(d) < stats.SignedRankFrom {
-		// Student's interval wants differences that are nearly normal; a percentile of few shots may jump between humps.
-		a.Difference, a.sample = stats.NewSample(apart).Centre(), nil
-		return a
-	}
-	if low, high, ok := a.sample.Interval(f.alpha); ok {
-		a.Low, a.High = math.Exp(low), math.Exp(high)
-	}
-	inUnits := stats.NewSample(apart).Blurred(grainBase + grainOwn)
-	a.Difference = inUnits.Centre()
-	if low, high, ok := inUnits.Interval(f.alpha); ok {
-		a.DifferenceLow, a.DifferenceHigh = low, high
-	}
-	a.Counted = figure == plan.SentBack && a.Baseline.Low == a.Baseline.High && a.Contender.Low == a.Contender.High && constant(d)
-	return a
-}
-
-// grain is the resolution of a figure of a side, in its unit: by so much all its heats may be off in the same way.
-func (f *field) grain(figure plan.Figure, s side) (coarsest float64) {
-	if figure != plan.PeakBytes {
-		return 0
-	}
-	for _, h := range f.inOrder[s] {
-		coarsest = max(coarsest, float64(h.PeakGrain))
-	}
-	return coarsest
-}
-
-// relative is a grain as a share of a value, in logarithms.
-func relative(grain, of float64) float64 {
-	if grain == 0 || !(of > 0) {
-		return 0
-	}
-	return math.Log1p(grain / of)
-}
-
-// constant reports whether all values are the same.
-func constant(d []float64) bool {
-	return !slices.ContainsFunc(d, func(x float64) bool { return x != d[0] })
+	return x
 }
 
 // fewest is the smallest number of successful shots in a heat that count; -1 without heats.
-func (f *field) fewest(s side) int64 {
+func (f *field) fewest(s cell.Cell) int64 {
 	n := int64(-1)
 	for _, h := range f.heats[s] {
 		if n < 0 || h.OK < n {
@@ -371,18 +290,31 @@ func (f *field) fewest(s side) int64 {
 	return n
 }
 
-// differences are the logarithms of how many times better the contender was, one for each round that both finished, and
-// by how much it had more, in the figure's unit. Figures of zero, as CPU time too short for its clock, give none.
-func (f *field) differences(figure plan.Figure, base, own side) (d, apart []float64) {
-	for round := 1; round <= f.last(); round++ {
-		b, c := f.heats[base][round].figure(figure), f.heats[own][round].figure(figure)
-		x := math.Log(b / c)
-		if moreIsBetter(figure) {
-			x = -x
+// grownBy is by how much a side's service grew for a thousand shots in the second half of its heats, heat by heat in
+// bytes, with what it held at rest and by how much it grew, summed over heats.
+func (f *field) grownBy(s cell.Cell) (each []float64, rest, grown float64) {
+	for _, h := range f.inOrder[s] {
+		if h.Service == nil || h.Shots() == 0 {
+			continue
 		}
-		if !math.IsNaN(x) && !math.IsInf(x, 0) {
-			d, apart = append(d, x), append(apart, c-b)
+		if n, ok := h.Grown(); ok {
+			each = append(each, float64(n)/(float64(h.Shots()+h.Warmup)/2)*1000)
+			rest += float64(h.Service.Moments[0].Resident)
+			grown += float64(n)
 		}
 	}
-	return d, apart
+	return each, rest, grown
 }
+
+// logs are the logarithms of a figure of a side's heats, in the order of the rounds, and the heats.
+func (f *field) logs(fig figure.Name, s cell.Cell) (x []float64, heats []*heat) {
+	for _, h := range f.inOrder[s] {
+		if v := math.Log(h.figure(fig)); !math.IsNaN(v) && !math.IsInf(v, 0) {
+			x, heats = append(x, v), append(heats, h)
+		}
+	}
+	return x, heats
+}
+
+// level is one minus the confidence of intervals, unless the run was looked at on the way.
+const level = 0.05

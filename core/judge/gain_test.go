@@ -4,28 +4,35 @@ import (
 	"strings"
 	"testing"
 
+	"paceduel/core/cell"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
 
-// coldAndWarm is a made-up duel of two contenders in two states, with the medians given in seconds: cold and warm of the
-// baseline, then of the challenger.
+// coldAndWarm is a made-up duel of two contenders in two states, with the medians given in seconds: cold and warm of
+// the baseline, then of the challenger.
 func coldAndWarm(rounds int, medians [4]float64) *result.Result {
 	cold := sample.Make(sample.Duel{Rounds: rounds, Shots: 40, Seed: 3, Entrants: []sample.Entrant{
-		{Name: "plain", Latency: sample.Times(medians[0], 0.02)}, {Name: "remembering", Latency: sample.Times(medians[2], 0.02)}}})
+		{
+			Name: "plain", Latency: sample.Times(medians[0], 0.02),
+		}, {Name: "remembering", Latency: sample.Times(medians[2], 0.02)}}})
 	warm := sample.Make(sample.Duel{Rounds: rounds, Shots: 40, Seed: 4, Entrants: []sample.Entrant{
-		{Name: "plain", Latency: sample.Times(medians[1], 0.02)}, {Name: "remembering", Latency: sample.Times(medians[3], 0.02)}}})
+		{
+			Name: "plain", Latency: sample.Times(medians[1], 0.02),
+		}, {Name: "remembering", Latency: sample.Times(medians[3], 0.02)}}})
 	for i := range cold.Heats {
 		cold.Heats[i].State = string(plan.Cold)
 		warm.Heats[i].State = string(plan.Warm)
 	}
 	cold.Heats = append(cold.Heats, warm.Heats...)
 	cold.Footing.States = []string{string(plan.Cold), string(plan.Warm)}
-	for i, names := range cold.Order {
-		cold.Order[i] = append(names, names...)
-		cold.OrderStates = append(cold.OrderStates, []string{"cold", "cold", "warm", "warm"})
+	for i := range cold.Order {
+		for j := range cold.Order[i] {
+			cold.Order[i][j].State, warm.Order[i][j].State = string(plan.Cold), string(plan.Warm)
+		}
+		cold.Order[i] = append(cold.Order[i], warm.Order[i]...)
 	}
 	return cold
 }
@@ -36,7 +43,7 @@ func TestColdAndWarmAreFiguresOfTheirOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{
-		"Cold, remembering is 1.10x slower than plain at p50", "Warm, remembering is 4.0x faster than plain at p50",
+		"Cold, against plain at p50: remembering 1.10x slower", "Warm, against plain at p50: remembering 4.0x faster",
 		"plain gains nothing from its caches at p50 (", "Warm, remembering is 4.4x faster than cold at p50",
 	} {
 		if !strings.Contains(v.Sentence, want) {
@@ -60,10 +67,11 @@ func TestColdAndWarmAreFiguresOfTheirOwn(t *testing.T) {
 	for _, row := range v.Scorecard {
 		card = append(card, row.Name+": "+strings.Join(row.Values, ", "))
 	}
-	if got := strings.Join(card, "; "); !strings.Contains(got, "warm against cold: no gain, 4.4x faster") || !strings.Contains(got, "shots that count: 960, 960") {
+	if got := strings.Join(card, "; "); !strings.Contains(got, "warm against cold: no gain, 4.4x faster") ||
+		!strings.Contains(got, "shots that count: 960, 960") {
 		t.Errorf("scorecard %s", got)
 	}
-	if v.Lanes[judge.Key{Contender: "remembering", State: "warm"}].P50 > 0.022 || v.Lanes[judge.Key{Contender: "remembering", State: "cold"}].P50 < 0.08 {
+	if v.Lanes[cell.Of("remembering", "warm")].P50 > 0.022 || v.Lanes[cell.Of("remembering", "cold")].P50 < 0.08 {
 		t.Errorf("lanes %+v", v.Lanes)
 	}
 }
@@ -74,7 +82,7 @@ func TestStatesAreCountedTogetherInTheCorrection(t *testing.T) {
 		t.Fatal(err)
 	}
 	// p50 and mean of one face in two states, and what two contenders gain in both.
-	if !strings.Contains(v.Note, "(Holm; the 8 on the ladder carry four fifths of the risk)") {
+	if !strings.Contains(v.Note, "words hold for all 8 figures together") {
 		t.Errorf("note %q", v.Note)
 	}
 }
@@ -99,7 +107,8 @@ func TestFootingCautions(t *testing.T) {
 	}
 	for _, want := range []string{
 		"the machine's caches cannot be dropped", "plain: 1 heat stopped by the footing: before run: make clean: exit code 2",
-		"remembering: up to 40 % of its pages were still in memory before cold runs", "plain: up to 20 % of its pages were not in memory before warm runs", "plain: .store was empty before warm runs",
+		"remembering: up to 40 % of its pages were still in memory before cold runs",
+		"plain: up to 20 % of its pages were not in memory before warm runs", "plain: .store was empty before warm runs",
 	} {
 		if got := strings.Join(all, "\n"); !strings.Contains(got, want) {
 			t.Errorf("cautions lack %q:\n%s", want, got)

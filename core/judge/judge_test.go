@@ -8,10 +8,12 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/figure"
 	"paceduel/core/judge"
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 	"paceduel/internal/golden"
 	"paceduel/internal/sample"
@@ -26,7 +28,7 @@ func weigh(t *testing.T, r *result.Result) *judge.Verdict {
 	return v
 }
 
-func figure(t *testing.T, v *judge.Verdict, f plan.Figure) judge.Assessment {
+func figureIn(t *testing.T, v *judge.Verdict, f figure.Name) judge.Assessment {
 	t.Helper()
 	for _, a := range v.Faces[0].Figures {
 		if a.Figure == f {
@@ -39,20 +41,23 @@ func figure(t *testing.T, v *judge.Verdict, f plan.Figure) judge.Assessment {
 
 func duel(base, other func(*rand.Rand, int) float64, rounds, shots int) sample.Duel {
 	return sample.Duel{
-		Entrants: []sample.Entrant{{Name: "per-vessel", Latency: base, Bytes: 8443}, {Name: "joined", Latency: other, Bytes: 8443}},
-		Rounds:   rounds, Shots: shots, Clients: 8, Seed: 4127,
+		Entrants: []sample.Entrant{
+			{Name: "per-vessel", Latency: base, Bytes: 8443}, {Name: "joined", Latency: other, Bytes: 8443},
+		},
+		Rounds: rounds, Shots: shots, Clients: 8, Seed: 4127,
 	}
 }
 
 func TestAKnownRatioIsFound(t *testing.T) {
 	v := weigh(t, sample.Make(duel(sample.Times(0.012, 0.2), sample.Times(0.004, 0.2), 10, 2000)))
-	for _, f := range []plan.Figure{plan.P50, plan.P90, plan.P99, plan.Mean, plan.Throughput} {
-		a := figure(t, v, f)
+	for _, f := range []figure.Name{figure.P50, figure.P90, figure.P99, figure.Mean, figure.Throughput} {
+		a := figureIn(t, v, f)
 		if a.Word != judge.Better || a.Ratio < 2.9 || a.Ratio > 3.1 || a.Low > a.Ratio || a.High < a.Ratio || !a.Corrected {
 			t.Errorf("%s: %s, ratio %g (%g to %g); want 3 times better", f, a.Word, a.Ratio, a.Low, a.High)
 		}
 	}
-	want := "joined is 3.0x faster than per-vessel at p50 (3.0 to 3.0), 3.0x at p90 (3.0 to 3.0) and 3.0x at p99 (3.0 to 3.0)."
+	want := "joined is 3.0x faster than per-vessel at p50 (3.0 to 3.0), 3.0x at p90 (3.0 to 3.0) and 3.0x at p99 (3.0 " +
+		"to 3.0)."
 	if strings.Contains(v.Sentence, "faster than per-vessel at p50") == false || len(v.Sentence) > len(want)+40 {
 		t.Errorf("sentence %q", v.Sentence)
 	}
@@ -60,7 +65,7 @@ func TestAKnownRatioIsFound(t *testing.T) {
 
 func TestLikeContendersAreATie(t *testing.T) {
 	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.010, 0.05), 12, 4000)))
-	if a := figure(t, v, plan.P50); a.Word != judge.Alike {
+	if a := figureIn(t, v, figure.P50); a.Word != judge.Alike {
 		t.Errorf("p50 is %s (%g to %g); want too close to call", a.Word, a.Low, a.High)
 	}
 	if !strings.Contains(v.Sentence, "too close to call at p50") || v.Faces[0].Holds {
@@ -73,10 +78,14 @@ func TestTurnedRoundItIsTheInverse(t *testing.T) {
 	d := sample.Make(duel(sample.Times(0.012, 0.2), sample.Times(0.004, 0.2), 8, 500))
 	d.Plan.Baseline = "joined"
 	b := weigh(t, d)
-	for _, f := range []plan.Figure{plan.P50, plan.Mean, plan.Throughput} {
-		x, y := figure(t, a, f), figure(t, b, f)
-		if math.Abs(x.Ratio*y.Ratio-1) > 1e-9 || math.Abs(x.Low*y.High-1) > 1e-9 || x.Word != judge.Better || y.Word != judge.Worse {
-			t.Errorf("%s: %g (%g to %g, %s) one way, %g (%g to %g, %s) the other", f, x.Ratio, x.Low, x.High, x.Word, y.Ratio, y.Low, y.High, y.Word)
+	for _, f := range []figure.Name{figure.P50, figure.Mean, figure.Throughput} {
+		x, y := figureIn(t, a, f), figureIn(t, b, f)
+		if math.Abs(x.Ratio*y.Ratio-1) > 1e-9 || math.Abs(x.Low*y.High-1) > 1e-9 || x.Word != judge.Better ||
+			y.Word != judge.Worse {
+			t.Errorf(
+				"%s: %g (%g to %g, %s) one way, %g (%g to %g, %s) the other", f, x.Ratio, x.Low, x.High, x.Word, y.Ratio, y.Low,
+				y.High, y.Word,
+			)
 		}
 		if x.Factor() != y.Factor() || x.Interval() != y.Interval() {
 			t.Errorf("%s is put as %s (%s) one way, %s (%s) the other", f, x.Factor(), x.Interval(), y.Factor(), y.Interval())
@@ -90,7 +99,7 @@ func TestDriftFallsOnAllAlike(t *testing.T) {
 			return sample.Times(median, 0.05)(rng, round) * (1 + 0.1*float64(round))
 		}
 	}
-	a := figure(t, weigh(t, sample.Make(duel(drifting(0.020), drifting(0.010), 10, 500))), plan.P50)
+	a := figureIn(t, weigh(t, sample.Make(duel(drifting(0.020), drifting(0.010), 10, 500))), figure.P50)
 	if a.Word != judge.Better || a.Ratio < 1.97 || a.Ratio > 2.03 {
 		t.Errorf("ratio %g (%g to %g) with a machine that slows down twofold; want 2", a.Ratio, a.Low, a.High)
 	}
@@ -111,16 +120,16 @@ func TestTooFewShotsAreCalledThat(t *testing.T) {
 	}
 	for _, tt := range tests {
 		v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, tt.shots)))
-		for f, want := range map[plan.Figure]int64{plan.P50: tt.p50, plan.P90: tt.p90, plan.P99: tt.p99} {
-			a := figure(t, v, f)
+		for f, want := range map[figure.Name]int64{figure.P50: tt.p50, figure.P90: tt.p90, figure.P99: tt.p99} {
+			a := figureIn(t, v, f)
 			if a.NeedShots != want || (want > 0) != (a.Word == judge.TooFew) {
 				t.Errorf("%d shots: %s needs %d, %s; want %d", tt.shots, f, a.NeedShots, a.Word, want)
 			}
 		}
-		if a := figure(t, v, plan.P50); (a.HeatShots > 0) != tt.qualified {
+		if a := figureIn(t, v, figure.P50); (a.HeatShots > 0) != tt.qualified {
 			t.Errorf("%d shots: p50 qualified by %d", tt.shots, a.HeatShots)
 		}
-		if a := figure(t, v, plan.Mean); a.Word != judge.Better {
+		if a := figureIn(t, v, figure.Mean); a.Word != judge.Better {
 			t.Errorf("%d shots: the mean is %s", tt.shots, a.Word)
 		}
 	}
@@ -131,7 +140,7 @@ func TestFewRoundsSettleNothing(t *testing.T) {
 		1: "After 1 round joined is about", 4: "nothing is settled, an interval needs 5 rounds",
 	} {
 		v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), rounds, 2000)))
-		if a := figure(t, v, plan.P50); a.Word != judge.Open || !math.IsNaN(a.Low) {
+		if a := figureIn(t, v, figure.P50); a.Word != judge.Open || !math.IsNaN(a.Low) {
 			t.Errorf("%d rounds: %s (%g to %g)", rounds, a.Word, a.Low, a.High)
 		}
 		if !strings.Contains(v.Sentence, want) {
@@ -139,15 +148,18 @@ func TestFewRoundsSettleNothing(t *testing.T) {
 		}
 	}
 	d := duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 3, 2000)
-	d.Entrants = append(d.Entrants, sample.Entrant{Name: "snapshot", Latency: sample.Times(0.020, 0.01), Bytes: d.Entrants[0].Bytes})
+	d.Entrants = append(d.Entrants, sample.Entrant{
+		Name: "snapshot", Latency: sample.Times(0.020, 0.01), Bytes: d.Entrants[0].Bytes,
+	})
 	several := weigh(t, sample.Make(d)).Sentence
-	if !strings.HasPrefix(several, "After 3 rounds, as against per-vessel: joined is about 10x faster at p50") || !strings.Contains(several, "; snapshot is about 2.0x slower at p50") ||
+	if !strings.HasPrefix(several, "After 3 rounds, as against per-vessel: joined is about 10x faster at p50") ||
+		!strings.Contains(several, "; snapshot is about 2.0x slower at p50") ||
 		!strings.HasSuffix(several, ". Nothing is settled, an interval needs 5 rounds.") {
 		t.Errorf("of two contenders after three rounds it says %q", several)
 	}
 	// Five corrected figures need eight rounds, however clear they are.
 	v := weigh(t, sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 7, 2000)))
-	if a := figure(t, v, plan.P50); a.Word != judge.Open {
+	if a := figureIn(t, v, figure.P50); a.Word != judge.Open {
 		t.Errorf("7 rounds settle one of five figures: %s", a.Word)
 	}
 	if !hasCaution(v, "7 rounds cannot settle any of 5 figures together; that needs 8") {
@@ -169,12 +181,13 @@ func TestFewRoundsSettleNothing(t *testing.T) {
 
 func TestAFigureNamedBeforehandDecidesAlone(t *testing.T) {
 	d := duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 6, 2000)
-	d.Decides = plan.P90
+	d.Decides = figure.P90
 	v := weigh(t, sample.Make(d))
-	if a := figure(t, v, plan.P90); a.Word != judge.Better || a.Corrected {
+	if a := figureIn(t, v, figure.P90); a.Word != judge.Better || a.Corrected {
 		t.Errorf("p90 is %s, corrected %v; want better, as it was named beforehand", a.Word, a.Corrected)
 	}
-	if !strings.HasPrefix(v.Sentence, "joined is 10x faster than per-vessel at p90 (") || strings.Contains(v.Sentence, "p50") {
+	if !strings.HasPrefix(v.Sentence, "joined is 10x faster than per-vessel at p90 (") ||
+		strings.Contains(v.Sentence, "p50") {
 		t.Errorf("sentence %q; want p90 alone", v.Sentence)
 	}
 }
@@ -192,7 +205,8 @@ func TestFailuresComeBeforeAnyRatio(t *testing.T) {
 	d := duel(sample.Times(0.010, 0.1), sample.Times(0.002, 0.1), 8, 1000)
 	d.Entrants[1].FailFrac = 0.25
 	v := weigh(t, sample.Make(d))
-	if !strings.HasPrefix(v.Sentence, "joined fails 2") || !strings.Contains(v.Sentence, "% of its shots, per-vessel none. joined is 5.") {
+	if !strings.HasPrefix(v.Sentence, "joined fails 2") ||
+		!strings.Contains(v.Sentence, "% of its shots, per-vessel none. joined is 5.") {
 		t.Errorf("sentence %q; want the failures first", v.Sentence)
 	}
 	if !hasCaution(v, "joined: ") || !hasCaution(v, "status 503") {
@@ -200,7 +214,7 @@ func TestFailuresComeBeforeAnyRatio(t *testing.T) {
 	}
 	d.Entrants[1].FailFrac = 1
 	v = weigh(t, sample.Make(d))
-	if a := figure(t, v, plan.P50); a.Word == judge.Better || a.Rounds > 0 {
+	if a := figureIn(t, v, figure.P50); a.Word == judge.Better || a.Rounds > 0 {
 		t.Errorf("a contender that always fails is %s", a.Word)
 	}
 }
@@ -210,7 +224,8 @@ func TestOnlyCompleteRoundsCount(t *testing.T) {
 	r.Heats[len(r.Heats)-1].Cut = true
 	r.Ending = result.Interrupted
 	v := weigh(t, r)
-	if v.Rounds != 7 || figure(t, v, plan.P50).Rounds != 7 || !hasCaution(v, "interrupted: 7 of 8 rounds are complete") {
+	if v.Rounds != 7 || figureIn(t, v, figure.P50).Rounds != 7 ||
+		!hasCaution(v, "interrupted: 7 of 8 rounds are complete") {
 		t.Errorf("%d rounds, cautions %+v; want 7 of 8", v.Rounds, v.Cautions)
 	}
 	r.Heats = nil
@@ -282,7 +297,10 @@ func TestVerdictInWords(t *testing.T) {
 	for _, f := range v.Faces {
 		fmt.Fprintf(&out, "\n%s (holds %v)\n", f.Contender, f.Holds)
 		for _, a := range f.Figures {
-			fmt.Fprintf(&out, "%s: %s, %s: %s (%s), %s\n", judge.Label(a.Figure), judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), a.Factor(), a.Interval(), a.Say())
+			fmt.Fprintf(
+				&out, "%s: %s, %s: %s (%s), %s\n", a.Figure.Label(), a.Figure.Show(a.Baseline.V), a.Figure.Show(a.Contender.V),
+				a.Factor(), a.Interval(), a.Say(),
+			)
 		}
 	}
 	fmt.Fprintln(&out)
@@ -299,13 +317,18 @@ func TestVerdictInWords(t *testing.T) {
 func TestNotesVersionsAndUnequalWorkAreToldWithTheVerdict(t *testing.T) {
 	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
 	r.Entrants[1].Avoid, r.Entrants[1].Version = "memory is short", "joined 2.1"
-	r.Weighing = &result.Weighing{Ruled: true, Accepted: true, Checks: []result.Check{{Contender: "joined", Rule: "the same bytes"}}}
+	r.Weighing = &result.Weighing{
+		Ruled: true, Accepted: true, Checks: []result.Check{{Contender: "joined", Rule: "the same bytes"}},
+	}
 	r.Heats[0].Warmup = 40
 	v := weigh(t, r)
-	if row := v.Scorecard[1]; row.Name != "warm-up, not judged" || row.Values[0] != "40" || v.Scorecard[0].Values[0] != "4 000" {
+	if row := v.Scorecard[1]; row.Name != "warm-up, not judged" || row.Values[0] != "40" ||
+		v.Scorecard[0].Values[0] != "4 000" {
 		t.Errorf("the warm-up is told as %+v, shots as %+v", row, v.Scorecard[0])
 	}
-	for _, want := range []string{"joined is not for when memory is short", "unequal work was accepted: joined broke the plan's rules"} {
+	for _, want := range []string{
+		"joined is not for when memory is short", "unequal work was accepted: joined broke the plan's rules",
+	} {
 		if !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)
 		}
@@ -327,7 +350,10 @@ func TestDifferentAnswersWithoutRules(t *testing.T) {
 		want     string // of the caution; empty: none
 	}{
 		{"compressed, the same", &result.Weighing{}, [2]int64{0, 4000}, ""},
-		{"compressed, other", differ, [2]int64{0, 4000}, "joined did not answer as per-vessel did: not the same bytes: line 3 is salt·[2J, not cod"},
+		{
+			"compressed, other", differ, [2]int64{0, 4000},
+			"joined did not answer as per-vessel did: not the same bytes: line 3 is salt·[2J, not cod",
+		},
 		{"of different sizes", differ, [2]int64{0, 0}, "the answers differ in size: joined 0.977 KiB, per-vessel 3.91 KiB"},
 	}
 	for _, tt := range tests {
@@ -355,7 +381,7 @@ func TestCautionsOfTheMachine(t *testing.T) {
 	r := sample.Make(duel(sample.Times(0.010, 0.1), sample.Times(0.005, 0.1), 8, 500))
 	for i := range r.Heats {
 		r.Heats[i].Conditions.OwnFrac, r.Heats[i].Conditions.StealFrac = 0.9, 0.1
-		r.Heats[i].Connects = r.Heats[i].OK
+		r.Heats[i].SetAmount(shots.Connections, r.Heats[i].OK)
 		r.Heats[i].Conditions.MHz = 3000 - 40*float64(i)
 	}
 	r.Heats[3].LeftBehind, r.Heats[3].Wall = 2, time.Second
@@ -372,8 +398,10 @@ func TestCautionsOfTheMachine(t *testing.T) {
 	r.Entrants[1].LeftOut, r.Paused = 9, time.Hour
 	v := weigh(t, r)
 	for _, want := range []string{
-		"ran at 2400 MHz in one heat and at 3000 in another", "left 2 processes behind in", "driving alone takes 4.00 ms here", "of the p50 of joined",
-		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine", "10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
+		"ran at 2400 MHz in one heat and at 3000 in another", "left 2 processes behind in",
+		"driving alone takes 4.00 ms here", "of the p50 of joined",
+		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine",
+		"10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
 		if !hasCaution(v, strings.Replace(want, "1 new", "1.00 new", 1)) && !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 )
@@ -95,7 +96,7 @@ func MeasuredVerdict(m *Measured) *Verdict {
 
 // field arranges the samples for comparison; the heats of the result that it stands on have no histograms.
 func (m *Measured) field() *field {
-	r := &result.Result{Ending: result.Done, Seed: m.Seed, Plan: result.Plan{Baseline: m.Baseline, Interest: plan.Fraction(m.Interest)}}
+	r := &result.Result{Ending: result.Done, Seed: m.Seed, Plan: result.Plan{Baseline: m.Baseline, Interest: m.Interest}}
 	for _, name := range m.contenders() {
 		r.Entrants = append(r.Entrants, result.Entrant{Name: name})
 	}
@@ -114,13 +115,13 @@ func (m *Measured) field() *field {
 			sum += x
 		}
 		r.Heats[i] = result.Heat{
-			Round: h.Round, Contender: h.Contender, Clients: 1, OK: int64(len(h.Samples)),
+			Round: h.Round, Cell: cell.Of(h.Contender, ""), Clients: 1, OK: int64(len(h.Samples)),
 			LatencySum: duration(sum), Busy: duration(h.Elapsed), Wall: duration(h.Elapsed),
 		}
 		if h.Failed > 0 {
 			r.Heats[i].Failures = map[string]int64{"failed": h.Failed}
 		}
-		f.enter(side{h.Contender, ""}, &heat{Heat: &r.Heats[i], sorted: h.Samples})
+		f.enter(cell.Of(h.Contender, ""), &heat{Heat: &r.Heats[i], r: r, sorted: h.Samples})
 	}
 	return f
 }

@@ -1,40 +1,32 @@
 package judge
 
 import (
-	"fmt"
+	"cmp"
 	"slices"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
-	"paceduel/core/plan"
-	"paceduel/core/units"
 )
 
 // Ranking puts contenders into the order of a figure, as far as they can be told apart.
 type Ranking struct {
-	Figure plan.Figure
+	Figure figure.Name
 	State  string
 	Places []Rank // the best first
 }
 
-// Rank is a contender's place: First and Last enclose it, counted from 1. They differ where it cannot be told apart from
-// others.
+// Rank is a contender's place: First and Last enclose it, counted from 1. They differ where it cannot be told apart
+// from others.
 type Rank struct {
 	Contender   string
-	Value       float64 // over all shots that count, in the figure's unit
+	Value       float64 // of its typical heat, in the figure's unit
 	First, Last int
-}
-
-// String writes a place for people: "2" or "2 to 3".
-func (r Rank) String() string {
-	if r.First == r.Last {
-		return fmt.Sprint(r.First)
-	}
-	return fmt.Sprintf("%d to %d", r.First, r.Last)
 }
 
 // ranking compares all pairs, with Holm over them, where there are more than two contenders. A contender's place is at
 // least behind those that are surely better, and before those that are surely worse.
-func (f *field) ranking(decides plan.Figure) (out []Ranking) {
+func (f *field) ranking() (out []Ranking) {
 	var names []string
 	for _, e := range f.r.Entrants {
 		if !e.Mirror {
@@ -44,83 +36,55 @@ func (f *field) ranking(decides plan.Figure) (out []Ranking) {
 	if len(names) < 3 {
 		return nil
 	}
-	figure := f.leading()
 	for _, state := range f.r.States() {
-		type pair struct{ a, b int }
-		var pairs []pair
-		var p []float64
-		var words []Word
-		centre := make([]float64, len(names)) // how good, on the average, against all others
-		for a := range names {
-			for b := a + 1; b < len(names); b++ {
-				d, _ := f.differences(figure, side{names[b], state}, side{names[a], state})
-				if len(d) < stats.MinRounds {
-					continue
-				}
-				s := stats.NewSample(d)
-				centre[a] += s.Centre()
-				centre[b] -= s.Centre()
-				pairs = append(pairs, pair{a, b})
-				p = append(p, surest(s, f.alpha, f.interest(figure)))
-				words = append(words, word(s, f.alpha, f.interest(figure)))
-			}
+		if r, ok := f.rank(f.leading(), names, state); ok {
+			out = append(out, r)
 		}
-		if len(pairs) < len(names)*(len(names)-1)/2 {
-			continue // not all of them have been run often enough
-		}
-		weights := make([]float64, len(p))
-		for i := range weights {
-			weights[i] = 1
-		}
-		better, worse := make([]int, len(names)), make([]int, len(names)) // how many surely are
-		for i, holds := range stats.Together(p, weights, f.alpha) {
-			if !holds {
-				continue
-			}
-			switch words[i] {
-			case Better:
-				worse[pairs[i].a]++
-				better[pairs[i].b]++
-			case Worse:
-				better[pairs[i].a]++
-				worse[pairs[i].b]++
-			}
-		}
-		r := Ranking{Figure: figure, State: state}
-		order := make([]int, len(names))
-		for i := range order {
-			order[i] = i
-		}
-		slices.SortStableFunc(order, func(a, b int) int {
-			if centre[a] > centre[b] {
-				return -1
-			}
-			return 1
-		})
-		for _, i := range order {
-			r.Places = append(r.Places, Rank{
-				Contender: names[i], Value: f.value(figure, side{names[i], state}).V, First: 1 + better[i], Last: len(names) - worse[i],
-			})
-		}
-		out = append(out, r)
 	}
 	return out
 }
 
-// Sentence is the ranking in words.
-func (r *Ranking) Sentence() string {
-	var places []string
-	apart := false
-	for _, p := range r.Places {
-		apart = apart || p.First > 1 || p.Last < len(r.Places)
-		places = append(places, fmt.Sprintf("%s %s (%s)", p, p.Contender, Show(r.Figure, p.Value)))
+// rank compares all pairs in a state; ok is false where not all of them have been run often enough.
+func (f *field) rank(fig figure.Name, names []string, state string) (r Ranking, ok bool) {
+	type pair struct{ a, b int }
+	var pairs []pair
+	var p, weights []float64
+	var words []Word
+	for a := range names {
+		for b := a + 1; b < len(names); b++ {
+			d, _ := f.differences(fig, cell.Of(names[b], state), cell.Of(names[a], state))
+			if len(d) < stats.MinRounds {
+				return r, false
+			}
+			s := stats.NewSample(d)
+			pairs, weights = append(pairs, pair{a, b}), append(weights, 1)
+			p = append(p, surest(s, f.alpha, f.interest(fig)))
+			words = append(words, word(s, f.alpha, f.interest(fig)))
+		}
 	}
-	text := "By " + Label(r.Figure)
-	if r.State != "" {
-		text += ", " + r.State
+	better, worse := make([]int, len(names)), make([]int, len(names)) // how many surely are
+	for i, holds := range stats.Together(p, weights, f.alpha) {
+		switch {
+		case holds && words[i] == Better:
+			worse[pairs[i].a]++
+			better[pairs[i].b]++
+		case holds && words[i] == Worse:
+			better[pairs[i].a]++
+			worse[pairs[i].b]++
+		}
 	}
-	if !apart {
-		return text + fmt.Sprintf(" no two of the %d can be told apart yet.", len(r.Places))
+	r = Ranking{Figure: fig, State: state}
+	for i, name := range names {
+		r.Places = append(r.Places, Rank{
+			Contender: name, Value: f.typical(fig, cell.Of(name, state)).V, First: 1 + better[i], Last: len(names) - worse[i],
+		})
 	}
-	return text + ": " + units.List(places) + "."
+	slices.SortStableFunc(r.Places, func(a, b Rank) int { // those that share a place by what is shown of them
+		byValue := cmp.Compare(a.Value, b.Value)
+		if fig.MoreIsBetter() {
+			byValue = -byValue
+		}
+		return cmp.Or(a.First-b.First, a.Last-b.Last, byValue)
+	})
+	return r, true
 }

@@ -1,16 +1,49 @@
 package judge
 
 import (
+	"fmt"
 	"math"
+	"slices"
 
-	"paceduel/core/contender"
+	"paceduel/core/cell"
+	"paceduel/core/figure"
+	"paceduel/core/judge/stats"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
+// overRows are the times and rates of the ladder over all shots that count, or the most of any heat: what the typical
+// heat, which the ladder shows, leaves out.
+func overRows(f *field) (rows []Row) {
+	for _, fig := range ownFigures(f.r) {
+		pool := fig.Row().Pool
+		if fig != figure.Throughput && fig.Row().Axis != figure.P50.Row().Axis || pool == figure.MiddleOne {
+			continue // it has a row of its own, or says no more
+		}
+		name := map[figure.Pooling]string{figure.OverAll: " over all shots", figure.Highest: " at most"}[pool]
+		for _, state := range f.r.States() {
+			row, known := Row{Name: fig.Label() + name, Lower: !fig.MoreIsBetter(), interest: f.interest(fig)}, false
+			if len(f.r.States()) > 1 {
+				row.Name += ", " + state
+			}
+			for _, e := range f.r.Entrants {
+				x := f.value(fig, cell.Of(e.Name, state)).V
+				known = known || !math.IsNaN(x)
+				row.Values, row.Amount = append(row.Values, fig.Show(x)), append(row.Amount, x)
+			}
+			if known {
+				rows = append(rows, row)
+			}
+		}
+	}
+	return rows
+}
+
 // scorecard counts what is not a ratio of latencies: failures, bytes, connections, CPU; state by state where there are
-// two.
-func scorecard(r *result.Result) []Row {
+// two. It is long since it lists the lines in their order.
+func scorecard(f *field) []Row {
+	r := f.r
 	count := func(x float64) string { return units.Count(int64(x)) }
 	var rows []Row
 	add := func(rw Row) {
@@ -30,26 +63,26 @@ func scorecard(r *result.Result) []Row {
 			add(row(r, title, state, lower, amount, show))
 		}
 	}
-	rows = append(rows, row(r, "shots that count", result.AnyState, false, func(t totals) float64 { return t.shots }, count))
+	rows = append(
+		rows, row(r, "shots that count", result.AnyState, false, func(t totals) float64 { return t.shots }, count),
+	)
 	rows[0].Plain = true
 	warm := row(r, "warm-up, not judged", result.AnyState, false, func(t totals) float64 { return t.warm }, count)
 	warm.Plain = true
 	add(warm)
-	rows = append(rows, row(r, "failures", result.AnyState, true, func(t totals) float64 { return t.failed / t.shots }, units.Share))
+	rows = append(
+		rows, row(r, "failures", result.AnyState, true, func(t totals) float64 { return t.failed / t.shots }, units.Share),
+	)
+	rows = append(rows, overRows(f)...)
 	sampled := row(r, "answers compared", result.AnyState, false, func(t totals) float64 { return t.sampled }, count)
 	sampled.Plain = true
 	add(sampled)
-	if !r.Plan.Pace.Sequential() && r.Plan.Pace.Climb == nil {
-		each("throughput", false, totals.throughput, units.Rate)
-	}
-	each("CPU a run", true, func(t totals) float64 { return t.cpu / t.shots }, units.Seconds)
-	each("of it in the kernel", true, func(t totals) float64 { return t.used.System.Seconds() / t.shots }, units.Seconds)
-	add(row(r, "to the first byte", result.AnyState, true, func(t totals) float64 { return unlessNone(t.firstByte) / t.ok }, units.Seconds))
-	add(row(r, "connecting, each", result.AnyState, true, func(t totals) float64 { return unlessNone(t.connecting) / t.connects }, units.Seconds))
-	perRun := func(name string, amount func(totals) int64) {
-		each(name, true, func(t totals) float64 { return float64(amount(t)) / t.shots }, units.Significant)
-	}
-	memory := row(r, "peak memory", result.AnyState, true, func(t totals) float64 { return unlessNone(t.peak) }, units.Bytes)
+	each("CPU a run", true, func(t totals) float64 { return t.amount(shots.CPU) / t.shots }, units.Seconds)
+	rows = append(rows, amountRows(r, shots.Takes)...)
+	memory := row(
+		r, "peak memory at most", result.AnyState, true, func(t totals) float64 { return unlessNone(t.amount(shots.Memory)) },
+		units.Bytes,
+	)
 	for i, e := range r.Entrants {
 		if e.Touch != nil && e.Touch.Peak > 0 && !(memory.Amount[i] > float64(e.Touch.Peak)) {
 			memory.Amount[i], memory.Values[i] = float64(e.Touch.Peak), units.Bytes(float64(e.Touch.Peak))
@@ -58,24 +91,21 @@ func scorecard(r *result.Result) []Row {
 	add(memory)
 	rows = append(rows, startRows(r)...)
 	rows = append(rows, serviceRows(r)...)
-	perRun("waits a run", func(t totals) int64 { return t.used.Yields })
-	perRun("preemptions a run", func(t totals) int64 { return t.used.Preempted })
-	perRun("page faults a run", func(t totals) int64 { return t.used.Faults + t.used.Loads })
-	each("read from disk a run", true, func(t totals) float64 { return float64(t.used.Read) / t.shots }, units.Bytes)
-	each("written to disk a run", true, func(t totals) float64 { return float64(t.used.Written) / t.shots }, units.Bytes)
+	rows = append(rows, amountRows(r, shots.Uses)...)
 	each("received a shot", true, func(t totals) float64 { return t.received / t.shots }, units.Bytes)
-	perRun("redirects a shot", func(t totals) int64 { return t.redirects })
-	perRun("output lines a run", func(t totals) int64 { return t.lines })
+	rows = append(rows, amountRows(r, shots.Answers)...)
 	add(row(r, "processes left behind", result.AnyState, true, func(t totals) float64 { return t.left }, count))
 	if r.Plan.Pace.Open() && r.Plan.Pace.Climb == nil {
 		each("not sent in time", true, func(t totals) float64 { return t.unsent / t.due }, units.Share)
-		lag := row(r, "send lag at p99", result.AnyState, true, func(t totals) float64 { return t.lag / float64(t.heats) }, units.Seconds)
+		lag := row(
+			r, "send lag at p99", result.AnyState, true, func(t totals) float64 { return t.lag / float64(t.heats) },
+			units.Seconds,
+		)
 		lag.Plain = true
 		add(lag)
 	}
 	add(row(r, "sent a shot", result.AnyState, true, func(t totals) float64 { return t.sent / t.shots }, units.Bytes))
-	add(row(r, "connections replaced", result.AnyState, true, func(t totals) float64 { return unlessNone(t.replaced) }, func(x float64) string { return units.Count(int64(x)) }))
-	add(row(r, "new connections a shot", result.AnyState, true, func(t totals) float64 { return t.connects / t.shots }, func(x float64) string { return units.Significant(x) }))
+	rows = append(rows, amountRows(r, shots.Connects)...)
 	first := row(r, "first touch", result.AnyState, true, // one shot each: to be seen, not to be compared
 		func(totals) float64 { return math.NaN() }, units.Seconds)
 	for i, e := range r.Entrants {
@@ -100,60 +130,6 @@ func scorecard(r *result.Result) []Row {
 	return rows
 }
 
-// totals are a contender's sums over the heats that count.
-type totals struct {
-	shots, failed, ok, warm, sampled, due, unsent, lag, latency, busy, cpu, received, sent, connects, replaced float64
-	peak, firstByte, connecting                                                                                float64
-	used                                                                                                       contender.Resources
-	clients                                                                                                    float64
-	heats                                                                                                      int
-	redirects, lines                                                                                           int64
-	left                                                                                                       float64
-}
-
-func (t totals) throughput() float64 {
-	if t.ok == 0 {
-		return 0
-	}
-	return t.ok * t.clients / t.busy
-}
-
-func total(r *result.Result, name, state string) (t totals) {
-	t.cpu = math.NaN()
-	for _, h := range r.Of(name, state) {
-		t.sampled += float64(h.Sampled)
-		t.due += float64(h.Due)
-		t.unsent += float64(h.Unsent)
-		t.lag += h.LagP99.Seconds()
-		t.heats++
-		t.redirects += h.Redirects
-		t.lines += h.Lines
-		t.left += float64(h.LeftBehind)
-		t.shots += float64(h.Shots())
-		t.failed += float64(h.Failed())
-		t.ok += float64(h.OK)
-		t.warm += float64(h.Warmup)
-		t.firstByte += h.FirstByteSum.Seconds()
-		t.connecting += h.ConnectSum.Seconds()
-		t.peak = max(t.peak, float64(h.Peak))
-		t.used.Add(h.Resources)
-		t.latency += h.LatencySum.Seconds()
-		t.busy += h.Busy.Seconds()
-		t.received += float64(h.Received)
-		t.sent += float64(h.Sent)
-		t.connects += float64(h.Connects)
-		t.replaced += float64(h.Replaced)
-		t.clients = float64(h.Clients)
-		if h.CPUKnown {
-			if math.IsNaN(t.cpu) {
-				t.cpu = 0
-			}
-			t.cpu += h.CPU.Seconds()
-		}
-	}
-	return t
-}
-
 func row(r *result.Result, name, state string, lower bool, amount func(totals) float64, show func(float64) string) Row {
 	out := Row{Name: name, Lower: lower, interest: float64(r.Plan.Interest)}
 	for _, e := range r.Entrants {
@@ -170,4 +146,280 @@ func row(r *result.Result, name, state string, lower bool, amount func(totals) f
 		out.Values = append(out.Values, text)
 	}
 	return out
+}
+
+// amountRows are the lines of what the contenders' kinds count, in one part of the scorecard.
+func amountRows(r *result.Result, site shots.Site) (rows []Row) {
+	for i := range r.Amounts {
+		a := &r.Amounts[i]
+		if a.Site != site || a.Row == "" {
+			continue
+		}
+		show := a.Unit.Bare
+		if a.Per == "" && a.Unit != units.Byte {
+			show = func(x float64) string { return units.Count(int64(x)) }
+		}
+		states := r.States()
+		if site == shots.Connects || site == shots.Takes && a.Per != shots.PerShot {
+			states = []string{result.AnyState}
+		}
+		for _, state := range states {
+			title := a.Row
+			if len(states) > 1 {
+				title += ", " + state
+			}
+			one := row(r, title, state, !a.More, func(t totals) float64 { return t.divided(a) }, show)
+			if slices.ContainsFunc(one.Amount, func(x float64) bool { return x > 0 }) {
+				rows = append(rows, one)
+			}
+		}
+	}
+	return rows
+}
+
+// startRows are the scorecard's lines of what services printed while they started, and of shots that came before they
+// were ready.
+func startRows(r *result.Result) (rows []Row) {
+	add := func(
+		name string, lower bool, of func(e *result.Entrant, state string) (float64, bool), show func(float64) string,
+	) {
+		for _, state := range r.States() {
+			row, known := Row{Name: name, Lower: lower, interest: float64(r.Plan.Interest)}, false
+			if state != "" {
+				row.Name += ", " + state
+			}
+			for i := range r.Entrants {
+				x, ok := of(&r.Entrants[i], state)
+				text := units.None
+				if ok {
+					text, known = show(x), true
+				} else {
+					x = math.NaN()
+				}
+				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+			}
+			if known {
+				rows = append(rows, row)
+			}
+		}
+	}
+	var told []figure.Name
+	for _, h := range r.Heats {
+		for _, s := range h.Starts {
+			for i := range s.Marks {
+				if fig := s.Marks[i].Figure(); !slices.Contains(told, fig) {
+					told = append(told, fig)
+				}
+			}
+		}
+	}
+	for _, fig := range told {
+		add(fig.Spoken()+", at the start", true, func(e *result.Entrant, state string) (float64, bool) {
+			typical, _ := TypicalStart(r, e.Name, state)
+			for i := range typical.Marks {
+				if m := &typical.Marks[i]; m.Figure() == fig {
+					return m.Value, true
+				}
+			}
+			return 0, false
+		}, fig.Show)
+	}
+	rush := func(of func(result.Rush) float64) func(*result.Entrant, string) (float64, bool) {
+		return func(e *result.Entrant, state string) (float64, bool) {
+			var sum result.Rush
+			known := false
+			for _, h := range r.Of(e.Name, state) {
+				for _, s := range h.Starts {
+					if s.Rush != nil {
+						known = true
+						sum.Due, sum.Failed, sum.Waited, sum.Longest = sum.Due+s.Rush.Due, sum.Failed+s.Rush.Failed,
+							sum.Waited+s.Rush.Waited, max(
+								sum.Longest, s.Rush.Longest,
+							)
+					}
+				}
+			}
+			return of(sum), known
+		}
+	}
+	count := func(x float64) string { return units.Count(int64(x)) }
+	add("due before it was ready", true, rush(func(s result.Rush) float64 { return float64(s.Due) }), count)
+	add("of these, failed", true, rush(func(s result.Rush) float64 { return float64(s.Failed) }), count)
+	add("of these, answered late", true, rush(func(s result.Rush) float64 { return float64(s.Waited) }), count)
+	add("longest of these", true, rush(func(s result.Rush) float64 { return s.Longest.Seconds() }), units.Seconds)
+	return rows
+}
+
+// climbRows are the scorecard's lines of a climb: the figure of the limit at each level.
+func climbRows(f *field) (rows []Row) {
+	c := f.r.Plan.Pace.Climb
+	if c == nil {
+		return nil
+	}
+	q, _ := c.At.Quantile()
+	for _, state := range f.r.States() {
+		for i, level := range c.Levels {
+			row := Row{Name: fmt.Sprintf("%s at %s", c.At, load(c, level)), Lower: true, interest: float64(f.r.Plan.Interest)}
+			if state != "" {
+				row.Name += ", " + state
+			}
+			for _, e := range f.r.Entrants {
+				var all result.Sum
+				var lost, shots int64
+				for _, h := range f.inOrder[cell.Of(e.Name, state)] {
+					if i >= len(h.steps) {
+						continue
+					}
+					all.Add(h.steps[i])
+					lost += h.Steps[i].Failed + h.Steps[i].Unsent
+					shots += h.Steps[i].OK + h.Steps[i].Failed + h.Steps[i].Unsent
+				}
+				x := math.NaN()
+				if pooled := all.Distribution(); beyond(pooled.TotalCount(), q) >= fewBeyond {
+					x = Quantile(pooled, q)
+				}
+				text := units.None
+				if !math.IsNaN(x) {
+					text = units.Seconds(x)
+				}
+				if shots > 0 && lost > 0 {
+					text += ", " + units.Share(float64(lost)/float64(shots)) + " lost"
+				}
+				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+			}
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+// gainRows are the scorecard's lines about caching.
+func gainRows(r *result.Result, v *Verdict) []Row {
+	if len(v.Gains) == 0 {
+		return nil
+	}
+	row := Row{Name: "warm against cold", Plain: true}
+	for _, g := range v.Gains {
+		text, amount := units.None, math.NaN()
+		if a, ok := g.spokenGain(v.Decides); ok && !math.IsNaN(a.Ratio) {
+			amount = a.Ratio
+			switch a.Word {
+			case Better, Worse:
+				text = a.Factor() + " " + a.Figure.Comparative(a.Word == Better)
+			case Alike:
+				text = "no gain"
+			default:
+				text = "open, " + a.Factor()
+			}
+		}
+		row.Values, row.Amount = append(row.Values, text), append(row.Amount, amount)
+	}
+	return []Row{row}
+}
+
+// splitRows are the scorecard's lines of what latencies are made of: the median of each part.
+func splitRows(f *field) (rows []Row) {
+	for _, fig := range f.partNames() {
+		for _, state := range f.r.States() {
+			row := Row{Name: fig.Label() + " at p50", Lower: true, interest: f.interest(fig)}
+			if fig.IsTold() {
+				row.Name = fig.Spoken() + " (told) at p50"
+			}
+			if state != "" {
+				row.Name += ", " + state
+			}
+			for _, e := range f.r.Entrants {
+				x := f.split(cell.Of(e.Name, state), fig)
+				text := units.None
+				if !math.IsNaN(x) {
+					if fig.Unit() == units.Second && x < nothing {
+						x = 0 // the histogram's least value stands for it
+					}
+					text = fig.Show(x)
+				}
+				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+			}
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+// serviceRows are the scorecard's lines of what services held: at rest before the load, divided by those who share it
+// at its end, and how many threads they had at most. The middle heat's value stands for all.
+func serviceRows(r *result.Result) (rows []Row) {
+	for _, line := range []struct {
+		name string
+		of   func(*result.Service) float64
+		show func(float64) string
+	}{
+		{"memory at rest", func(s *result.Service) float64 { return float64(s.Moments[0].Resident) }, units.Bytes},
+		{
+			"memory afterwards", func(s *result.Service) float64 { return float64(s.Moments[len(s.Moments)-1].Resident) },
+			units.Bytes,
+		},
+		{"its share of shared", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes},
+		{"swapped out", func(s *result.Service) float64 {
+			return unlessNone(
+				float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Swapped - b.Swapped) }).Swapped),
+			)
+		}, units.Bytes},
+		{"threads at most", func(s *result.Service) float64 {
+			return float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Threads - b.Threads) }).Threads)
+		}, func(x float64) string { return units.Count(int64(x)) }},
+	} {
+		for _, state := range r.States() {
+			row, known := Row{Name: line.name, Lower: true, interest: float64(r.Plan.Interest)}, false
+			if state != "" {
+				row.Name += ", " + state
+			}
+			for _, e := range r.Entrants {
+				var each []float64
+				for _, h := range r.Of(e.Name, state) {
+					if h.Service != nil && len(h.Service.Moments) > 0 {
+						if x := line.of(h.Service); !math.IsNaN(x) {
+							each = append(each, x)
+						}
+					}
+				}
+				x, text := math.NaN(), units.None
+				if slices.Sort(each); len(each) > 0 {
+					x, known = each[len(each)/2], true
+					text = line.show(x)
+				}
+				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+			}
+			if known {
+				rows = append(rows, row)
+			}
+		}
+	}
+	return rows
+}
+
+// growthRows are the scorecard's lines of the same: the typical heat's growth, with its interval where there are heats
+// enough.
+func (f *field) growthRows() (rows []Row) {
+	for _, state := range f.r.States() {
+		row, known := Row{Name: "grows, 1 000 shots", Lower: true, Plain: true}, false // shown, not leaned by: it may be none
+		if state != "" {
+			row.Name += ", " + state
+		}
+		for _, e := range f.r.Entrants {
+			x, text := math.NaN(), units.None
+			if each, _, _ := f.grownBy(cell.Of(e.Name, state)); len(each) > 0 {
+				sample := stats.NewSample(each)
+				x, known = sample.Centre(), true
+				text = units.Bytes(x)
+				if low, high, ok := sample.Interval(f.alpha); ok {
+					text += fmt.Sprintf(" (%s to %s)", units.Bytes(low), units.Bytes(high))
+				}
+			}
+			row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)
+		}
+		if known {
+			rows = append(rows, row)
+		}
+	}
+	return rows
 }

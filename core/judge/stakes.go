@@ -3,10 +3,11 @@ package judge
 import (
 	"fmt"
 	"math"
-	"strings"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
-	"paceduel/core/plan"
+	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
@@ -33,60 +34,8 @@ const (
 	money
 )
 
-func (s *Stake) show(x float64) string {
-	switch s.unit {
-	case minutes:
-		return units.Significant(x) + " min"
-	case servers:
-		return units.Plural(int(x), "server")
-	case money:
-		text := units.Significant(x)
-		if x == math.Trunc(x) && math.Abs(x) < 1e6 {
-			text = units.Count(int64(x))
-		}
-		return strings.TrimSpace(text + " " + s.currency)
-	}
-	return units.Seconds(x)
-}
-
 // Bound is a value with its interval.
 type Bound struct{ V, Low, High float64 }
-
-// Show writes a bound: "14.2 min (13.8 to 14.6)".
-func (s *Stake) Show(b Bound) string {
-	text := s.show(b.V)
-	if math.IsNaN(b.Low) || b.Low == b.High {
-		return text
-	}
-	return fmt.Sprintf("%s (%s to %s)", text, s.bare(b.Low), s.bare(b.High))
-}
-
-// bare is what show writes without a unit that was just said.
-func (s *Stake) bare(x float64) string {
-	if s.unit == seconds {
-		return s.show(x)
-	}
-	unit := map[stakeUnit]string{minutes: "min", servers: "servers", money: s.currency}[s.unit]
-	return strings.TrimSpace(strings.TrimSuffix(strings.TrimSuffix(s.show(x), unit), " server"))
-}
-
-// Sentence is the stake in words.
-func (s *Stake) Sentence(base string) string {
-	who := s.Contender
-	if s.State != "" {
-		who += " " + s.State
-	}
-	verb := "saves"
-	saved := s.Saved
-	if saved.V < 0 {
-		verb, saved = "costs", Bound{-saved.V, -saved.High, -saved.Low}
-	}
-	open := ""
-	if math.IsNaN(s.Own.Low) {
-		open = ", for which there is no interval yet"
-	}
-	return fmt.Sprintf("%s: %s %s, %s %s; it %s %s%s.", s.What, base, s.Show(s.Baseline), who, s.Show(s.Own), verb, s.Show(saved), open)
-}
 
 // monthDays is how many days a month has here.
 const monthDays = 30
@@ -102,9 +51,9 @@ func (f *field) stakes() (out []Stake) {
 			continue
 		}
 		for _, state := range f.r.States() {
-			base, own := side{f.r.Plan.Baseline, state}, side{e.Name, state}
-			add := func(figure plan.Figure, what, formula string, unit stakeUnit, worth func(float64) float64) {
-				if stake, ok := f.stake(figure, base, own, worth); ok {
+			base, own := cell.Of(f.r.Plan.Baseline, state), cell.Of(e.Name, state)
+			add := func(fig figure.Name, what, formula string, unit stakeUnit, worth func(float64) float64) {
+				if stake, ok := f.stake(fig, base, own, worth); ok {
 					stake.What, stake.Formula, stake.unit, stake.currency = what, formula, unit, string(s.Currency)
 					if len(f.r.States()) > 1 {
 						stake.State = state
@@ -118,30 +67,33 @@ func (f *field) stakes() (out []Stake) {
 	return out
 }
 
-type addStake func(figure plan.Figure, what, formula string, unit stakeUnit, worth func(float64) float64)
+type addStake func(fig figure.Name, what, formula string, unit stakeUnit, worth func(float64) float64)
 
-func (f *field) stakesOf(s *plan.Stakes, add addStake) {
+func (f *field) stakesOf(s *result.Stakes, add addStake) {
 	pace := &f.r.Plan.Pace
-	atOnce := plan.Figure("")
+	atOnce := figure.Name("")
 	switch {
 	case pace.Climb != nil:
 		atOnce = ownFigures(f.r)[0]
 	case !pace.Sequential() && !pace.Open():
-		atOnce = plan.Throughput
+		atOnce = figure.Throughput
 	}
 	if n := float64(s.Items); n > 0 {
 		what := fmt.Sprintf("time for %s items", units.Count(int64(n)))
-		if atOnce == plan.Throughput {
+		if atOnce == figure.Throughput {
 			add(atOnce, what, "items / throughput", seconds, func(x float64) float64 { return n / x })
 		} else if pace.Climb == nil {
-			add(plan.Mean, what+", one after another", "items x mean", seconds, func(x float64) float64 { return n * x })
+			add(figure.Mean, what+", one after another", "items x mean", seconds, func(x float64) float64 { return n * x })
 		}
 	}
 	if n := float64(s.RunsPerDay); n > 0 && pace.Climb == nil {
 		month := func(x float64) float64 { return n * monthDays * x / 60 }
-		add(plan.Mean, "minutes in a month of 30 days", "runs-per-day x 30 x mean / 60 s", minutes, month)
+		add(figure.Mean, "minutes in a month of 30 days", "runs-per-day x 30 x mean / 60 s", minutes, month)
 		if price := float64(s.MinutePrice); price > 0 {
-			add(plan.Mean, "price of a month's minutes", "runs-per-day x 30 x mean / 60 s x minute-price", money, func(x float64) float64 { return month(x) * price })
+			add(
+				figure.Mean, "price of a month's minutes", "runs-per-day x 30 x mean / 60 s x minute-price", money,
+				func(x float64) float64 { return month(x) * price },
+			)
 		}
 	}
 	if s.PeakRate <= 0 {
@@ -153,39 +105,46 @@ func (f *field) stakesOf(s *plan.Stakes, add addStake) {
 		formula = "peak-rate"
 	}
 	switch {
-	case atOnce != "" && atOnce != HoldsClients:
+	case atOnce != "" && atOnce != figure.HoldsClients:
 		need := func(x float64) float64 { return math.Ceil(wanted/x - 1e-9) }
 		per := "throughput"
-		if isLoad(atOnce) {
+		if atOnce.IsLoad() {
 			per = "load held"
 		}
-		add(atOnce, "servers like this machine for "+units.Rate(float64(s.PeakRate)), formula+" / "+per+", rounded up", servers, need)
+		add(atOnce, "servers like this machine for "+units.Rate(
+			float64(s.PeakRate),
+		), formula+" / "+per+", rounded up", servers, need)
 		if price := float64(s.ServerPrice); price > 0 {
-			add(atOnce, "price of these servers in a month", formula+" / "+per+", rounded up, x server-price", money, func(x float64) float64 { return need(x) * price })
+			add(
+				atOnce, "price of these servers in a month", formula+" / "+per+", rounded up, x server-price", money,
+				func(x float64) float64 { return need(x) * price },
+			)
 		}
 	default: // what it computes with is all that is known of its capacity
 		cores := float64(max(f.r.Host.Cores, 1))
-		add(plan.CPU, "servers like this machine for "+units.Rate(float64(s.PeakRate))+", by CPU", formula+" x CPU a run / processors, rounded up", servers,
+		add(figure.CPU, "servers like this machine for "+units.Rate(
+			float64(s.PeakRate),
+		)+", by CPU", formula+" x CPU a run / processors, rounded up", servers,
 			func(x float64) float64 { return math.Ceil(wanted*x/cores - 1e-9) })
 	}
 }
 
 // stake carries a figure and its interval through what it is worth. The baseline's is that of its typical heat; the
 // contender's follows from it by the interval of their ratio, and so does what is saved.
-func (f *field) stake(figure plan.Figure, base, own side, worth func(float64) float64) (s Stake, ok bool) {
-	x, _ := f.logs(figure, base)
-	d, _ := f.differences(figure, base, own)
+func (f *field) stake(fig figure.Name, base, own cell.Cell, worth func(float64) float64) (s Stake, ok bool) {
+	x, _ := f.logs(fig, base)
+	d, _ := f.differences(fig, base, own)
 	if len(x) == 0 || len(d) == 0 {
 		return s, false
 	}
-	if moreIsBetter(figure) {
+	if fig.MoreIsBetter() {
 		for i := range d {
 			d[i] = -d[i]
 		}
 	}
 	heats, ratios := stats.NewSample(x), stats.NewSample(d) // d: logarithm of baseline's over own
 	at := math.Exp(heats.Centre())
-	s.Contender, s.Baseline, s.Own = own.name, bound(worth, at, at, at), Bound{}
+	s.Contender, s.Baseline, s.Own = own.Contender, bound(worth, at, at, at), Bound{}
 	low, high := math.NaN(), math.NaN()
 	if l, h, ok := heats.Interval(f.alpha); ok {
 		s.Baseline = bound(worth, at, math.Exp(l), math.Exp(h))

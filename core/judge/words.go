@@ -4,167 +4,20 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
-	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
-// Title is the figure's name with its state, where there are two: "p50 cold".
-func (a Assessment) Title() string {
-	if a.State == "" {
-		return Label(a.Figure)
-	}
-	return Label(a.Figure) + " " + a.State
-}
-
-// Factor is the ratio as it is spoken, never below 1: which way it goes is said by a word beside it.
-func (a Assessment) Factor() string {
-	if a.Ratio < 1 {
-		return units.Times(1 / a.Ratio)
-	}
-	return units.Times(a.Ratio)
-}
-
-// Interval is the 95 % interval in the direction of Factor: "3.1 to 3.7"; empty when there is none.
-func (a Assessment) Interval() string {
-	if math.IsNaN(a.Low) {
-		return ""
-	}
-	low, high := a.Low, a.High
-	if a.Ratio < 1 {
-		low, high = 1/a.High, 1/a.Low
-	}
-	decimals := 1
-	switch {
-	case low >= 100 || low >= 10 && high-low >= 1:
-		decimals = 0
-	case low < 10 && (low < 2 || high-low < 0.2):
-		decimals = 2
-	}
-	return fmt.Sprintf("%.*f to %.*f", decimals, low, decimals, high)
-}
-
-// Apart is the difference in the figure's unit with its interval: "-8.71 ms (-9.12 to -8.20)"; empty when there is none.
-func (a Assessment) Apart() string {
-	if math.IsNaN(a.Difference) {
-		return ""
-	}
-	signed := func(x float64) string {
-		text := Show(a.Figure, x)
-		if x > 0 {
-			text = "+" + text
-		}
-		return text
-	}
-	if math.IsNaN(a.DifferenceLow) {
-		return signed(a.Difference)
-	}
-	return fmt.Sprintf("%s (%s to %s)", signed(a.Difference), signed(a.DifferenceLow), signed(a.DifferenceHigh))
-}
-
-// Width is the half-width of the interval as a share: 0.06 for a ratio known to within 6 %. NaN when there is none.
-func (a Assessment) Width() float64 { return math.Sqrt(a.High/a.Low) - 1 }
-
-// Say puts an assessment in a few words, for beside the ladder.
-func (a Assessment) Say() string {
-	switch a.Word {
-	case Better, Worse:
-		if a.Counted {
-			return comparative(a.Figure, a.Word) + ", counted"
-		}
-		return comparative(a.Figure, a.Word)
-	case Alike:
-		if a.Counted && a.Ratio == 1 {
-			return "the same"
-		}
-		return string(Alike)
-	case TooFew:
-		if isLoad(a.Figure) {
-			return fmt.Sprintf("too few: needs %s shots a level", units.Count(a.NeedShots))
-		}
-		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
-	case Open:
-		if math.IsNaN(a.Low) {
-			least := stats.MinRounds
-			if a.HeatShots > 0 {
-				least = stats.SignedRankFrom
-			}
-			return fmt.Sprintf("still open: %s, an interval needs %d", units.Plural(a.Rounds, "round"), least)
-		}
-		if a.Corrected && a.Alone != Open {
-			return fmt.Sprintf("still open (alone: %s)", a.aloneWords())
-		}
-		text := fmt.Sprintf("still open, ±%s", units.Share(a.Width()))
-		if a.NeedRounds > 0 {
-			text += fmt.Sprintf("; ±%s at about %d rounds", units.Share(WantedFrac), a.NeedRounds)
-		}
-		return text
-	}
-	return "no shots to compare"
-}
-
-func (a Assessment) aloneWords() string {
-	if a.Alone == Alike {
-		return string(Alike)
-	}
-	return comparative(a.Figure, a.Alone)
-}
-
-// find returns a face's assessment of a figure.
-func (f *Face) find(figure plan.Figure) (Assessment, bool) {
-	for _, a := range f.Figures {
-		if a.Figure == figure {
-			return a, true
-		}
-	}
-	return Assessment{}, false
-}
-
-// spoken lists a face's latency figures in the order in which they are said: middle first, then tail, then the mean
-// where the shots are too few for percentiles.
-func (f *Face) spoken(decides plan.Figure) (out []Assessment) {
-	for _, a := range f.Figures {
-		if isLoad(a.Figure) {
-			return []Assessment{a}
-		}
-	}
-	if a, ok := f.find(decides); ok {
-		return []Assessment{a}
-	}
-	var start []Assessment // is said first, where the plan has it on the ladder
-	for _, a := range f.Figures {
-		if !a.Main || a.Word == TooFew || a.Word == NoWord {
-			continue
-		}
-		if _, ok := quantileOf(a.Figure); ok {
-			out = append(out, a)
-		} else if ofStart(a.Figure) {
-			start = append(start, a)
-		}
-	}
-	if len(out) == 0 {
-		if a, ok := f.find(plan.Mean); ok && a.Word != NoWord {
-			out = append(out, a)
-		}
-	}
-	out = append(start, out...)
-	if len(out) == 0 { // of the plan's own rungs, whichever there are
-		for _, a := range f.Figures {
-			if a.Main && a.Word != TooFew && a.Word != NoWord {
-				out = append(out, a)
-			}
-		}
-	}
-	return out
-}
-
 // sentence compares a contender with the baseline in words, state by state where there are two.
 func sentence(field *field, f *Face) string {
 	r := field.r
-	base := r.Plan.Baseline
+	base, on := r.Plan.Baseline, basisOf(r)
 	var text []string
 	if differ := failuresDiffer(r, base, f.Contender); differ != "" {
 		text = append(text, differ+".")
@@ -180,55 +33,44 @@ func sentence(field *field, f *Face) string {
 			continue
 		}
 		if len(states) == 1 {
-			text = append(text, ratioSentence(f, base, r.Plan.Decides)+besides(f)+moved(r, f))
+			text = append(text, ratioSentence(f, base, on)+besides(f, on)+moved(r, f))
 			continue
 		}
 		own := f.of(state)
-		said := ratioSentence(own, base, r.Plan.Decides)
+		said := ratioSentence(own, base, on)
 		for _, opening := range []string{"After", "There"} {
 			if rest, ok := strings.CutPrefix(said, opening); ok {
 				said = strings.ToLower(opening) + rest
 			}
 		}
-		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said+besides(own)+moved(r, own))
+		text = append(text, strings.ToUpper(state[:1])+state[1:]+", "+said+besides(own, on)+moved(r, own))
 	}
-	if differ := f.statesDiffer(states, r.Plan.Decides); differ != "" {
+	if differ := f.statesDiffer(states, on); differ != "" {
 		text = append([]string{differ}, text...)
 	}
 	return strings.Join(text, " ")
-}
-
-// of are a face's assessments of one state.
-func (f *Face) of(state string) *Face {
-	own := &Face{Contender: f.Contender}
-	for _, a := range f.Figures {
-		if a.State == state {
-			own.Figures = append(own.Figures, a)
-		}
-	}
-	return own
 }
 
 // plain is a word as it is put in a summary.
 func plain(a Assessment) string {
 	switch a.Word {
 	case Better, Worse:
-		return comparative(a.Figure, a.Word)
+		return a.Figure.Comparative(a.Word == Better)
 	case Alike:
 		return "alike"
 	}
 	return ""
 }
 
-// statesDiffer sums up what is unlike between cold and warm: "joined is faster warm, alike cold."; empty where nothing is, or
-// where either is open.
-func (f *Face) statesDiffer(states []string, decides plan.Figure) string {
+// statesDiffer sums up what is unlike between cold and warm: "joined is faster warm, alike cold."; empty where nothing
+// is, or where either is open.
+func (f *Face) statesDiffer(states []string, on basis) string {
 	if len(states) != 2 {
 		return ""
 	}
 	var words []string
 	for _, state := range states {
-		said := f.of(state).spoken(decides)
+		said := f.of(state).spoken(on)
 		if len(said) == 0 || plain(said[0]) == "" {
 			return ""
 		}
@@ -236,15 +78,17 @@ func (f *Face) statesDiffer(states []string, decides plan.Figure) string {
 	}
 	first, second, _ := strings.Cut(words[0], " ")
 	other, third, _ := strings.Cut(words[1], " ")
-	if first == other && second != third && strings.TrimSuffix(words[0], states[0]) == strings.TrimSuffix(words[1], states[1]) {
+	if first == other && second != third &&
+		strings.TrimSuffix(words[0], states[0]) == strings.TrimSuffix(words[1], states[1]) {
 		return ""
 	}
 	return fmt.Sprintf("%s is %s, %s.", f.Contender, words[1], words[0])
 }
 
-// middleAndTail names what a face wins in the middle and loses in the tail, or the reverse; empty where it does neither.
+// middleAndTail names what a face wins in the middle and loses in the tail, or the reverse; empty where it does
+// neither.
 func middleAndTail(said []Assessment) string {
-	for len(said) > 0 && ofStart(said[0].Figure) {
+	for len(said) > 0 && said[0].Figure.Row().OfStart {
 		said = said[1:]
 	}
 	if len(said) < 2 {
@@ -253,7 +97,7 @@ func middleAndTail(said []Assessment) string {
 	middle := said[0]
 	for i := len(said) - 1; i > 0; i-- {
 		tail := said[i]
-		if q, ok := quantileOf(tail.Figure); !ok || q < 0.9 || plain(tail) == "" {
+		if q, ok := tail.Figure.Quantile(); !ok || q < 0.9 || plain(tail) == "" {
 			continue
 		}
 		if plain(middle) == "" || middle.Word == tail.Word {
@@ -264,9 +108,15 @@ func middleAndTail(said []Assessment) string {
 	return ""
 }
 
-// besides says what a face costs or saves apart from time: memory always, CPU and bytes where they lean the other way.
-func besides(f *Face) string {
-	said := f.spoken("")
+// spokenOf reports whether a figure is among those that were said.
+func spokenOf(said []Assessment, fig figure.Name) bool {
+	return slices.ContainsFunc(said, func(a Assessment) bool { return a.Figure == fig })
+}
+
+// besides says what a face costs or saves apart from time: memory always, CPU and bytes unless they lean the way of
+// what was said.
+func besides(f *Face, on basis) string {
+	said := f.spoken(on)
 	lead := Open
 	if len(said) > 0 {
 		lead = said[0].Word
@@ -276,21 +126,22 @@ func besides(f *Face) string {
 		if a.Word != Better && a.Word != Worse {
 			continue
 		}
-		against := lead == Better && a.Word == Worse || lead == Worse && a.Word == Better
+		aside := a.Figure.Row().Aside
+		with := lead == a.Word // it leans the way of what was said
+		if aside == nil || !aside.Always && with || spokenOf(said, a.Figure) {
+			continue
+		}
 		interval := ""
 		if !a.Counted {
 			interval = " (" + a.Interval() + ")"
 		}
 		switch {
-		case a.Figure == plan.PeakBytes && a.Word == Worse:
-			parts = append(parts, "holds "+a.Factor()+" the memory"+interval)
-		case a.Figure == plan.PeakBytes:
-			less := fmt.Sprintf(" (%s to %s)", units.Share(1-1/a.Low), units.Share(1-1/a.High))
-			parts = append(parts, "holds "+units.Share(1-1/a.Ratio)+" less memory"+less)
-		case a.Figure == plan.CPU && against:
-			parts = append(parts, "takes "+a.Factor()+" "+comparative(a.Figure, a.Word)+interval)
-		case a.Figure == plan.SentBack && against:
-			parts = append(parts, "sends "+a.Factor()+" "+comparative(a.Figure, a.Word)+interval)
+		case aside.Less != "" && a.Word == Better:
+			interval = fmt.Sprintf(" (%s to %s)", units.Share(1-1/a.Low), units.Share(1-1/a.High))
+			parts = append(parts, aside.Verb+" "+units.Share(1-1/a.Ratio)+" "+aside.Less+interval)
+		default:
+			what := cmp.Or(aside.What, a.Figure.Comparative(a.Word == Better))
+			parts = append(parts, aside.Verb+" "+a.Factor()+" "+what+interval)
 		}
 	}
 	if len(parts) == 0 {
@@ -299,7 +150,8 @@ func besides(f *Face) string {
 	return " It " + units.List(parts) + "."
 }
 
-// moved says where what a face wins in one mark it loses in another, so that the sum that the plan makes of them is no better.
+// moved says where what a face wins in one mark it loses in another, so that the sum that the plan makes of them is no
+// better.
 func moved(r *result.Result, f *Face) string {
 	for _, sum := range r.Plan.Marks {
 		parts := r.Plan.Sums[sum]
@@ -311,22 +163,24 @@ func moved(r *result.Result, f *Face) string {
 		for _, part := range parts {
 			switch a, _ := f.find(part); a.Word {
 			case Better:
-				won = append(won, part.Name())
+				won = append(won, part.Spoken())
 			case Worse:
-				lost = append(lost, part.Name())
+				lost = append(lost, part.Spoken())
 			}
 		}
 		if len(won) == 0 || len(lost) == 0 {
 			continue
 		}
 		how := map[Word]string{Alike: "no different", Worse: "larger", Open: "not known to be smaller"}[whole.Word]
-		return fmt.Sprintf(" What it wins in %s it loses in %s: their sum, %s, is %s.", units.List(won), units.List(lost), sum.Name(), how)
+		return fmt.Sprintf(
+			" What it wins in %s it loses in %s: their sum, %s, is %s.", units.List(won), units.List(lost), sum.Spoken(), how,
+		)
 	}
 	return ""
 }
 
-func ratioSentence(f *Face, base string, decides plan.Figure) string {
-	said := f.spoken(decides)
+func ratioSentence(f *Face, base string, on basis) string {
+	said := f.spoken(on)
 	if len(said) == 0 {
 		return fmt.Sprintf("There is not enough yet to compare %s with %s.", f.Contender, base)
 	}
@@ -341,16 +195,20 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 		}
 		groups[a.Word] = append(groups[a.Word], a)
 	}
+	// What is settled comes first.
+	slices.SortStableFunc(order, func(a, b Word) int { return open(a) - open(b) })
 	var parts []string
 	named := false // the other side, in the first comparison
 	for _, w := range order {
 		var list []string
-		for i, a := range groups[w] {
-			than := ""
+		last := ""
+		for _, a := range groups[w] {
+			than, how := "", a.Figure.Comparative(w == Better)
 			if !named && (w == Better || w == Worse) {
 				than, named = " than "+base, true
 			}
-			list = append(list, phrase(a, i == 0, than))
+			list = append(list, phrase(a, how != last, than))
+			last = how
 		}
 		lead := ""
 		if len(parts) == 0 {
@@ -359,7 +217,11 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 		if w == Alike || w == Open {
 			lead += string(w) + " "
 		}
-		parts = append(parts, lead+units.List(list))
+		part := lead + units.List(list)
+		if w == Open {
+			part += leaning(groups[w])
+		}
+		parts = append(parts, part)
 	}
 	text := f.Contender + " "
 	if both := middleAndTail(said); both != "" {
@@ -370,6 +232,27 @@ func ratioSentence(f *Face, base string, decides plan.Figure) string {
 		text += " against " + base
 	}
 	return text + "."
+}
+
+// open is 1 for a word that settles nothing.
+func open(w Word) int {
+	if w == Better || w == Worse {
+		return 0
+	}
+	return 1
+}
+
+// leaning says which way open figures lean, where all of them do and it is one.
+func leaning(open []Assessment) string {
+	way := ""
+	for _, a := range open {
+		how := a.Figure.Comparative(a.Ratio > 1)
+		if a.Factor() == "1x" || a.disagrees() || way != "" && how != way {
+			return ""
+		}
+		way = how
+	}
+	return ", leaning " + way
 }
 
 // unsettled words a comparison of too few rounds for any interval; empty when there are enough.
@@ -394,7 +277,7 @@ func about(f *Face, said []Assessment) string {
 		if a.Ratio < 1 {
 			word = Worse
 		}
-		list = append(list, fmt.Sprintf("%s %s%s", a.Factor(), comparative(a.Figure, word), at(a.Figure)))
+		list = append(list, fmt.Sprintf("%s %s%s", a.Factor(), a.Figure.Comparative(word == Better), a.Figure.At()))
 	}
 	return fmt.Sprintf("%s is about %s", f.Contender, units.List(list))
 }
@@ -407,8 +290,8 @@ func allUnsettled(r *result.Result, v *Verdict) string {
 	var list []string
 	for i := range v.Faces {
 		f := &v.Faces[i]
-		said := f.spoken(v.Decides)
-		if len(said) == 0 || failuresDiffer(r, v.Baseline, f.Contender) != "" || besides(f) != "" {
+		said := f.spoken(v.on)
+		if len(said) == 0 || failuresDiffer(r, v.Baseline, f.Contender) != "" || besides(f, v.on) != "" {
 			return ""
 		}
 		about := about(f, said)
@@ -421,17 +304,17 @@ func allUnsettled(r *result.Result, v *Verdict) string {
 		units.Plural(v.Rounds, "round"), v.Baseline, strings.Join(list, "; "), stats.MinRounds)
 }
 
-// phrase puts one figure into a sentence: "3.4x faster than per-vessel at p50 (3.1 to 3.7)"; the comparative stands only
-// with the first of several.
+// phrase puts one figure into a sentence: "3.4x faster than per-vessel at p50 (3.1 to 3.7)"; the comparative stands
+// only with the first of several.
 func phrase(a Assessment, first bool, than string) string {
-	at := at(a.Figure)
+	at := a.Figure.At()
 	heats := ""
 	if a.HeatShots > 0 {
 		heats = fmt.Sprintf("heats of %s shots", units.Count(a.HeatShots))
 	}
 	if a.Word != Better && a.Word != Worse {
 		if at == "" {
-			at = " in " + Label(a.Figure)
+			at = " in " + a.Figure.Label()
 		}
 		if heats != "" {
 			heats = " (" + heats + ")"
@@ -443,26 +326,9 @@ func phrase(a Assessment, first bool, than string) string {
 	}
 	how := ""
 	if first {
-		how = " " + comparative(a.Figure, a.Word) + than
+		how = " " + a.Figure.Comparative(a.Word == Better) + than
 	}
 	return a.Factor() + how + at + " (" + a.Interval() + heats + ")"
-}
-
-// failures counts failed and all shots of a contender's heats that count.
-func failures(r *result.Result, name, state string) (failed, shots int64) {
-	for _, h := range r.Of(name, state) {
-		failed += h.Failed()
-		shots += h.Shots()
-	}
-	return failed, shots
-}
-
-func failureShare(r *result.Result, name string) float64 {
-	failed, shots := failures(r, name, result.AnyState)
-	if shots == 0 {
-		return 0
-	}
-	return float64(failed) / float64(shots)
 }
 
 // failuresDiffer says so when two contenders do not fail alike; that comes before any ratio. Empty when they do.
@@ -483,36 +349,6 @@ func failuresDiffer(r *result.Result, a, b string) string {
 	return say(a, fa) + ", " + say(b, fb)
 }
 
-// overall is the verdict in a sentence or two.
-func overall(r *result.Result, v *Verdict) string {
-	if v.Rounds == 0 {
-		if r.Ending == result.Failed {
-			return "Nothing was measured: " + r.Reason + "."
-		}
-		return "No round was finished, so nothing can be compared."
-	}
-	var text []string
-	for i := range v.Faces {
-		text = append(text, v.Faces[i].Sentence)
-	}
-	text[0], text[v.Best] = text[v.Best], text[0]
-	if open := cmp.Or(allUnsettled(r, v), allOpen(r, v)); open != "" {
-		text = []string{open}
-	}
-	if alike := allAlike(r, v); alike != "" {
-		text = append([]string{alike}, text...)
-	}
-	for _, g := range v.Gains {
-		if g.Sentence != "" {
-			text = append(text, g.Sentence)
-		}
-	}
-	if own, least := v.unsettleable(); least > 0 && r.Ending != result.Running {
-		text = append(text, fmt.Sprintf("%s cannot settle %s together; %d can.", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"), least))
-	}
-	return strings.Join(text, " ")
-}
-
 // allOpen says once what would else be said of each of several contenders: that nothing is settled.
 func allOpen(r *result.Result, v *Verdict) string {
 	const several = 3
@@ -522,8 +358,9 @@ func allOpen(r *result.Result, v *Verdict) string {
 	var at []string
 	for i := range v.Faces {
 		f := &v.Faces[i]
-		said := f.spoken(v.Decides)
-		if len(said) == 0 || math.IsNaN(said[0].Low) || failuresDiffer(r, v.Baseline, f.Contender) != "" || besides(f) != "" {
+		said := f.spoken(v.on)
+		if len(said) == 0 || math.IsNaN(said[0].Low) || failuresDiffer(r, v.Baseline, f.Contender) != "" ||
+			besides(f, v.on) != "" {
 			return ""
 		}
 		for _, a := range said {
@@ -549,7 +386,7 @@ func allAlike(r *result.Result, v *Verdict) string {
 			if len(r.States()) == 1 {
 				state = ""
 			}
-			said := f.of(state).spoken(v.Decides)
+			said := f.of(state).spoken(v.on)
 			if len(said) == 0 || said[0].Word != Alike {
 				return ""
 			}
@@ -563,32 +400,55 @@ func allAlike(r *result.Result, v *Verdict) string {
 	return "They are alike: the choice may rest on other grounds."
 }
 
-// best is the face of the contender that wins by most, or the first when none wins.
-func best(v *Verdict) int {
-	best := -1
-	for i := range v.Faces {
-		if a := lead(&v.Faces[i], v.Decides); v.Faces[i].Holds && (best < 0 || a.Ratio > lead(&v.Faces[best], v.Decides).Ratio) {
-			best = i
+// climbSentence says what each side holds, then by how much they differ.
+func climbSentence(f *field, face *Face, a Assessment) string {
+	c := f.r.Plan.Pace.Climb
+	state := a.State
+	hold := func(name string) string {
+		_, first, last, n, _ := f.climbed(cell.Of(name, state))
+		held := f.typical(a.Figure, cell.Of(name, state))
+		switch {
+		case 2*first > n:
+			return fmt.Sprintf("%s does not even hold %s", name, load(c, c.Levels[0]))
+		case 2*last > n:
+			return fmt.Sprintf("%s holds %s (the highest that was tried)", name, load(c, held.V))
 		}
+		return fmt.Sprintf("%s holds %s", name, load(c, held.V))
 	}
-	return max(best, 0)
+	limit := fmt.Sprintf("under %s at %s", units.Duration(c.Under), c.At)
+	text := fmt.Sprintf("%s %s; %s", hold(face.Contender), limit, hold(f.r.Plan.Baseline))
+	switch {
+	case a.Word == TooFew:
+		return fmt.Sprintf(
+			"Too few shots at a level to say what %s holds: %s needs %s.", face.Contender, c.At, units.Count(a.NeedShots),
+		)
+	case a.Word == NoWord:
+		return fmt.Sprintf("There is not enough yet to compare %s with %s.", face.Contender, f.r.Plan.Baseline)
+	case math.IsNaN(a.Low):
+		return text + fmt.Sprintf(". Nothing is settled: an interval needs %d rounds.", stats.MinRounds)
+	case a.Word == Better || a.Word == Worse:
+		return fmt.Sprintf("%s: %s %s (%s).", text, a.Factor(), a.Figure.Comparative(a.Word == Better), a.Interval())
+	}
+	return fmt.Sprintf("%s; as loads they are %s (%s).", text, a.Word, a.around())
 }
 
-// lead is the figure that a face is first spoken of by.
-func lead(f *Face, decides plan.Figure) Assessment {
-	if said := f.spoken(decides); len(said) > 0 {
-		return said[0]
+// gainSentence says what caching brings a contender.
+func gainSentence(g *Gain, decides figure.Name) string {
+	a, ok := g.spokenGain(decides)
+	if !ok {
+		return ""
 	}
-	return Assessment{Ratio: math.NaN()}
-}
-
-// Lead is the ratio that the verdict is first spoken of by: that of the contender that does best. NaN when there is none.
-func (v *Verdict) Lead() float64 {
-	best := math.NaN()
-	for i := range v.Faces {
-		if ratio := lead(&v.Faces[i], v.Decides).Ratio; math.IsNaN(best) || ratio > best {
-			best = ratio
-		}
+	at := a.Figure.At()
+	switch a.Word {
+	case Better:
+		return fmt.Sprintf("Warm, %s is %s faster than cold%s (%s).", g.Contender, a.Factor(), at, a.Interval())
+	case Worse:
+		return fmt.Sprintf("Warm, %s is %s slower than cold%s (%s).", g.Contender, a.Factor(), at, a.Interval())
+	case Alike:
+		return fmt.Sprintf("%s gains nothing from its caches%s (%s).", g.Contender, at, a.around())
 	}
-	return best
+	if math.IsNaN(a.Low) {
+		return ""
+	}
+	return fmt.Sprintf("What caching brings %s is still open%s (%s).", g.Contender, at, a.around())
 }

@@ -10,8 +10,9 @@ import (
 // ReapLimit bounds the wait for processes that were killed.
 const ReapLimit = 200 * time.Millisecond
 
-// EndGroup ends and waits for what is left of a group whose leader was reaped, and returns how many processes it was and
-// what they had used. What is left has fallen to us, so that the group's number is its own as long as there is anybody.
+// EndGroup ends and waits for what is left of a group whose leader was reaped, and returns how many processes it was
+// and what they had used. What is left has fallen to us, so that the group's number is its own as long as there is
+// anybody.
 func EndGroup(group int) (n int, usage syscall.Rusage) {
 	deadline := time.Time{}
 	for {

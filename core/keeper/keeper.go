@@ -2,9 +2,8 @@
 //
 // A small copy of our own program waits at the end of a pipe. Process groups are written into a memory table that both
 // share, which costs a run nothing; when the pipe breaks, the keeper ends every group still in the table, every process
-// that carries our mark or our limit (see mark.go), and all that these have started. Then it removes the folders that it
-// was told of over the pipe.
-// It starts and measures nothing itself.
+// that carries our mark or our limit (see mark.go), and all that these have started. Then it removes the folders that
+// it was told of over the pipe. It starts and measures nothing itself.
 package keeper
 
 import (
@@ -230,7 +229,8 @@ func (s *Seat) Release() {
 	s.k.mu.Unlock()
 }
 
-// RemoveAfter has a folder removed with all that is in it should we be killed; forget takes that back. path is absolute.
+// RemoveAfter has a folder removed with all that is in it should we be killed; forget takes that back. path is
+// absolute.
 func (k *Keeper) RemoveAfter(path string) (forget func()) { return k.tell(removeWhole, path) }
 
 // RemoveEmptyAfter does so with a folder that is removed only if there is nothing in it.

@@ -69,7 +69,8 @@ func own() {
 	begin(seated, nil, "sh", "-c", stay)
 	begin(alone, append(os.Environ(), string(keeper.NewMark())), "setsid", "--fork", "sh", "-c", stay)
 	begin(alone, []string{"PATH=" + os.Getenv("PATH")}, "setsid", "--fork", "sh", "-c", stay)
-	begin(seated, nil, "sh", "-c", "setsid env -i sh -c '"+strings.ReplaceAll(stay, "sleep", "/bin/sleep")+"' & sleep 60") // its parent goes on
+	// its parent goes on
+	begin(seated, nil, "sh", "-c", "setsid env -i sh -c '"+strings.ReplaceAll(stay, "sleep", "/bin/sleep")+"' & sleep 60")
 	begin(outside, []string{"PATH=" + os.Getenv("PATH")}, "sh", "-c", stay)
 	k.RemoveAfter(filepath.Join(os.Getenv(asOwner), "whole"))
 	k.RemoveEmptyAfter(filepath.Join(os.Getenv(asOwner), "full"))
@@ -91,6 +92,7 @@ func alive(pid int) bool {
 	return err == nil && !strings.Contains(string(stat), ") Z ")
 }
 
+// It is long since its cases are listed in it.
 func TestAllDiesWithAKilledOwner(t *testing.T) {
 	self, err := os.Executable()
 	if err != nil {
@@ -124,7 +126,10 @@ func TestAllDiesWithAKilledOwner(t *testing.T) {
 		}
 		pids = append(pids, pid)
 	}
-	ways := []string{"in a seat", "in a session of its own, with a mark", "in a session of its own, without environment, its parent gone", "the same, its parent there", "the user's"}
+	ways := []string{
+		"in a seat", "in a session of its own, with a mark", "in a session of its own, without environment, its parent gone",
+		"the same, its parent there", "the user's",
+	}
 	if len(pids) != len(ways) {
 		t.Fatalf("the owner started %d processes; want %d", len(pids), len(ways))
 	}
@@ -168,8 +173,8 @@ func TestAllDiesWithAKilledOwner(t *testing.T) {
 	}
 }
 
-// What threw away its mark and left its group ends all the same, once nothing goes on that it may belong to; what is the
-// user's stays.
+// What threw away its mark and left its group ends all the same, once nothing goes on that it may belong to; what is
+// the user's stays.
 func TestStraysEnd(t *testing.T) {
 	k, err := keeper.Shared()
 	if err != nil {
@@ -237,8 +242,8 @@ func TestSeatsAreReused(t *testing.T) {
 	}
 }
 
-// What left its group for a session of its own falls to us and is found by its mark, with all that it started; others' are
-// left alone.
+// What left its group for a session of its own falls to us and is found by its mark, with all that it started; others'
+// are left alone.
 func TestAdoptedProcessesEndByTheirMark(t *testing.T) {
 	k, err := keeper.Shared()
 	if err != nil {

@@ -17,10 +17,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Processes may leave their group for a session of their own, where the table does not reach them. So all that we start carry
-// a mark in their environment, by which whoever started them finds what they left, and the keeper what is there when we are
-// killed. They may empty their environment, too. So they inherit a resource limit that says nothing else: how many locks on
-// files a process may hold, which kernels have not heeded since 2.4.25, is a number that nobody but us has.
+// Processes may leave their group for a session of their own, where the table does not reach them. So all that we start
+// carry a mark in their environment, by which whoever started them finds what they left, and the keeper what is there
+// when we are killed. They may empty their environment, too. So they inherit a resource limit that says nothing else:
+// how many locks on files a process may hold, which kernels have not heeded since 2.4.25, is a number that nobody but
+// us has.
 
 // Mark is an entry of an environment, "PACEDUEL_RUN=...", that processes pass on to those that they start.
 type Mark string
@@ -45,11 +46,12 @@ func (m Mark) on(pid int, orAny bool) bool {
 		return false
 	}
 	env = append(append([]byte{0}, env...), 0)
-	return bytes.Contains(env, []byte("\x00"+string(m)+"\x00")) || orAny && bytes.Contains(env, []byte("\x00"+string(m)+"-"))
+	return bytes.Contains(env, []byte("\x00"+string(m)+"\x00")) || orAny &&
+		bytes.Contains(env, []byte("\x00"+string(m)+"-"))
 }
 
-// children is the kernel's list of our main thread's children, where those of ended parents appear; nil where the kernel
-// keeps none.
+// children is the kernel's list of our main thread's children, where those of ended parents appear; nil where the
+// kernel keeps none.
 var children = sync.OnceValue(func() *os.File {
 	pid := strconv.Itoa(os.Getpid())
 	f, err := os.Open("/proc/" + pid + "/task/" + pid + "/children")
@@ -59,7 +61,8 @@ var children = sync.OnceValue(func() *os.File {
 	return f
 })
 
-// Adopted lists the processes that fell to us since their parents ended, and with them those that our main thread created.
+// Adopted lists the processes that fell to us since their parents ended, and with them those that our main thread
+// created.
 func Adopted() (pids []int) {
 	list := children()
 	if list == nil {
@@ -75,8 +78,9 @@ func Adopted() (pids []int) {
 	return pids
 }
 
-// EndAdopted ends and waits for processes with a mark that fell to us since their parents ended, but for leaders of groups
-// that are in a seat, and returns how many it was. What these started falls to us then: EndAllAdopted looks for that, too.
+// EndAdopted ends and waits for processes with a mark that fell to us since their parents ended, but for leaders of
+// groups that are in a seat, and returns how many it was. What these started falls to us then: EndAllAdopted looks for
+// that, too.
 func (k *Keeper) EndAdopted(m Mark) (n int) {
 	return k.endThose(func(pid int) bool { return !k.Holds(pid) && m.on(pid, false) })
 }
@@ -87,8 +91,8 @@ func (k *Keeper) EndAllAdopted(m Mark) (n int) {
 }
 
 // EndStrays ends and waits for all that fell to us and belongs to no group in a seat, whatever became of its mark, and
-// returns how many it was. It is for moments at which nothing that was started goes on but what sits in seats. As long as
-// nobody asked for a keeper there are none.
+// returns how many it was. It is for moments at which nothing that was started goes on but what sits in seats. As long
+// as nobody asked for a keeper there are none.
 func EndStrays() (n int) {
 	k := running.Load()
 	if k == nil {
@@ -188,9 +192,9 @@ func carries(pid int, limit uint64) bool {
 	return len(words) > 0 && words[0] == strconv.FormatUint(limit, 10)
 }
 
-// endAll ends the groups, every process that carries the owner's mark or limit, and all that any of these started. It is
-// what the keeper does when the owner is gone, so that they are nobody's children: they are held by a descriptor, lest a
-// number is another's by then. Who began what is read before anybody is ended, since it is lost with that.
+// endAll ends the groups, every process that carries the owner's mark or limit, and all that any of these started. It
+// is what the keeper does when the owner is gone, so that they are nobody's children: they are held by a descriptor,
+// lest a number is another's by then. Who began what is read before anybody is ended, since it is lost with that.
 func (o owner) endAll(groups []int) {
 	for range 100 {
 		found := false

@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-// Environment is our own environment for a process that stands in dir, with more entries NAME=VALUE laid over it, of which
-// later ones win. PWD names dir: programs believe it, and ours names the folder that we were started in, whose files are
-// none of theirs to write. Each name is there once, in order.
+// Environment is our own environment for a process that stands in dir, with more entries NAME=VALUE laid over it, of
+// which later ones win. PWD names dir: programs believe it, and ours names the folder that we were started in, whose
+// files are none of theirs to write. Each name is there once, in order.
 func Environment(dir string, more ...string) []string {
 	values := map[string]string{}
 	own := slices.DeleteFunc(os.Environ(), func(entry string) bool { return strings.HasPrefix(entry, "OLDPWD=") })

@@ -11,9 +11,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Fence is a view of this machine's files in which some cannot be written: threads of ours stand behind it, and with them
-// the processes that they create and all that these start. We ourselves, outside, write as ever. A nil Fence keeps nobody
-// from anything. It is safe for concurrent use.
+// Fence is a view of this machine's files in which some cannot be written: threads of ours stand behind it, and with
+// them the processes that they create and all that these start. We ourselves, outside, write as ever. A nil Fence keeps
+// nobody from anything. It is safe for concurrent use.
 type Fence struct {
 	view *os.File // a mount namespace
 	jobs chan job
@@ -28,8 +28,8 @@ type job struct {
 	over chan any // what it panicked with; nil otherwise
 }
 
-// NewFence makes a view in which the given files and folders are read-only, but for what lies in the open ones. The error
-// says what is missing: such views take rights that users lack.
+// NewFence makes a view in which the given files and folders are read-only, but for what lies in the open ones. The
+// error says what is missing: such views take rights that users lack.
 func NewFence(readOnly, open []string) (*Fence, error) {
 	f := &Fence{jobs: make(chan job), done: make(chan struct{})}
 	made := make(chan error, 1)

@@ -32,7 +32,9 @@ func TestEnvironmentNamesWhereAProcessStands(t *testing.T) {
 	}{
 		{"another folder", "/tmp", nil, []string{"PWD=/tmp", "TIDE=low"}},
 		{"a relative one", "quay", []string{"TIDE=high"}, []string{"PWD=" + filepath.Join(dir, "quay"), "TIDE=high"}},
-		{"the plan says otherwise", "/tmp", []string{"PWD=/elsewhere", "TIDE=high", "TIDE=ebb", "OLDPWD=/o"}, []string{"OLDPWD=/o", "PWD=/elsewhere", "TIDE=ebb"}},
+		{"the plan says otherwise", "/tmp", []string{
+			"PWD=/elsewhere", "TIDE=high", "TIDE=ebb", "OLDPWD=/o",
+		}, []string{"OLDPWD=/o", "PWD=/elsewhere", "TIDE=ebb"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

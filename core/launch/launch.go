@@ -1,8 +1,8 @@
-// Package launch is how every process of a contender begins, be it a command's run or a service: where its program is found,
-// and on which processors and with which niceness it starts.
+// Package launch is how every process of a contender begins, be it a command's run or a service: where its program is
+// found, and on which processors and with which niceness it starts.
 //
-// Nothing here is shared or kept: a Place may be used by many at once. Which process is created how, what it prints and how it
-// ends is left to whoever asks.
+// Nothing here is shared or kept: a Place may be used by many at once. Which process is created how, what it prints and
+// how it ends is left to whoever asks.
 package launch
 
 import (
@@ -21,8 +21,8 @@ import (
 	"paceduel/core/plan"
 )
 
-// Program finds a program once, since a look-up that fails costs a run more than the program does: a name with a slash in
-// the first of the folders that has it, any other on PATH. The error says what may have been meant.
+// Program finds a program once, since a look-up that fails costs a run more than the program does: a name with a slash
+// in the first of the folders that has it, any other on PATH. The error says what may have been meant.
 func Program(name string, folders ...string) (string, error) {
 	if strings.Contains(name, "/") {
 		return within(name, folders)
@@ -30,13 +30,18 @@ func Program(name string, folders ...string) (string, error) {
 	path, err := exec.LookPath(name)
 	if err != nil {
 		try := "install it, or name it with its folder"
-		if near := plan.Nearest(name, programs()); near != "" {
+		if near := nearest(name); near != "" {
 			try = fmt.Sprintf("did you mean %s?", near)
 		}
-		return "", fmt.Errorf("run %s: no such program on PATH; %s", name, try)
+		return "", &Missing{fmt.Sprintf("run %s: no such program on PATH", name), try}
 	}
 	return path, nil
 }
+
+// Missing is a program that cannot be run, with what can be done about it.
+type Missing struct{ What, Try string }
+
+func (m *Missing) Error() string { return m.What + "; " + m.Try }
 
 // within is a program in the first of the folders that has it; the error is about the first folder.
 func within(name string, folders []string) (string, error) {
@@ -59,11 +64,29 @@ func within(name string, folders []string) (string, error) {
 		} else {
 			err = errors.Unwrap(err)
 		}
+		if info, statErr := os.Stat(path); errors.Is(err, fs.ErrPermission) && statErr == nil && info.Mode().IsRegular() {
+			return "", &Missing{fmt.Sprintf("run %s: it is there, but not executable", path), "chmod +x " + path}
+		}
 		if first == nil {
 			first = fmt.Errorf("run %s: %w", path, err)
 		}
 	}
 	return "", first
+}
+
+// nearest is the program that may have been meant: one that is there.
+func nearest(name string) string {
+	all := programs()
+	for {
+		near := plan.Nearest(name, all)
+		if near == "" {
+			return ""
+		}
+		if _, err := exec.LookPath(near); err == nil {
+			return near
+		}
+		all = slices.DeleteFunc(all, func(n string) bool { return n == near })
+	}
 }
 
 // programs lists what can be run by name.
@@ -80,8 +103,13 @@ func programs() (names []string) {
 		}
 	}
 	slices.Sort(names)
-	return slices.Compact(names)
+	return append(strings.Fields(common), slices.Compact(names)...) // of those that are as near these are meant
 }
+
+// common are programs that are run more often than others, as far as they are there.
+const common = "awk base64 bash bzip2 cat cp curl cut date dd diff find git go grep gzip head jq java ls make md5sum " +
+	"mv node openssl perl php python python3 rsync ruby sed seq sh sha256sum sleep sort split tail tar tee tr uniq " +
+	"unzip wc wget xargs xz yes zip zstd"
 
 // Allowed lists the processors that we may run on; nil when the kernel does not tell.
 func Allowed() (cpus plan.CPUs) {
@@ -124,8 +152,8 @@ type Place struct {
 }
 
 // At is a place on those of the processors that this machine has for us, or anywhere when it has none of them, with a
-// niceness, behind a fence unless that is nil. What of processors and niceness cannot be had is for others to tell; here it
-// is left out.
+// niceness, behind a fence unless that is nil. What of processors and niceness cannot be had is for others to tell;
+// here it is left out.
 func At(cpus plan.CPUs, nice int, fence *Fence) Place {
 	p := Place{nice: nice, fence: fence}
 	if usable := Usable(cpus); len(usable) > 0 {

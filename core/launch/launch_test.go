@@ -39,10 +39,11 @@ func TestProgramsAreFoundOnce(t *testing.T) {
 		{"in the first folder", "bin/both", filepath.Join(workspace, "bin/both"), ""},
 		{"in the second", "./bin/beside", filepath.Join(beside, "bin/beside"), ""},
 		{"in neither", "bin/none", "", "run " + filepath.Join(workspace, "bin/none") + ": no such file or directory"},
-		{"not to be run", "bin/text", "", "permission denied"},
+		{"not to be run", "bin/text", "", "bin/text: it is there, but not executable; chmod +x "},
 		{"absolute", filepath.Join(beside, "bin/beside"), filepath.Join(beside, "bin/beside"), ""},
 		{"on PATH", "berth-packer", filepath.Join(onPath, "berth-packer"), ""},
 		{"nearly on PATH", "berth-paker", "", "no such program on PATH; did you mean berth-packer?"},
+		{"two letters in each other's place", "brethp-acker", "", "did you mean berth-packer?"},
 		{"nowhere", "no-such-tool-at-all", "", "no such program on PATH; install it, or name it with its folder"},
 	}
 	for _, tt := range tests {

@@ -7,8 +7,8 @@ import (
 	"paceduel/core/keeper"
 )
 
-// Start starts cmd at its place, as the leader of a process group of its own that sits in seat. A context of cmd that ends
-// kills the whole group.
+// Start starts cmd at its place, as the leader of a process group of its own that sits in seat. A context of cmd that
+// ends kills the whole group.
 func Start(cmd *exec.Cmd, at Place, seat *keeper.Seat) error {
 	if cmd.SysProcAttr == nil {
 		cmd.SysProcAttr = &syscall.SysProcAttr{}

@@ -13,12 +13,14 @@ import (
 	"paceduel/core/result"
 )
 
-// Documents are kept as JSON, compressed. A heat's histograms, which are compressed already and written in base64, and its
-// dots, which are many, follow the JSON in binary: that takes a third of the room, and a tenth of the time to read.
+// Documents are kept as JSON, compressed. A heat's histograms, which are compressed already and written in base64, and
+// its dots, which are many, follow the JSON in binary: that takes a third of the room, and a tenth of the time to read.
 
 // The encoder and the decoder are safe for concurrent use; making them cannot fail with these options.
 var (
-	packer, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	packer, _ = zstd.NewWriter(
+		nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20),
+	)
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxBody))
 )
 
@@ -27,13 +29,7 @@ const maxBody = 256 << 20
 
 func pack(text []byte) []byte { return packer.EncodeAll(text, nil) }
 
-func unpack(body []byte, into any) error {
-	text, err := unpacker.DecodeAll(body, nil)
-	if err != nil {
-		return err
-	}
-	return json.Unmarshal(text, into)
-}
+func unpack(body []byte) ([]byte, error) { return unpacker.DecodeAll(body, nil) }
 
 // inBinary is put before a histogram that was decoded from base64, asText before one that could not be.
 const (
@@ -78,20 +74,20 @@ func packHeat(h *result.Heat) ([]byte, error) {
 	return pack(appendDots(out, h.Dots)), nil
 }
 
-// unpackHeat reads what packHeat wrote, or, of a logbook brought forward, a heat that is all JSON.
-func unpackHeat(body []byte, h *result.Heat) error {
+// unpackHeat reads what packHeat wrote, or, of a logbook brought forward, a heat that is all JSON. version is that of
+// the heat's document.
+func unpackHeat(version int, body []byte, h *result.Heat) error {
 	text, err := unpacker.DecodeAll(body, nil)
 	if err != nil {
 		return err
 	}
 	if len(text) > 0 && text[0] == '{' {
-		if json.Unmarshal(text, h) == nil { // else it is the length of what follows
+		if *h, err = result.DecodeHeat(version, text); err == nil { // else it is the length of what follows
 			return nil
 		}
-		*h = result.Heat{}
 	}
 	in := reader{rest: text}
-	if err := json.Unmarshal(in.bytes(), h); err != nil {
+	if *h, err = result.DecodeHeat(version, in.bytes()); err != nil {
 		return err
 	}
 	for _, text := range histograms(h) {
@@ -111,8 +107,9 @@ func unpackHeat(body []byte, h *result.Heat) error {
 
 var errBroken = errors.New("the heat's body is damaged")
 
-// appendDots writes how many there are, and class by class, moment by moment, latency by latency: each moment as what it is
-// after the one before, in units of the greatest of which all are multiples; each latency without the zeros at its end.
+// appendDots writes how many there are, and class by class, moment by moment, latency by latency: each moment as what
+// it is after the one before, in units of the greatest of which all are multiples; each latency without the zeros at
+// its end.
 func appendDots(out []byte, dots []result.Dot) []byte {
 	out = binary.AppendUvarint(out, uint64(len(dots)))
 	if len(dots) == 0 {

@@ -2,11 +2,12 @@
 //
 // A run is entered when it starts and each heat is committed as it ends, so a run that is killed loses at most the heat
 // under way; it is found later as cut off. The schema is versioned: older files are brought forward when opened, newer
-// ones refused. Documents are kept compressed, and what lists need beside them. What runs mean is left to package judge; only
-// its sentence is kept, for lists.
+// ones refused. Documents are kept compressed, and what lists need beside them. What runs mean is left to package
+// judge; only its sentence is kept, for lists.
 package logbook
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -19,6 +20,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/prometheus/procfs"
@@ -42,7 +44,9 @@ func DefaultPath(lookup func(string) (string, bool)) (string, error) {
 	if !filepath.IsAbs(dir) {
 		home, ok := lookup("HOME")
 		if !ok {
-			return "", errors.New("no place for the logbook: neither XDG_DATA_HOME nor HOME is set; name one with --logbook FILE")
+			return "", errors.New(
+				"no place for the logbook: neither XDG_DATA_HOME nor HOME is set; name one with --logbook FILE",
+			)
 		}
 		dir = filepath.Join(home, ".local", "share")
 	}
@@ -84,8 +88,8 @@ func statements(text string) func(*sql.Conn) error {
 	}
 }
 
-// packBodies keeps documents compressed, in tables of their own, so that lists never pass through them, and counts heats
-// where lists find them.
+// packBodies keeps documents compressed, in tables of their own, so that lists never pass through them, and counts
+// heats where lists find them.
 func packBodies(c *sql.Conn) error {
 	ctx := context.Background()
 	if _, err := c.ExecContext(ctx, `CREATE TABLE documents (
@@ -119,14 +123,16 @@ func packBodies(c *sql.Conn) error {
 		}
 		return rows.Err()
 	}
-	if err := move("SELECT id, head FROM runs", "INSERT INTO documents (run, body) VALUES (?, ?)", func(r *sql.Rows) ([]any, string, error) {
+	const intoDocuments = "INSERT INTO documents (run, body) VALUES (?, ?)"
+	if err := move("SELECT id, head FROM runs", intoDocuments, func(r *sql.Rows) ([]any, string, error) {
 		var id, body string
 		err := r.Scan(&id, &body)
 		return []any{id}, body, err
 	}); err != nil {
 		return err
 	}
-	if err := move("SELECT run, seq, body FROM heats", "INSERT INTO packed_heats (run, seq, body) VALUES (?, ?, ?)", func(r *sql.Rows) ([]any, string, error) {
+	const intoHeats = "INSERT INTO packed_heats (run, seq, body) VALUES (?, ?, ?)"
+	if err := move("SELECT run, seq, body FROM heats", intoHeats, func(r *sql.Rows) ([]any, string, error) {
 		var run, body string
 		var seq int
 		err := r.Scan(&run, &seq, &body)
@@ -142,7 +148,8 @@ func packBodies(c *sql.Conn) error {
 }
 
 // Open opens the logbook at path, creating it and its folder when there is none, and marks runs whose process is gone
-// as cut off. A private one is kept from other users, its folder included, also when it was not before: it holds answers.
+// as cut off. A private one is kept from other users, its folder included, also when it was not before: it holds
+// answers.
 func Open(path string, private bool) (*Book, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
@@ -171,7 +178,8 @@ func open(path string, private bool) (*Book, error) {
 			return nil, err
 		}
 	}
-	dsn := "file:" + url.PathEscape(path) + "?_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"
+	dsn := "file:" + url.PathEscape(path) +
+		"?_pragma=busy_timeout(10000)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(1)"
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
@@ -236,9 +244,14 @@ func (b *Book) migrate() error {
 	if err != nil || version == len(migrations) {
 		return err
 	}
-	// Writers do not keep readers waiting. Two that set it at the same time may be told that the file is busy whatever their
-	// patience.
-	if err := patiently(func() error { _, err := c.ExecContext(ctx, "PRAGMA journal_mode = WAL"); return err }); err != nil {
+	// Writers do not keep readers waiting. Two that set it at the same time may be told that the file is busy whatever
+	// their patience.
+	if err := patiently(func() error {
+		_, err := c.ExecContext(
+			ctx, "PRAGMA journal_mode = WAL",
+		)
+		return err
+	}); err != nil {
 		return err
 	}
 	if err := patiently(func() error { _, err := c.ExecContext(ctx, "BEGIN IMMEDIATE"); return err }); err != nil {
@@ -277,7 +290,10 @@ func versionOf(c *sql.Conn) (version int, err error) {
 		return 0, err
 	}
 	if version > len(migrations) {
-		return 0, fmt.Errorf("it is of version %d, this program knows up to %d; use a newer program or name another file with --logbook", version, len(migrations))
+		return 0, fmt.Errorf(
+			"it is of version %d, this program knows up to %d; use a newer program or name another file with --logbook", version,
+			len(migrations),
+		)
 	}
 	return version, nil
 }
@@ -289,7 +305,8 @@ func patiently(do func() error) error {
 	for deadline := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		var busy *sqlite.Error
 		err := do()
-		if !errors.As(err, &busy) || busy.Code()&0xff != sqlite3.SQLITE_BUSY && busy.Code()&0xff != sqlite3.SQLITE_LOCKED || time.Now().After(deadline) {
+		if !errors.As(err, &busy) || busy.Code()&0xff != sqlite3.SQLITE_BUSY && busy.Code()&0xff != sqlite3.SQLITE_LOCKED ||
+			time.Now().After(deadline) {
 			return err
 		}
 	}
@@ -413,7 +430,10 @@ func (b *Book) End(r *result.Result, s Summary) error {
 	}
 	lead := sql.NullFloat64{Float64: s.Lead, Valid: !math.IsNaN(s.Lead)}
 	err = b.together(func(tx *sql.Tx) error {
-		if _, err := tx.Exec("UPDATE runs SET ending = ?, sentence = ?, lead = ?, planned = ? WHERE id = ?", r.Ending, s.Sentence, lead, r.Planned(), r.ID); err != nil {
+		if _, err := tx.Exec(
+			"UPDATE runs SET ending = ?, sentence = ?, lead = ?, planned = ? WHERE id = ?", r.Ending, s.Sentence, lead,
+			r.Planned(), r.ID,
+		); err != nil {
 			return err
 		}
 		_, err := tx.Exec("UPDATE documents SET body = ? WHERE run = ?", pack(text), r.ID)
@@ -438,11 +458,14 @@ type Entry struct {
 }
 
 // Totals are what the logbook holds.
-type Totals struct{ Runs, Done int }
+type Totals struct{ Runs, Done, Failed int }
 
 // Totals counts the runs.
 func (b *Book) Totals() (t Totals, err error) {
-	err = b.db.QueryRow("SELECT count(*), count(*) FILTER (WHERE ending = ?) FROM runs", result.Done).Scan(&t.Runs, &t.Done)
+	err = b.db.QueryRow(
+		"SELECT count(*), count(*) FILTER (WHERE ending = ?), count(*) FILTER (WHERE ending = ?) FROM runs", result.Done,
+		result.Failed,
+	).Scan(&t.Runs, &t.Done, &t.Failed)
 	if err != nil {
 		return t, fmt.Errorf("count runs in %s: %w", b.path, err)
 	}
@@ -450,9 +473,11 @@ func (b *Book) Totals() (t Totals, err error) {
 }
 
 // List returns the runs that were entered last, at most limit of them, the newest first.
-func (b *Book) List(limit int) ([]Entry, error) {
-	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats
-		FROM runs ORDER BY rowid DESC LIMIT ?`, limit)
+func (b *Book) List(limit int, of Filter) ([]Entry, error) {
+	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats FROM runs
+		WHERE (?1 = '' OR instr(lower(name || char(10) || file), lower(?1)) > 0)
+			AND (?2 = 'all' OR (ending = ?3) = (?2 = 'failed'))
+		ORDER BY rowid DESC LIMIT ?4`, of.Text, string(cmp.Or(of.Attempts, All)), result.Failed, limit)
 	if err != nil {
 		return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
 	}
@@ -462,7 +487,9 @@ func (b *Book) List(limit int) ([]Entry, error) {
 		var e Entry
 		var started int64
 		var lead sql.NullFloat64
-		if err := rows.Scan(&e.ID, &started, &e.Name, &e.File, &e.Ending, &e.Planned, &e.Sentence, &lead, &e.Heats); err != nil {
+		if err := rows.Scan(
+			&e.ID, &started, &e.Name, &e.File, &e.Ending, &e.Planned, &e.Sentence, &lead, &e.Heats,
+		); err != nil {
 			return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
 		}
 		e.Started, e.Lead = time.Unix(0, started), math.NaN()
@@ -476,6 +503,34 @@ func (b *Book) List(limit int) ([]Entry, error) {
 	return out, rows.Err()
 }
 
+// Filter says which runs are listed. The zero Filter is all of them.
+type Filter struct {
+	Text     string // in the duel's name, or its file with its folder; in whichever case
+	Attempts Attempts
+}
+
+// Attempts are runs by whether anything came of them.
+type Attempts string
+
+// The attempts. A run that failed was not completed for a reason of its own; one that was stopped is not failed.
+const (
+	All     Attempts = "all"
+	Kept    Attempts = "kept"
+	Failing Attempts = "failed"
+)
+
+// Takes reports whether a run is among those that the filter lists.
+func (f Filter) Takes(e *Entry) bool {
+	text := strings.ToLower(f.Text)
+	switch {
+	case text != "" && !strings.Contains(strings.ToLower(e.Name+"\n"+e.File), text):
+		return false
+	case f.Attempts == "" || f.Attempts == All:
+		return true
+	}
+	return (e.Ending == result.Failed) == (f.Attempts == Failing)
+}
+
 // ErrNoRun is the error for an id that names no run.
 var ErrNoRun = errors.New("no such run")
 
@@ -487,7 +542,11 @@ func (b *Book) Load(id string) (*result.Result, error) {
 	var full string
 	var head []byte
 	var ending result.Ending
-	rows, err := b.db.Query("SELECT id, ending, body FROM runs JOIN documents ON run = id WHERE id = ?1 OR substr(id, 1, length(?1)) = ?1 ORDER BY id = ?1 DESC LIMIT 2", id)
+	rows, err := b.db.Query(
+		"SELECT id, ending, body FROM runs JOIN documents ON run = id WHERE id = ?1 OR substr(id, 1, length(?1)) = ?1 "+
+			"ORDER BY id = ?1 DESC LIMIT 2",
+		id,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("load run %s: %w", id, err)
 	}
@@ -507,19 +566,32 @@ func (b *Book) Load(id string) (*result.Result, error) {
 		return nil, fmt.Errorf("load run %q: %w; paceduel log lists them", id, ErrNoRun)
 	}
 	rows.Close()
-	var r result.Result
-	if err := unpack(head, &r); err != nil {
+	r, version, err := decodeHead(head)
+	if err != nil {
 		return nil, fmt.Errorf("load run %s: %w", full, err)
 	}
 	r.Ending = ending
-	if err := b.loadHeats(&r); err != nil {
+	if err := b.loadHeats(r, version); err != nil {
 		return nil, err
 	}
 	r.Clean()
-	return &r, nil
+	return r, nil
 }
 
-func (b *Book) loadHeats(r *result.Result) error {
+// decodeHead reads a run's document without its heats, and of which version it was when it was kept.
+func decodeHead(body []byte) (r *result.Result, version int, err error) {
+	text, err := unpack(body)
+	if err != nil {
+		return nil, 0, err
+	}
+	if version, err = result.VersionOf(text); err != nil {
+		return nil, 0, err
+	}
+	r, err = result.Decode(text)
+	return r, version, err
+}
+
+func (b *Book) loadHeats(r *result.Result, version int) error {
 	rows, err := b.db.Query("SELECT body FROM heats WHERE run = ? ORDER BY seq", r.ID)
 	if err != nil {
 		return fmt.Errorf("load run %s: %w", r.ID, err)
@@ -536,16 +608,20 @@ func (b *Book) loadHeats(r *result.Result) error {
 	if err := rows.Err(); err != nil || len(bodies) == 0 {
 		return err
 	}
-	r.Heats = make([]result.Heat, len(bodies))
+	heats := make([]result.Heat, len(bodies))
 	var work errgroup.Group
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for i, body := range bodies {
 		work.Go(func() error {
-			if err := unpackHeat(body, &r.Heats[i]); err != nil {
+			if err := unpackHeat(version, body, &heats[i]); err != nil {
 				return fmt.Errorf("load heat %d of run %s: %w", i+1, r.ID, err)
 			}
 			return nil
 		})
 	}
-	return work.Wait()
+	if err := work.Wait(); err != nil {
+		return err
+	}
+	r.Attach(version, heats)
+	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"paceduel/core/result"
 	"paceduel/internal/sample"
@@ -30,8 +31,10 @@ func opened(t *testing.T, path string) *Book {
 
 func made(id string) *result.Result {
 	r := sample.Make(sample.Duel{
-		Entrants: []sample.Entrant{{Name: "a", Latency: sample.Times(0.01, 0.1)}, {Name: "b", Latency: sample.Times(0.02, 0.1)}},
-		Rounds:   3, Shots: 5, Seed: 1,
+		Entrants: []sample.Entrant{
+			{Name: "a", Latency: sample.Times(0.01, 0.1)}, {Name: "b", Latency: sample.Times(0.02, 0.1)},
+		},
+		Rounds: 3, Shots: 5, Seed: 1,
 	})
 	r.ID = id
 	return r
@@ -69,12 +72,13 @@ func TestARunIsKeptWhole(t *testing.T) {
 	if _, err := b.Load("0309"); err != nil {
 		t.Errorf("a shortened id says %v", err)
 	}
-	list, err := b.List(10)
+	list, err := b.List(10, Filter{})
 	if err != nil || len(list) != 1 {
 		t.Fatalf("List = %v, %v", list, err)
 	}
 	e := list[0]
-	if e.Sentence != "b is slower" || e.Lead != 0.5 || e.Heats != 6 || e.Planned != 6 || e.Ending != result.Done || !e.Started.Equal(sample.Start) || !filepath.IsAbs(e.File) {
+	if e.Sentence != "b is slower" || e.Lead != 0.5 || e.Heats != 6 || e.Planned != 6 || e.Ending != result.Done ||
+		!e.Started.Equal(sample.Start) || !filepath.IsAbs(e.File) {
 		t.Errorf("entry = %+v", e)
 	}
 	if _, err := os.Stat(path); err != nil {
@@ -129,7 +133,7 @@ func TestListIsNewestFirstAndBounded(t *testing.T) {
 		r.Started = r.Started.AddDate(0, 0, i)
 		enter(t, b, r, 0)
 	}
-	list, err := b.List(2)
+	list, err := b.List(2, Filter{})
 	if err != nil || len(list) != 2 || list[0].ID != "three" || list[1].ID != "two" || !math.IsNaN(list[0].Lead) {
 		t.Errorf("List = %+v, %v", list, err)
 	}
@@ -142,7 +146,8 @@ func TestANewerFileIsRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.Close()
-	if _, err := Open(path, false); err == nil || !strings.Contains(err.Error(), "it is of version 99, this program knows up to 2") {
+	if _, err := Open(path, false); err == nil ||
+		!strings.Contains(err.Error(), "it is of version 99, this program knows up to 2") {
 		t.Errorf("Open says %v", err)
 	}
 }
@@ -178,6 +183,53 @@ func TestDefaultPath(t *testing.T) {
 	}
 }
 
+// What the list takes from the book is what the filter takes, whichever of the two looks.
+func TestRunsAreListedByDuelFolderAndEnding(t *testing.T) {
+	b := opened(t, filepath.Join(t.TempDir(), "l.sqlite"))
+	for i, of := range []struct {
+		name, file string
+		ending     result.Ending
+	}{
+		{"Tides", "/srv/harbour/tides.duel.yaml", result.Done}, {"Berths", "/srv/harbour/berths.duel.yaml", result.Failed},
+		{"Berths", "/home/clerk/berths.duel.yaml", result.Interrupted}, {"100% sure", "/srv/x_y/odd.duel.yaml", result.Done},
+	} {
+		r := &result.Result{ID: fmt.Sprintf("0309-064%dabc", i), Started: time.Unix(int64(i), 0), Ending: of.ending}
+		r.Plan.Name, r.Plan.File = of.name, of.file
+		if err := b.Begin(r); err != nil {
+			t.Fatal(err)
+		}
+		if err := b.End(r, Summary{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := b.List(10, Filter{})
+	if err != nil || len(all) != 4 {
+		t.Fatalf("all: %+v, %v", all, err)
+	}
+	for _, tt := range []struct {
+		of   Filter
+		want int
+	}{
+		{Filter{Attempts: All}, 4}, {Filter{Attempts: Kept}, 3}, {Filter{Attempts: Failing}, 1}, {Filter{Text: "berths"}, 2},
+		{Filter{Text: "HARBOUR"}, 2}, {Filter{Text: "harbour", Attempts: Failing}, 1}, {Filter{Text: "%"}, 1},
+		{Filter{Text: "x_y"}, 1}, {Filter{Text: "none"}, 0},
+	} {
+		list, err := b.List(10, tt.of)
+		if err != nil || len(list) != tt.want {
+			t.Errorf("%+v: %d runs, %v; want %d", tt.of, len(list), err, tt.want)
+		}
+		taken := 0
+		for i := range all {
+			if tt.of.Takes(&all[i]) {
+				taken++
+			}
+		}
+		if taken != tt.want {
+			t.Errorf("%+v takes %d runs; want %d", tt.of, taken, tt.want)
+		}
+	}
+}
+
 // A logbook of an earlier version is brought forward with all that it holds.
 func TestEarlierVersionsAreBroughtForward(t *testing.T) {
 	old, err := os.ReadFile("testdata/version1.sqlite")
@@ -189,8 +241,9 @@ func TestEarlierVersionsAreBroughtForward(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := opened(t, path)
-	list, err := b.List(10)
-	if err != nil || len(list) != 1 || list[0].Heats != 6 || list[0].Planned != 6 || list[0].Name != "Skerrow tides" || list[0].Ending != result.Done || list[0].Sentence == "" {
+	list, err := b.List(10, Filter{})
+	if err != nil || len(list) != 1 || list[0].Heats != 6 || list[0].Planned != 6 || list[0].Name != "Skerrow tides" ||
+		list[0].Ending != result.Done || list[0].Sentence == "" {
 		t.Fatalf("List = %+v, %v", list, err)
 	}
 	r, err := b.Load(list[0].ID)
@@ -238,13 +291,14 @@ func TestALogbookThatManyOpenAtOnce(t *testing.T) {
 		}
 		done.Wait()
 		b := opened(t, path)
-		if totals, err := b.Totals(); err != nil || totals != (Totals{many, many}) {
+		if totals, err := b.Totals(); err != nil || totals != (Totals{Runs: many, Done: many}) {
 			t.Errorf("of %d runs %+v are kept, %v", many, totals, err)
 		}
 	}
 }
 
-// What we keep by ourselves is for its user alone, also where it was not before; what the user names is as they have it.
+// What we keep by ourselves is for its user alone, also where it was not before; what the user names is as they have
+// it.
 func TestAPrivateLogbook(t *testing.T) {
 	modes := func(dir string) (out []string) {
 		for _, name := range []string{".", "logbook.sqlite", "logbook.sqlite-wal", "logbook.sqlite-shm"} {
@@ -310,7 +364,7 @@ func BenchmarkList(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		if list, err := book.List(20_000); err != nil || len(list) != 10_000 {
+		if list, err := book.List(20_000, Filter{}); err != nil || len(list) != 10_000 {
 			b.Fatal(len(list), err)
 		}
 	}

@@ -1,8 +1,8 @@
 // Package marks reads times and amounts that a contender tells of itself out of what it printed or answered.
 //
-// A Reader is made from the plan's marks and used for one shot after another. It reads after a shot's time has been taken,
-// never within. What is no number in the expected place is passed over: a contender that does not tell something has no such
-// figure. Where the text comes from is left to drivers.
+// A Reader is made from the plan's marks and used for one shot after another. It reads after a shot's time has been
+// taken, never within. What is no number in the expected place is passed over: a contender that does not tell something
+// has no such figure. Where the text comes from is left to drivers.
 package marks
 
 import (
@@ -12,12 +12,12 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/go-openapi/jsonpointer"
 
-	"paceduel/core/contender"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
+	"paceduel/core/units"
 )
 
 // MaxText is how much of a text is read, in bytes; MaxLine how long a line may be.
@@ -26,6 +26,9 @@ const (
 	MaxLine = 64 << 10
 )
 
+// MostTold bounds an amount of one shot, in its unit.
+const MostTold = 1e15
+
 // Reader reads the marks of one contender. It is not safe for concurrent use.
 type Reader struct {
 	marks []mark
@@ -33,7 +36,8 @@ type Reader struct {
 }
 
 type mark struct {
-	full    string // as it is recorded
+	name    string
+	kept    units.Unit // that its values are kept in
 	from    string
 	header  string
 	pattern *regexp.Regexp
@@ -42,8 +46,8 @@ type mark struct {
 	unit    string
 	sum     []int // of these marks
 
-	seen bool // since Begin
-	took time.Duration
+	seen  bool // since Begin
+	value float64
 }
 
 // condition is what has to stand somewhere in a line of JSON.
@@ -52,8 +56,8 @@ type condition struct {
 	want string
 }
 
-// New makes a reader of marks that plan.Marks.Check found nothing wrong with; first is the place that is meant where none is
-// named. It is nil without marks.
+// New makes a reader of marks that plan.Marks.Check found nothing wrong with; first is the place that is meant where
+// none is named. It is nil without marks.
 func New(m plan.Marks, first string) *Reader {
 	if len(m) == 0 {
 		return nil
@@ -62,7 +66,7 @@ func New(m plan.Marks, first string) *Reader {
 	at := map[string]int{}
 	for _, name := range m.Names() {
 		said := m[name]
-		one := mark{full: m.FullName(name), from: said.From, header: said.Header, unit: said.Unit}
+		one := mark{name: name, kept: m.UnitName(name), from: said.From, header: said.Header, unit: said.Unit}
 		if one.from == "" {
 			one.from = first
 		}
@@ -106,7 +110,7 @@ func (r *Reader) Reads(from string) bool { return r != nil && r.froms[from] }
 // Begin forgets what the shot before told.
 func (r *Reader) Begin() {
 	for i := range r.marks {
-		r.marks[i].seen, r.marks[i].took = false, 0
+		r.marks[i].seen, r.marks[i].value = false, 0
 	}
 }
 
@@ -226,7 +230,7 @@ func (m *mark) add(text string) {
 				return // a time where data is expected
 			}
 			if v >= 0 {
-				m.seen, m.took = true, min(m.took+plan.Keep(v, unit), plan.MostKept)
+				m.seen, m.value = true, min(m.value+plan.InBaseUnit(v, unit), MostTold)
 			}
 			return
 		}
@@ -235,25 +239,23 @@ func (m *mark) add(text string) {
 }
 
 // Into adds what was read since Begin, sums last. A sum of which nothing was told is not told.
-func (r *Reader) Into(out *contender.Marks) {
+func (r *Reader) Into(out *shots.Marks) {
 	for i := range r.marks {
 		m := &r.marks[i]
 		for _, part := range m.sum {
 			if r.marks[part].seen {
-				m.seen, m.took = true, m.took+r.marks[part].took
+				m.seen, m.value = true, m.value+r.marks[part].value
 			}
 		}
 		if m.seen {
-			out.Add([]byte(m.full), m.took)
+			out.Add([]byte(m.name), m.kept, m.value)
 		}
 	}
 }
 
-// Each hands out the same.
-func (r *Reader) Each(tell func(full string, took time.Duration)) {
-	var all contender.Marks
+// List is the same as a list.
+func (r *Reader) List() []shots.Mark {
+	var all shots.Marks
 	r.Into(&all)
-	for _, m := range all.List() {
-		tell(m.Name, m.Took)
-	}
+	return all.List()
 }

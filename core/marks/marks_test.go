@@ -2,9 +2,9 @@ package marks_test
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"testing"
-	"time"
 
 	"paceduel/core/marks"
 	"paceduel/core/plan"
@@ -16,7 +16,9 @@ func said(m plan.Marks, text string) string {
 	r.Begin()
 	r.Lines("stdout", []byte(text))
 	var out []string
-	r.Each(func(full string, took time.Duration) { out = append(out, fmt.Sprintf("%s=%d", full, took)) })
+	for _, m := range r.List() {
+		out = append(out, fmt.Sprintf("%s=%g%s", m.Name, math.Round(m.Value*1e9)/1e9, m.Unit))
+	}
 	return strings.Join(out, " ")
 }
 
@@ -28,25 +30,31 @@ func TestMarksAreRead(t *testing.T) {
 		text  string
 		want  string
 	}{
-		{"with its unit", plan.Marks{"startup": startup}, "startup 412 ms\n", "startup=412000000"},
-		{"seconds", plan.Marks{"startup": startup}, "startup 1.5s", "startup=1500000000"},
-		{"without a unit", plan.Marks{"startup": {Pattern: "startup ([0-9]+)"}}, "x\nstartup 3\r\n", "startup=3000000"},
-		{"the plan's unit", plan.Marks{"startup": {Pattern: "startup ([0-9]+)", Unit: "us"}}, "startup 3", "startup=3000"},
-		{"added up", plan.Marks{"load": {Pattern: "loaded in ([0-9]+)"}}, "a loaded in 2\nb loaded in 3\n", "load=5000000"},
-		{"data", plan.Marks{"heap": {Pattern: "heap ([0-9]+ ?[A-Za-z]*)", Unit: "KiB"}}, "heap 2 MiB\nheap 4\n", "heap [B]=2101248"},
+		{"with its unit", plan.Marks{"startup": startup}, "startup 412 ms\n", "startup=0.412s"},
+		{"seconds", plan.Marks{"startup": startup}, "startup 1.5s", "startup=1.5s"},
+		{"without a unit", plan.Marks{"startup": {Pattern: "startup ([0-9]+)"}}, "x\nstartup 3\r\n", "startup=0.003s"},
+		{"the plan's unit", plan.Marks{"startup": {Pattern: "startup ([0-9]+)", Unit: "us"}}, "startup 3", "startup=3e-06s"},
+		{"added up", plan.Marks{"load": {Pattern: "loaded in ([0-9]+)"}}, "a loaded in 2\nb loaded in 3\n", "load=0.005s"},
+		{"data", plan.Marks{
+			"heap": {Pattern: "heap ([0-9]+ ?[A-Za-z]*)", Unit: "KiB"},
+		}, "heap 2 MiB\nheap 4\n", "heap=2.101248e+06B"},
 		{"time where data is expected", plan.Marks{"heap": {Pattern: "heap (.*)", Unit: "KiB"}}, "heap 2 ms", ""},
-		{"counted", plan.Marks{"modules": {Pattern: "([0-9]+) modules", Unit: "modules"}}, "41 modules", "modules [modules]=41000"},
+		{"counted", plan.Marks{"modules": {Pattern: "([0-9]+) modules", Unit: "modules"}}, "41 modules", "modules=41modules"},
 		{"pointer", plan.Marks{"render": {Pointer: "/ms", Where: map[string]plan.Word{"/mark": "render"}}},
-			`{"mark":"load","ms":7}` + "\nnoise {\n" + `{"mark":"render","ms":31.5}`, "render=31500000"},
-		{"pointer to text", plan.Marks{"render": {Pointer: "/at/0"}}, `{"at":["2 s"]}`, "render=2000000000"},
+			`{"mark":"load","ms":7}` + "\nnoise {\n" + `{"mark":"render","ms":31.5}`, "render=0.0315s"},
+		{"pointer to text", plan.Marks{"render": {Pointer: "/at/0"}}, `{"at":["2 s"]}`, "render=2s"},
 		{"pointer to nothing", plan.Marks{"render": {Pointer: "/ms"}}, `{"ms":{}}` + "\n" + `{"ms":"soon"}` + "\n[]", ""},
-		{"sum", plan.Marks{"all": {Sum: plan.Lines{"load", "render"}}, "load": {Pattern: "load ([0-9]+)"}, "render": {Pattern: "render ([0-9]+)"}},
-			"load 2\nrender 5\n", "load=2000000 render=5000000 all=7000000"},
-		{"sum of what was told", plan.Marks{"all": {Sum: plan.Lines{"load", "render"}}, "load": {Pattern: "load ([0-9]+)"}, "render": {Pattern: "render ([0-9]+)"}},
-			"render 5\n", "render=5000000 all=5000000"},
+		{"sum", plan.Marks{"all": {
+			Sum: plan.Lines{"load", "render"},
+		}, "load": {Pattern: "load ([0-9]+)"}, "render": {Pattern: "render ([0-9]+)"}},
+			"load 2\nrender 5\n", "load=0.002s render=0.005s all=0.007s"},
+		{"sum of what was told", plan.Marks{"all": {
+			Sum: plan.Lines{"load", "render"},
+		}, "load": {Pattern: "load ([0-9]+)"}, "render": {Pattern: "render ([0-9]+)"}},
+			"render 5\n", "render=0.005s all=0.005s"},
 		{"sum of nothing", plan.Marks{"all": {Sum: plan.Lines{"load"}}, "load": {Pattern: "load ([0-9]+)"}}, "x", ""},
 		{"negative", plan.Marks{"load": {Pattern: "load (.*)"}}, "load -3", ""},
-		{"far too much", plan.Marks{"load": {Pattern: "load (.*)"}}, "load 1e300 h\nload 9e99", "load=86400000000000"},
+		{"far too much", plan.Marks{"load": {Pattern: "load (.*)"}}, "load 1e300 h\nload 9e99", "load=1e+15s"},
 	}
 	for _, tt := range tests {
 		if faults := tt.marks.Check("stdout"); len(faults) > 0 {
@@ -61,10 +69,14 @@ func TestMarksAreRead(t *testing.T) {
 
 // What an earlier shot told is not told again, and other places are not read.
 func TestShotsAreReadApart(t *testing.T) {
-	r := marks.New(plan.Marks{"load": {Pattern: "load ([0-9]+)"}, "rows": {Pointer: "/rows", From: "body", Unit: "rows"}, "db": {From: "header", Header: "X-Db"}}, "stdout")
+	r := marks.New(plan.Marks{"load": {
+		Pattern: "load ([0-9]+)",
+	}, "rows": {Pointer: "/rows", From: "body", Unit: "rows"}, "db": {From: "header", Header: "X-Db"}}, "stdout")
 	tell := func() string {
 		var out []string
-		r.Each(func(full string, took time.Duration) { out = append(out, full+"="+took.String()) })
+		for _, m := range r.List() {
+			out = append(out, fmt.Sprintf("%s=%g%s", m.Name, m.Value, m.Unit))
+		}
 		return strings.Join(out, " ")
 	}
 	r.Begin()
@@ -72,7 +84,7 @@ func TestShotsAreReadApart(t *testing.T) {
 	r.Lines("stderr", []byte("load 9"))
 	r.Whole("body", []byte("{\"rows\":\n 12}"))
 	r.Header(func(name string) string { return map[string]string{"X-Db": "4.5"}[name] })
-	if got := tell(); got != "db=4.5ms load=2ms rows [rows]=12µs" {
+	if got := tell(); got != "db=0.0045s load=0.002s rows=12rows" {
 		t.Errorf("first: %s", got)
 	}
 	r.Begin()
@@ -87,19 +99,22 @@ func TestShotsAreReadApart(t *testing.T) {
 }
 
 func FuzzMarks(f *testing.F) {
-	for _, text := range []string{"startup 412 ms", `{"mark":"render","ms":31}`, "startup 1e999", "[1,2", `{"ms":"` + strings.Repeat("9", 400) + `"}`, "startup .", "startup ++1e"} {
+	for _, text := range []string{"startup 412 ms", `{"mark":"render","ms":31}`, "startup 1e999", "[1,2", `{"ms":"` +
+		strings.Repeat("9", 400) + `"}`, "startup .", "startup ++1e"} {
 		f.Add(text)
 	}
-	m := plan.Marks{"startup": {Pattern: `startup (\S.*)`}, "render": {Pointer: "/ms", Where: map[string]plan.Word{"/mark": "render"}}, "heap": {Pattern: "heap (.*)", Unit: "KiB"}, "all": {Sum: plan.Lines{"startup", "render"}}}
+	m := plan.Marks{"startup": {Pattern: `startup (\S.*)`}, "render": {
+		Pointer: "/ms", Where: map[string]plan.Word{"/mark": "render"},
+	}, "heap": {Pattern: "heap (.*)", Unit: "KiB"}, "all": {Sum: plan.Lines{"startup", "render"}}}
 	f.Fuzz(func(t *testing.T, text string) {
 		r := marks.New(m, "stdout")
 		r.Begin()
 		r.Lines("stdout", []byte(text))
 		r.Whole("stdout", []byte(text))
-		r.Each(func(full string, took time.Duration) {
-			if took < 0 || took > 2*plan.MostKept {
-				t.Errorf("%s = %d", full, took)
+		for _, m := range r.List() {
+			if !(m.Value >= 0 && m.Value <= 2*marks.MostTold) {
+				t.Errorf("%s = %g", m.Name, m.Value)
 			}
-		})
+		}
 	})
 }

@@ -1,9 +1,9 @@
 // Package mask hides values that came from the environment in whatever leaves a run: texts, errors, whole documents.
 //
-// It knows a value in the forms in which programs repeat it: as it is, line by line, escaped for a URL, for JSON and as Go
-// quotes it, in hexadecimal, and in base64 whatever stands beside it there. What it puts in a value's place is ${NAME}. A
-// Mask does not change and may be used from anywhere; a nil Mask hides nothing. Which values there are, and where they
-// leave, is for others to say.
+// It knows a value in the forms in which programs repeat it: as it is, line by line, escaped for a URL, for JSON and as
+// Go quotes it, in hexadecimal, and in base64 whatever stands beside it there. What it puts in a value's place is
+// ${NAME}. A Mask does not change and may be used from anywhere; a nil Mask hides nothing. Which values there are, and
+// where they leave, is for others to say.
 package mask
 
 import (
@@ -43,8 +43,8 @@ type Mask struct {
 // form is a text that a value may appear as.
 type form struct{ text, mark string }
 
-// encoded is what of a value in base64 does not depend on what stands beside it; before and after say that the characters
-// there hold bits of the value, too.
+// encoded is what of a value in base64 does not depend on what stands beside it; before and after say that the
+// characters there hold bits of the value, too.
 type encoded struct {
 	form
 	before, after bool
@@ -224,8 +224,8 @@ type masked struct {
 func (e *masked) Error() string { return e.text }
 func (e *masked) Unwrap() error { return e.err }
 
-// Tag is the key of a field's tag that says whose its texts are: Ours, or a name of the plan's, which takes no variables.
-// All leaves such fields alone; any other text is taken to be somebody else's.
+// Tag is the key of a field's tag that says whose its texts are: Ours, or a name of the plan's, which takes no
+// variables. All leaves such fields alone; any other text is taken to be somebody else's.
 const Tag = "text"
 
 // What Tag may say.
@@ -244,7 +244,8 @@ func (m *Mask) All(v any) {
 // Others replaces the texts that v, a pointer, leads to, but for fields tagged as ours, by what change makes of them.
 func Others(v any, change func(string) string) { walker{change, true}.walk(reflect.ValueOf(v)) }
 
-// Each replaces all texts that v, a pointer, leads to, maps' keys and tagged fields included, by what change makes of them.
+// Each replaces all texts that v, a pointer, leads to, maps' keys and tagged fields included, by what change makes of
+// them.
 func Each(v any, change func(string) string) { walker{change, false}.walk(reflect.ValueOf(v)) }
 
 // walker goes through all texts of a value.
@@ -339,7 +340,8 @@ func (w walker) walkMap(v reflect.Value) {
 // textual reports whether values of a type may hold texts; most of what documents hold are numbers.
 func textual(t reflect.Type) bool {
 	switch t.Kind() {
-	case reflect.Bool, reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint16,
+	case reflect.Bool, reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint,
+		reflect.Uint16,
 		reflect.Uint32, reflect.Uint64, reflect.Float32, reflect.Float64:
 		return false
 	case reflect.Array:

@@ -21,10 +21,16 @@ func TestEveryUsualForm(t *testing.T) {
 	lines := "-----BEGIN-----\nMIIEvQIBADANBgkq\n  hkiG9w0BAQEFAASC\n-----END-----"
 	m := mask.New(map[string]string{"TOKEN": secret, "PEM": lines, "TINY": "abc"})
 	forms := map[string]string{
-		"as it is": secret, "in a sentence": "token " + secret + " refused", "in a query": url.QueryEscape(secret), "in a path": url.PathEscape(secret),
-		"in lower case escapes": strings.NewReplacer("%2F", "%2f", "%2B", "%2b", "%3C", "%3c", "%C3%9F", "%c3%9f", "%3E", "%3e", "%3D", "%3d").Replace(url.QueryEscape(secret)), "as JSON": string(asJSON),
-		"as JSON with its signs": strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(string(asJSON)), "as Go quotes it": fmt.Sprintf("%q", secret),
-		"in hexadecimal": hex.EncodeToString([]byte(secret)), "its second line": "found MIIEvQIBADANBgkq twice", "all its lines": lines,
+		"as it is": secret, "in a sentence": "token " + secret +
+			" refused", "in a query": url.QueryEscape(secret), "in a path": url.PathEscape(secret),
+		"in lower case escapes": strings.NewReplacer(
+			"%2F", "%2f", "%2B", "%2b", "%3C", "%3c", "%C3%9F", "%c3%9f", "%3E", "%3e", "%3D", "%3d",
+		).Replace(url.QueryEscape(secret)), "as JSON": string(asJSON),
+		"as JSON with its signs": strings.NewReplacer(
+			`\u003c`, "<", `\u003e`, ">", `\u0026`, "&",
+		).Replace(string(asJSON)), "as Go quotes it": fmt.Sprintf("%q", secret),
+		"in hexadecimal": hex.EncodeToString([]byte(secret)), "its second line": "found MIIEvQIBADANBgkq twice",
+		"all its lines":    lines,
 		"a line, indented": "  hkiG9w0BAQEFAASC", "twice": secret + secret,
 		"cut at its end":         "it says " + secret[:12] + "… and more",
 		"cut at its start":       "… " + "" + secret[8:],
@@ -107,14 +113,17 @@ type outer struct {
 
 func TestAllThatAValueLeadsTo(t *testing.T) {
 	m := mask.New(map[string]string{"TOKEN": secret})
-	v := outer{secret, secret, []inner{{secret, []byte(secret)}}, map[string]*inner{secret: {secret, nil}}, inner{secret, nil}, [2]string{secret, "x"}, []int64{1}, secret}
+	v := outer{secret, secret, []inner{
+		{secret, []byte(secret)},
+	}, map[string]*inner{secret: {secret, nil}}, inner{secret, nil}, [2]string{secret, "x"}, []int64{1}, secret}
 	m.All(&v)
 	text, err := json.Marshal(v)
 	if err != nil {
 		t.Fatal(err)
 	}
 	quoted, _ := json.Marshal(secret)
-	if n := strings.Count(string(text), string(quoted)); n != 1 || v.Own != secret || string(v.List[0].Bytes) != "${TOKEN}" || v.own != secret {
+	if n := strings.Count(string(text), string(quoted)); n != 1 || v.Own != secret ||
+		string(v.List[0].Bytes) != "${TOKEN}" || v.own != secret {
 		t.Errorf("%d texts show the value: %s", n, text)
 	}
 }
@@ -125,7 +134,9 @@ func FuzzText(f *testing.F) {
 	f.Fuzz(func(t *testing.T, value, text string) {
 		m := mask.New(map[string]string{"TOKEN": value})
 		got := m.Text(text)
-		if len(value) >= mask.Shortest && !strings.Contains("${TOKEN}", value) && strings.Contains(strings.ReplaceAll(got, "${TOKEN}", "\x00"), value) && !strings.Contains(value, "\n") && !strings.Contains(value, "\r") {
+		if len(value) >= mask.Shortest && !strings.Contains("${TOKEN}", value) && strings.Contains(
+			strings.ReplaceAll(got, "${TOKEN}", "\x00"), value,
+		) && !strings.Contains(value, "\n") && !strings.Contains(value, "\r") {
 			t.Errorf("%q in %q becomes %q", value, text, got)
 		}
 	})

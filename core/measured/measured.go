@@ -1,8 +1,8 @@
-// Package measured judges duels that somebody else has measured: JSON Lines in, one duel a line, judgements out, one a line
-// in the same order. docs/measured.md is the reference of both.
+// Package measured judges duels that somebody else has measured: JSON Lines in, one duel a line, judgements out, one a
+// line in the same order. docs/measured.md is the reference of both.
 //
-// It reads and writes; what the figures bear out is package judge's. A line that cannot be used is answered by one that says
-// why, and the next is taken.
+// It reads and writes; what the figures bear out is package judge's. A line that cannot be used is answered by one that
+// says why, and the next is taken.
 package measured
 
 import (
@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"strconv"
 
+	"paceduel/core/figure"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/units"
@@ -86,24 +87,25 @@ type judgement struct {
 	Line     int       `json:"line,omitempty"` // of one that could not be used
 	Error    string    `json:"error,omitempty"`
 	Rounds   int       `json:"rounds,omitempty"` // in which every contender has a heat
-	Figures  []figure  `json:"figures,omitempty"`
+	Figures  []finding `json:"figures,omitempty"`
 	Cautions []caution `json:"cautions,omitempty"`
 }
 
-type figure struct {
-	Contender      string      `json:"contender"`
-	Figure         plan.Figure `json:"figure"`
-	Ratio          *float64    `json:"ratio,omitempty"` // over 1: the contender is better
-	Low            *float64    `json:"low,omitempty"`
-	High           *float64    `json:"high,omitempty"`
-	Difference     *float64    `json:"difference,omitempty"` // of the contender from the baseline, in seconds or shots a second
-	DifferenceLow  *float64    `json:"difference_low,omitempty"`
-	DifferenceHigh *float64    `json:"difference_high,omitempty"`
-	Level          float64     `json:"level"`
-	Rounds         int         `json:"rounds"`
-	Verdict        string      `json:"verdict"`  // of this figure alone
-	Together       string      `json:"together"` // that holds for all figures of all contenders at once
-	Need           int64       `json:"shots_needed,omitempty"`
+type finding struct {
+	Contender string      `json:"contender"`
+	Figure    figure.Name `json:"figure"`
+	Ratio     *float64    `json:"ratio,omitempty"` // over 1: the contender is better
+	Low       *float64    `json:"low,omitempty"`
+	High      *float64    `json:"high,omitempty"`
+	// of the contender from the baseline, in seconds or shots a second
+	Difference     *float64 `json:"difference,omitempty"`
+	DifferenceLow  *float64 `json:"difference_low,omitempty"`
+	DifferenceHigh *float64 `json:"difference_high,omitempty"`
+	Level          float64  `json:"level"`
+	Rounds         int      `json:"rounds"`
+	Verdict        string   `json:"verdict"`  // of this figure alone
+	Together       string   `json:"together"` // that holds for all figures of all contenders at once
+	Need           int64    `json:"shots_needed,omitempty"`
 }
 
 type caution struct {
@@ -132,15 +134,9 @@ func known(x float64) *float64 {
 	return &x
 }
 
-// Judge reads duels from in and writes judgements to out, using all processors. It returns how many lines could not be used;
-// each is told to trouble as well. The error is that of reading or writing.
+// Judge reads duels from in and writes judgements to out, using all processors. It returns how many lines could not be
+// used; each is told to trouble as well. The error is that of reading or writing.
 func Judge(in io.Reader, out io.Writer, trouble func(line int, err error)) (bad int, err error) {
-	type job struct {
-		line int
-		text []byte
-		err  error
-		done chan judgement
-	}
 	workers := runtime.GOMAXPROCS(0)
 	jobs, queue := make(chan *job), make(chan *job, 2*workers)
 	stop := make(chan struct{})
@@ -156,32 +152,7 @@ func Judge(in io.Reader, out io.Writer, trouble func(line int, err error)) (bad 
 	go func() {
 		defer close(queue)
 		defer close(jobs)
-		r := bufio.NewReaderSize(in, 1<<20)
-		for line := 1; ; line++ {
-			text, err := readLine(r)
-			if err == io.EOF {
-				return
-			}
-			long := errors.Is(err, errLong)
-			if err != nil && !long {
-				readErr = fmt.Errorf("read line %d: %w", line, err)
-				return
-			}
-			if len(text) == 0 && !long {
-				continue
-			}
-			j := &job{line, text, err, make(chan judgement, 1)}
-			select {
-			case queue <- j:
-			case <-stop:
-				return
-			}
-			select {
-			case jobs <- j:
-			case <-stop:
-				return
-			}
-		}
+		readErr = deal(in, queue, jobs, stop)
 	}()
 	w := bufio.NewWriterSize(out, 1<<16)
 	enc := json.NewEncoder(units.JSONWriter{To: w})
@@ -205,6 +176,40 @@ func Judge(in io.Reader, out io.Writer, trouble func(line int, err error)) (bad 
 		return bad, fmt.Errorf("write judgements: %w", err)
 	}
 	return bad, readErr
+}
+
+// job is a line to be judged.
+type job struct {
+	line int
+	text []byte
+	err  error
+	done chan judgement
+}
+
+// deal reads lines and hands each to whoever waits for its judgement and to whoever judges, until stop.
+func deal(in io.Reader, queue, jobs chan<- *job, stop <-chan struct{}) error {
+	r := bufio.NewReaderSize(in, 1<<20)
+	for line := 1; ; line++ {
+		text, err := readLine(r)
+		if err == io.EOF {
+			return nil
+		}
+		long := errors.Is(err, errLong)
+		if err != nil && !long {
+			return fmt.Errorf("read line %d: %w", line, err)
+		}
+		if len(text) == 0 && !long {
+			continue
+		}
+		j := &job{line, text, err, make(chan judgement, 1)}
+		for _, to := range []chan<- *job{queue, jobs} {
+			select {
+			case to <- j:
+			case <-stop:
+				return nil
+			}
+		}
+	}
 }
 
 var errLong = fmt.Errorf("the line is longer than %d bytes; give each duel its own, with fewer samples", MaxLine)
@@ -248,7 +253,9 @@ func one(line int, text []byte, err error) judgement {
 		m.Interest = *d.Smallest - 1
 	}
 	for _, h := range d.Heats {
-		m.Heats = append(m.Heats, judge.MeasuredHeat{Round: h.Round, Order: h.Order, Contender: h.Contender, Elapsed: h.Elapsed, Samples: h.Samples, Failed: h.Failed})
+		m.Heats = append(m.Heats, judge.MeasuredHeat{
+			Round: h.Round, Order: h.Order, Contender: h.Contender, Elapsed: h.Elapsed, Samples: h.Samples, Failed: h.Failed,
+		})
 	}
 	if err == nil {
 		err = m.Check()
@@ -269,12 +276,12 @@ func one(line int, text []byte, err error) judgement {
 	return out
 }
 
-func of(contender string, a judge.Assessment) figure {
+func of(contender string, a judge.Assessment) finding {
 	alone := a.Alone
 	if alone == "" { // one that is not corrected, or has no word to be
 		alone = a.Word
 	}
-	return figure{
+	return finding{
 		Contender: contender, Figure: a.Figure, Ratio: known(a.Ratio), Low: known(a.Low), High: known(a.High),
 		Difference: known(a.Difference), DifferenceLow: known(a.DifferenceLow), DifferenceHigh: known(a.DifferenceHigh),
 		Level: a.Level, Rounds: a.Rounds, Verdict: called(alone), Together: called(a.Word), Need: a.NeedShots,

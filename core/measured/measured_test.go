@@ -29,7 +29,10 @@ func line(id string, rounds, shots int, times float64, seed uint64) string {
 				sum += x
 				samples = append(samples, fmt.Sprintf("%.6g", x))
 			}
-			heats = append(heats, fmt.Sprintf(`{"round":%d,"order":%d,"contender":%q,"elapsed_s":%.6g,"samples_s":[%s]}`, round+1, order+1, name, sum, strings.Join(samples, ",")))
+			heats = append(heats, fmt.Sprintf(
+				`{"round":%d,"order":%d,"contender":%q,"elapsed_s":%.6g,"samples_s":[%s]}`, round+1, order+1, name, sum,
+				strings.Join(samples, ","),
+			))
 		}
 	}
 	return fmt.Sprintf(`{"id":%q,"baseline":"a","smallest_difference":1.02,"heats":[%s]}`, id, strings.Join(heats, ","))
@@ -38,7 +41,11 @@ func line(id string, rounds, shots int, times float64, seed uint64) string {
 func judged(t *testing.T, in string) (out []judgement, bad int, troubles []string) {
 	t.Helper()
 	var text bytes.Buffer
-	bad, err := Judge(strings.NewReader(in), &text, func(line int, err error) { troubles = append(troubles, fmt.Sprintf("%d: %v", line, err)) })
+	bad, err := Judge(strings.NewReader(in), &text, func(
+		line int, err error,
+	) {
+		troubles = append(troubles, fmt.Sprintf("%d: %v", line, err))
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,13 +59,13 @@ func judged(t *testing.T, in string) (out []judgement, bad int, troubles []strin
 	return out, bad, troubles
 }
 
-func (j *judgement) find(name string) figure {
+func (j *judgement) find(name string) finding {
 	for _, f := range j.Figures {
 		if string(f.Figure) == name {
 			return f
 		}
 	}
-	return figure{}
+	return finding{}
 }
 
 func TestDuelsAreJudgedInOrder(t *testing.T) {
@@ -131,7 +138,8 @@ func TestBadLinesAreNamedAndPassed(t *testing.T) {
 			t.Errorf("%s: %d lines, %d bad", text, len(out), bad)
 			continue
 		}
-		if out[1].Line != 3 || !strings.Contains(out[1].Error, want) || len(troubles) != 1 || !strings.HasPrefix(troubles[0], "3: ") {
+		if out[1].Line != 3 || !strings.Contains(out[1].Error, want) || len(troubles) != 1 ||
+			!strings.HasPrefix(troubles[0], "3: ") {
 			t.Errorf("%s: line %d, %q, told %q; want line 3, %q", text, out[1].Line, out[1].Error, troubles, want)
 		}
 	}
@@ -151,7 +159,9 @@ func TestWhatCannotBeWrittenEndsIt(t *testing.T) {
 
 func FuzzJudge(f *testing.F) {
 	f.Add(line("x", 6, 3, 2, 1))
-	f.Add(`{"id":"x","baseline":"a","heats":[{"round":1,"contender":"a","samples_s":[1e308,0]},{"round":1,"contender":"b","samples_s":[0,0]}]}`)
+	f.Add(
+		`{"id":"x","baseline":"a","heats":[{"round":1,"contender":"a","samples_s":[1e308,0]},{"round":1,"contender":"b","samples_s":[0,0]}]}`,
+	)
 	f.Add("{\"heats\":null}\n[]\n\"")
 	f.Fuzz(func(t *testing.T, in string) {
 		var out bytes.Buffer

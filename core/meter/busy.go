@@ -10,9 +10,9 @@ import (
 	"github.com/prometheus/procfs"
 )
 
-// The kernel's own account of how busy processors are comes in ticks of some milliseconds for each of them, which is too
-// coarse for a short heat. Where the scheduler, or a control group that holds everything, counts to the nanosecond, that is
-// taken instead.
+// The kernel's own account of how busy processors are comes in ticks of some milliseconds for each of them, which is
+// too coarse for a short heat. Where the scheduler, or a control group that holds everything, counts to the nanosecond,
+// that is taken instead.
 
 // busyClock reads how long all processors together have run anything, to the nanosecond.
 type busyClock func() (time.Duration, bool)
@@ -59,21 +59,16 @@ func ofAll(clock busyClock) bool {
 
 // scheduled adds up what the scheduler says of each processor.
 func scheduled() (sum time.Duration, ok bool) {
-	text, err := os.ReadFile("/proc/schedstat")
+	proc, err := procfs.NewDefaultFS()
 	if err != nil {
 		return 0, false
 	}
-	const ran = 7 // the column, in nanoseconds
-	for line := range bytes.Lines(text) {
-		words := bytes.Fields(line)
-		if len(words) <= ran || !bytes.HasPrefix(words[0], []byte("cpu")) {
-			continue
-		}
-		n, err := strconv.ParseInt(string(words[ran]), 10, 64)
-		if err != nil {
-			return 0, false
-		}
-		sum += time.Duration(n)
+	stat, err := proc.Schedstat()
+	if err != nil {
+		return 0, false
+	}
+	for _, cpu := range stat.CPUs {
+		sum += time.Duration(cpu.RunningNanoseconds)
 	}
 	return sum, sum > 0
 }

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/prometheus/procfs"
 	"golang.org/x/sys/unix"
 
 	"paceduel/core/keeper"
@@ -26,8 +27,8 @@ type Limits struct {
 	CPU    float64 // processors' worth of time; 0: any
 }
 
-// Hierarchy is where this machine keeps control groups, as far as we may make some: the unified hierarchy (version 2), or one
-// folder for each controller (version 1).
+// Hierarchy is where this machine keeps control groups, as far as we may make some: the unified hierarchy (version 2),
+// or one folder for each controller (version 1).
 type Hierarchy struct {
 	unified string // our own group's folder; empty for version 1
 	memory  string
@@ -37,15 +38,14 @@ type Hierarchy struct {
 
 // Cgroups finds out where control groups can be made. The error says why they cannot.
 func Cgroups() (*Hierarchy, error) {
-	mounts, err := os.ReadFile("/proc/self/mountinfo")
+	proc, err := procfs.NewDefaultFS()
 	if err != nil {
 		return nil, err
 	}
-	ours, err := os.ReadFile("/proc/self/cgroup")
+	h, err := findHierarchy(proc)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("find control groups: %w", err)
 	}
-	h := parseHierarchy(string(mounts), string(ours))
 	if h == nil {
 		return nil, errors.New("no control groups are mounted for memory and processors")
 	}
@@ -57,64 +57,69 @@ func Cgroups() (*Hierarchy, error) {
 	return h, nil
 }
 
-// parseHierarchy reads what the kernel says of mounts and of our own groups; nil without controllers.
-func parseHierarchy(mounts, ours string) *Hierarchy {
+// findHierarchy reads what the kernel says of mounts and of our own groups; nil without controllers.
+func findHierarchy(proc procfs.FS) (*Hierarchy, error) {
+	self, err := proc.Self()
+	if err != nil {
+		return nil, err
+	}
+	groups, err := self.Cgroups()
+	if err != nil {
+		return nil, err
+	}
 	own := map[string]string{} // our path, by controller; the unified hierarchy's is ""
-	for line := range strings.Lines(ours) {
-		if f := strings.SplitN(strings.TrimSpace(line), ":", 3); len(f) == 3 {
-			for name := range strings.SplitSeq(f[1], ",") {
-				own[name] = f[2]
-			}
+	for _, g := range groups {
+		if len(g.Controllers) == 0 {
+			own[""] = g.Path
+		}
+		for _, name := range g.Controllers {
+			own[name] = g.Path
 		}
 	}
+	mounts, err := proc.GetMounts()
+	if err != nil {
+		return nil, err
+	}
 	h := &Hierarchy{}
-	for line := range strings.Lines(mounts) {
-		before, after, ok := strings.Cut(line, " - ")
-		left, right := strings.Fields(before), strings.Fields(after)
-		if !ok || len(left) < 5 || len(right) < 3 {
-			continue
-		}
-		at := func(path string) string { // a mount may show a part of the hierarchy only
-			rel, err := filepath.Rel(left[3], path)
-			if err != nil || !filepath.IsLocal(rel) {
-				rel = "."
-			}
-			return filepath.Join(left[4], rel)
-		}
-		switch right[0] {
+	for _, m := range mounts {
+		switch m.FSType {
 		case "cgroup2":
 			// Groups with processes of their own have no limited ones below them, so ours stands beside or above us.
-			for dir := at(own[""]); ; dir = filepath.Dir(dir) {
+			for dir := within(m, own[""]); ; dir = filepath.Dir(dir) {
 				list, err := os.ReadFile(filepath.Join(dir, "cgroup.subtree_control"))
 				if err == nil && bytes.Contains(list, []byte("memory")) && bytes.Contains(list, []byte("cpu")) {
 					h.unified = dir
 					break
 				}
-				if len(dir) <= len(left[4]) {
+				if len(dir) <= len(m.MountPoint) {
 					break
 				}
 			}
 		case "cgroup":
-			for name := range strings.SplitSeq(right[2], ",") {
-				switch name {
-				case "memory":
-					h.memory = at(own[name])
-				case "cpu":
-					h.cpu = at(own[name])
-				case "cpuacct":
-					h.account = at(own[name])
+			for controller, dir := range map[string]*string{"memory": &h.memory, "cpu": &h.cpu, "cpuacct": &h.account} {
+				if _, ok := m.SuperOptions[controller]; ok {
+					*dir = within(m, own[controller])
 				}
 			}
 		}
 	}
 	if h.unified == "" && (h.memory == "" || h.cpu == "" || h.account == "") {
-		return nil
+		return nil, nil
 	}
-	return h
+	return h, nil
 }
 
-// folders are where a group is made; of version 1, that of the processors' controller only for a group whose time is limited:
-// elsewhere it would have the group's processes weighed as one.
+// within is where a group's path is below a mount, which may show a part of the hierarchy only.
+func within(m *procfs.MountInfo, path string) string {
+	rel, err := filepath.Rel(m.Root, path)
+	if err != nil || !filepath.IsLocal(rel) {
+		rel = "."
+	}
+	return filepath.Join(m.MountPoint, rel)
+}
+
+// folders are where a group is made; of version 1, that of the processors' controller only for a group whose time is
+// limited: elsewhere it would have the group's processes weighed as one.
 func (h *Hierarchy) folders(cpu bool) (out []string) {
 	if h.unified != "" {
 		return []string{h.unified}
@@ -175,7 +180,9 @@ func (h *Hierarchy) NewGroup(l Limits) (g *Group, err error) {
 	} else {
 		if l.Memory > 0 {
 			set(h.memory, "memory.limit_in_bytes", strconv.FormatInt(l.Memory, 10))
-			os.WriteFile(filepath.Join(h.memory, g.name, "memory.memsw.limit_in_bytes"), []byte(strconv.FormatInt(l.Memory, 10)), 0o644)
+			os.WriteFile(
+				filepath.Join(h.memory, g.name, "memory.memsw.limit_in_bytes"), []byte(strconv.FormatInt(l.Memory, 10)), 0o644,
+			)
 		}
 		if l.CPU > 0 {
 			set(h.cpu, "cpu.cfs_period_us", strconv.Itoa(period))

@@ -1,6 +1,7 @@
 package meter
 
 import (
+	"errors"
 	"net"
 	"os"
 	"os/exec"
@@ -8,6 +9,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"github.com/prometheus/procfs"
 )
 
 func TestWhereGroupsAre(t *testing.T) {
@@ -23,20 +26,27 @@ func TestWhereGroupsAre(t *testing.T) {
 		}
 	}
 	unified := "40 31 0:37 / " + dir + " rw,relatime - cgroup2 cgroup2 rw\n"
-	split := "32 31 0:29 / /c/cpu rw - cgroup cgroup rw,cpu\n33 31 0:30 / /c/acct rw - cgroup cgroup rw,cpuacct\n35 31 0:32 /box /c/memory rw - cgroup cgroup rw,memory\n"
-	joined := "32 31 0:29 / /c/both rw - cgroup cgroup rw,cpu,cpuacct\n35 31 0:32 / /c/memory rw - cgroup cgroup rw,memory\n"
+	split := "32 31 0:29 / /c/cpu rw - cgroup cgroup rw,cpu\n33 31 0:30 / /c/acct rw - cgroup cgroup rw,cpuacct\n35 31 " +
+		"0:32 /box /c/memory rw - cgroup cgroup rw,memory\n"
+	joined := "32 31 0:29 / /c/both rw - cgroup cgroup rw,cpu,cpuacct\n35 31 0:32 / /c/memory rw - cgroup cgroup " +
+		"rw,memory\n"
 	tests := []struct {
 		name, mounts, ours string
 		limited, all       string // folders of a group without a limit of time, and with
 	}{
 		{"unified", unified, "0::/user/app/ours\n", dir + "/user/app", dir + "/user/app"},
-		{"split", split, "4:memory:/box/in\n2:cpuacct:/\n1:cpu:/x\n", "/c/memory/in /c/acct", "/c/memory/in /c/acct /c/cpu/x"},
+		{
+			"split", split, "4:memory:/box/in\n2:cpuacct:/\n1:cpu:/x\n", "/c/memory/in /c/acct", "/c/memory/in /c/acct /c/cpu/x",
+		},
 		{"joined", joined, "4:memory:/\n1:cpu,cpuacct:/x\n", "/c/memory", "/c/memory /c/both/x"},
 		{"none", "22 1 0:20 / /proc rw - proc proc rw\n", "0::/\n", "", ""},
 		{"broken", "x - y\n - \n", "::\n:\n", "", ""},
 	}
 	for _, tt := range tests {
-		h := parseHierarchy(tt.mounts, tt.ours)
+		h, err := findHierarchy(procOf(t, map[string]string{"7/mountinfo": tt.mounts, "7/cgroup": tt.ours}))
+		if (err != nil) != (tt.name == "broken") {
+			t.Errorf("%s: %v", tt.name, err)
+		}
 		if h == nil {
 			if tt.all != "" {
 				t.Errorf("%s: no hierarchy", tt.name)
@@ -50,6 +60,26 @@ func TestWhereGroupsAre(t *testing.T) {
 			t.Errorf("%s: folders without a limit of time %s; want %s", tt.name, got, tt.limited)
 		}
 	}
+}
+
+// procOf is a /proc that holds these files alone, and whose own process has the number 7.
+func procOf(t *testing.T, files map[string]string) procfs.FS {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.Symlink("7", filepath.Join(dir, "self")); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	proc, err := procfs.NewFS(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return proc
 }
 
 // A process that wants more than its group may have is killed, and that is known.
@@ -113,18 +143,21 @@ func TestStaleGroupsAreRemoved(t *testing.T) {
 }
 
 func TestWhoListens(t *testing.T) {
-	table := `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode
-   0: 0100007F:1F90 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4711 1 0000000000000000 100 0 0 10 0
-   1: 0100007F:1F90 0100007F:9C40 01 00000000:00000000 00:00000000 00000000     0        0 4712 1 0000000000000000 20 4 30 10 -1
-   2: 00000000000000000000000000000000:1F90 00000000000000000000000000000000:0000 0A 00000000:00000000 00:00000000 00000000 0 0 4713 1 0 100 0 0 10 0
+	const head = "  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode\n"
+	proc := procOf(t, map[string]string{
+		"net/tcp": head + `   0: 0100007F:1F90 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4711 1 0
+   1: 0100007F:1F90 0100007F:9C40 01 00000000:00000000 00:00000000 00000000     0        0 4712 1 0
    3: 0100007F:1F91 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4714
-   4: nothing 0A
-   5: x x x 0A
-`
-	sockets := map[string]bool{}
-	listening(table, 8080, sockets)
+`,
+		"net/tcp6": head + "   0: " + strings.Repeat("0", 32) + ":1F90 " + strings.Repeat("0", 32) +
+			":0000 0A 00000000:00000000 00:00000000 00000000 0 0 4713 1 0 100 0 0 10 0\n",
+	})
+	sockets := listening(proc, 8080)
 	if len(sockets) != 2 || !sockets["socket:[4711]"] || !sockets["socket:[4713]"] {
 		t.Errorf("sockets %v", sockets)
+	}
+	if sockets := listening(procOf(t, map[string]string{"net/tcp": head + "   4: nothing 0A\n"}), 8080); len(sockets) > 0 {
+		t.Errorf("sockets %v in a broken table", sockets)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -144,17 +144,20 @@ type Conditions struct {
 	MemoryPressure float64 `json:"memory_pressure_frac,omitempty"`
 	SwapBytes      int64   `json:"swapped_bytes,omitempty"` // more memory on disks at the end than at the start
 	FreeBytes      int64   `json:"free_bytes,omitempty"`    // of memory at the end; absent where the kernel does not tell
-	MHz            float64 `json:"mhz,omitempty"`           // the slower of what the processors ran at before and after, on average; absent where nobody tells
+	// the slower of what the processors ran at before and after, on average; absent where nobody tells
+	MHz float64 `json:"mhz,omitempty"`
 }
 
 // leastTicked is how long a span has to be for an account in ticks to say something of it.
 const leastTicked = time.Second
 
-// Between returns the conditions from a to b. Shares are of all processors over the time by the clock. Ours are exact; those of
-// everybody else are, too, where the machine has such an account, and else come in ticks of some milliseconds a processor,
-// so that they are not told of a short span.
+// Between returns the conditions from a to b. Shares are of all processors over the time by the clock. Ours are exact;
+// those of everybody else are, too, where the machine has such an account, and else come in ticks of some milliseconds
+// a processor, so that they are not told of a short span.
 func Between(a, b Reading) Conditions {
-	c := Conditions{Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect, FreeBytes: max(b.free, 0), MHz: min(a.mhz, b.mhz)}
+	c := Conditions{
+		Pauses: b.pauses - a.pauses, Collects: b.collect - a.collect, FreeBytes: max(b.free, 0), MHz: min(a.mhz, b.mhz),
+	}
 	wall := b.at.Sub(a.at).Seconds()
 	for i, into := range []*float64{&c.CPUPressure, &c.DiskPressure, &c.MemoryPressure} {
 		if a.pressure[i] >= 0 && b.pressure[i] >= a.pressure[i] && wall > 0 {

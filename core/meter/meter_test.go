@@ -11,7 +11,8 @@ func TestSharesOfASpan(t *testing.T) {
 	at := time.Now()
 	a := Reading{at: at, cpus: 2}
 	b := Reading{
-		own: 20 * time.Millisecond, kids: 30 * time.Millisecond, busy: 90 * time.Millisecond, steal: 10 * time.Millisecond, total: 200 * time.Millisecond,
+		own: 20 * time.Millisecond, kids: 30 * time.Millisecond, busy: 90 * time.Millisecond, steal: 10 * time.Millisecond,
+		total:  200 * time.Millisecond,
 		pauses: time.Millisecond, collect: 2, cpus: 2,
 	}
 	tests := []struct {
@@ -19,7 +20,9 @@ func TestSharesOfASpan(t *testing.T) {
 		wall, exact time.Duration // exact 0: in ticks alone
 		want        Conditions
 	}{
-		{"to the nanosecond", 100 * time.Millisecond, 56 * time.Millisecond, Conditions{OwnFrac: 0.1, OthersFrac: 0.03, StealFrac: 0.05}},
+		{"to the nanosecond", 100 * time.Millisecond, 56 * time.Millisecond, Conditions{
+			OwnFrac: 0.1, OthersFrac: 0.03, StealFrac: 0.05,
+		}},
 		{"less than ours", 100 * time.Millisecond, 40 * time.Millisecond, Conditions{OwnFrac: 0.1, StealFrac: 0.05}},
 		{"in ticks, too short", 100 * time.Millisecond, 0, Conditions{OwnFrac: 0.1, OthersUnknown: true, StealFrac: 0.05}},
 		{"in ticks, long enough", time.Second, 0, Conditions{OwnFrac: 0.01, OthersFrac: 0.02, StealFrac: 0.05}},
@@ -30,7 +33,8 @@ func TestSharesOfASpan(t *testing.T) {
 		a.isExact, b.isExact = tt.exact > 0, tt.exact > 0
 		tt.want.Pauses, tt.want.Collects = time.Millisecond, 2
 		got := Between(a, b)
-		got.OwnFrac, got.OthersFrac, got.StealFrac = math.Round(got.OwnFrac*1e6)/1e6, math.Round(got.OthersFrac*1e6)/1e6, math.Round(got.StealFrac*1e6)/1e6
+		got.OwnFrac, got.OthersFrac, got.StealFrac = math.Round(got.OwnFrac*1e6)/1e6, math.Round(got.OthersFrac*1e6)/1e6,
+			math.Round(got.StealFrac*1e6)/1e6
 		if got != tt.want {
 			t.Errorf("%s: Between = %+v; want %+v", tt.name, got, tt.want)
 		}
@@ -40,7 +44,8 @@ func TestSharesOfASpan(t *testing.T) {
 	a.pressure, b.pressure = [3]time.Duration{time.Second, -1, 0}, [3]time.Duration{2 * time.Second, -1, time.Minute}
 	a.swapped, b.swapped = 100, 350
 	a.mhz, b.mhz, b.free = 2400, 1800, 1<<30
-	if got := Between(a, b); got.CPUPressure != 0.5 || got.DiskPressure != 0 || got.MemoryPressure != 1 || got.SwapBytes != 250 || got.MHz != 1800 || got.FreeBytes != 1<<30 {
+	if got := Between(a, b); got.CPUPressure != 0.5 || got.DiskPressure != 0 || got.MemoryPressure != 1 ||
+		got.SwapBytes != 250 || got.MHz != 1800 || got.FreeBytes != 1<<30 {
 		t.Errorf("pressure in %+v", got)
 	}
 	if got := Between(b, b); got.OwnFrac != 0 || got.OthersFrac != 0 || math.IsNaN(got.StealFrac) {

@@ -3,12 +3,12 @@ package meter
 import (
 	"bytes"
 	"fmt"
+	"iter"
 	"maps"
 	"os"
 	"runtime"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Tree is a process with all its descendants, whose memory and CPU time are read from /proc. Its methods are not safe for
-// use by several goroutines at once.
+// Tree is a process with all its descendants, whose memory and CPU time are read from /proc. Its methods are not safe
+// for use by several goroutines at once.
 type Tree struct {
 	root int
 	pids []int
@@ -74,41 +74,39 @@ type Held struct {
 
 // Held reads what the tree holds, of the processes that were there when it was last looked for.
 func (t *Tree) Held() (h Held) {
-	for _, pid := range t.pids {
-		status := t.file("/proc/" + strconv.Itoa(pid) + "/status")
-		if status == nil {
+	for p := range t.processes() {
+		status, err := p.NewStatus()
+		if err != nil {
 			continue
 		}
 		h.Processes++
-		h.Resident += field(status, "VmRSS:") << 10
-		h.Swapped += field(status, "VmSwap:") << 10
-		h.Threads += field(status, "Threads:")
+		h.Resident += int64(status.VmRSS)
+		h.Swapped += int64(status.VmSwap)
+		if stat, err := p.Stat(); err == nil {
+			h.Threads += int64(stat.NumThreads)
+		}
 	}
 	return h
 }
 
-// Proportional is the memory of the tree in bytes, what processes share being divided among them; 0 where it is not told.
-// Reading it walks through all pages: it is for moments at which nothing is timed.
-func (t *Tree) Proportional() (n int64) {
-	for _, pid := range t.pids {
-		n += field(t.file("/proc/"+strconv.Itoa(pid)+"/smaps_rollup"), "Pss:") << 10
+// processes are those of the tree that were there when it was last looked for, and still are.
+func (t *Tree) processes() iter.Seq[procfs.Proc] {
+	return func(yield func(procfs.Proc) bool) {
+		for _, pid := range t.pids {
+			if p, err := procfs.NewProc(pid); err == nil && !yield(p) {
+				return
+			}
+		}
 	}
-	return n
 }
 
-// field is the number behind a name at the start of a line; 0 without it.
-func field(text []byte, name string) int64 {
-	at := bytes.Index(text, []byte("\n"+name))
-	if at < 0 {
-		return 0
-	}
-	rest := bytes.TrimLeft(text[at+1+len(name):], " \t")
-	var n int64
-	for _, c := range rest {
-		if c < '0' || c > '9' {
-			break
+// Proportional is the memory of the tree in bytes, what processes share being divided among them; 0 where it is not
+// told. Reading it walks through all pages: it is for moments at which nothing is timed.
+func (t *Tree) Proportional() (n int64) {
+	for p := range t.processes() {
+		if rollup, err := p.ProcSMapsRollup(); err == nil {
+			n += int64(rollup.Pss)
 		}
-		n = n*10 + int64(c-'0')
 	}
 	return n
 }
@@ -116,34 +114,26 @@ func field(text []byte, name string) int64 {
 // ticks is how many clock ticks /proc counts a second of CPU time as, on every Linux.
 const ticks = 100
 
-// CPU is the CPU time, user and system, that the tree has used, with that of its members' children that have ended. Of those
-// that have ended it comes in hundredths of a second, else to the nanosecond.
+// CPU is the CPU time, user and system, that the tree has used, with that of its members' children that have ended. Of
+// those that have ended it comes in hundredths of a second, else to the nanosecond.
 func (t *Tree) CPU() (sum time.Duration) {
-	for _, pid := range t.pids {
-		stat := t.file("/proc/" + strconv.Itoa(pid) + "/stat")
-		at := bytes.LastIndexByte(stat, ')') // names may hold anything
-		if at < 0 {
+	for p := range t.processes() {
+		stat, err := p.Stat()
+		if err != nil {
 			continue
 		}
-		words := bytes.Fields(stat[at+1:])
-		const utime, cutime, cstime = 11, 13, 14 // counted from the state, which is the first behind the name
-		if len(words) <= cstime {
-			continue
+		of := stat.CUTime + stat.CSTime
+		own, exact := processTime(p.PID)
+		if !exact {
+			of += int(stat.UTime + stat.STime)
 		}
-		own, exact := processTime(pid)
-		sum += own
-		for i := utime; i <= cstime; i++ {
-			if exact && i < cutime {
-				continue
-			}
-			n, _ := strconv.ParseInt(string(words[i]), 10, 64)
-			sum += time.Duration(n) * (time.Second / ticks)
-		}
+		sum += own + time.Duration(of)*(time.Second/ticks)
 	}
 	return sum
 }
 
-// processTime is the CPU time that a process has used, its ended threads included; ok is false where the kernel does not say.
+// processTime is the CPU time that a process has used, its ended threads included; ok is false where the kernel does
+// not say.
 func processTime(pid int) (used time.Duration, ok bool) {
 	const scheduled = 2 // the clock of what a process was given, see clock_getcpuclockid(3)
 	var at unix.Timespec
@@ -153,26 +143,39 @@ func processTime(pid int) (used time.Duration, ok bool) {
 	return time.Duration(at.Nano()), true
 }
 
-// ResetPeaks has the kernel forget the highest resident memory of each process so far. Where that is not allowed peaks go on
-// being those of the processes' whole lives.
+// ResetPeaks has the kernel forget the highest resident memory of each process so far. Where that is not allowed peaks
+// go on being those of the processes' whole lives.
 func (t *Tree) ResetPeaks() {
 	for _, pid := range t.pids {
 		os.WriteFile("/proc/"+strconv.Itoa(pid)+"/clear_refs", []byte("5"), 0) // what cannot be reset only reads too high
 	}
 }
 
-// Peak is the highest resident memory that the kernel saw of the tree's one process; 0 when it has several, whose peaks need
-// not have come at the same time.
+// Peak is the highest resident memory that the kernel saw of the tree's one process; 0 when it has several, whose peaks
+// need not have come at the same time.
 func (t *Tree) Peak() int64 {
 	if len(t.pids) != 1 {
 		return 0
 	}
-	return field(t.file("/proc/"+strconv.Itoa(t.root)+"/status"), "VmHWM:") << 10
+	return Highest(t.root)
 }
 
-// MarkGrain is how coarse the kernel's mark of the most memory that a process held is, in bytes: it counts pages of files and
-// of memory without files apart, and each processor up to 32 of them, or twice as many as there are processors, before it
-// hands them on.
+// Highest is the highest resident memory that the kernel saw of a process, in bytes; 0 where it does not tell.
+func Highest(pid int) int64 {
+	p, err := procfs.NewProc(pid)
+	if err != nil {
+		return 0
+	}
+	status, err := p.NewStatus()
+	if err != nil {
+		return 0
+	}
+	return int64(status.VmHWM)
+}
+
+// MarkGrain is how coarse the kernel's mark of the most memory that a process held is, in bytes: it counts pages of
+// files and of memory without files apart, and each processor up to 32 of them, or twice as many as there are
+// processors, before it hands them on.
 var MarkGrain = sync.OnceValue(func() int64 {
 	const counters = 2
 	processors := int64(runtime.NumCPU())
@@ -202,8 +205,8 @@ type Watch struct {
 // findEvery is how often a watch looks for new processes.
 const findEvery = time.Second
 
-// StartWatch begins to watch the tree below a process: what it holds is looked at so often. Its CPU time is read from cpu where
-// that is not nil.
+// StartWatch begins to watch the tree below a process: what it holds is looked at so often. Its CPU time is read from
+// cpu where that is not nil.
 func StartWatch(pid int, every time.Duration, cpu func() time.Duration) *Watch {
 	w := &Watch{tree: NewTree(pid), begun: time.Now(), stop: make(chan struct{}), exact: cpu}
 	w.cpu = w.used()
@@ -290,7 +293,9 @@ func (w *Watch) Stop() Watched {
 	w.mu.Unlock()
 	w.look()
 	p := w.passed
-	out := Watched{Moments: w.seen, CPU: p.cpu, Peak: p.peak, Exact: p.peak > 0, Proportional: w.tree.Proportional(), Took: w.took}
+	out := Watched{
+		Moments: w.seen, CPU: p.cpu, Peak: p.peak, Exact: p.peak > 0, Proportional: w.tree.Proportional(), Took: w.took,
+	}
 	if len(w.tree.pids) != 1 || !p.single || !out.Exact {
 		out.Peak, out.Exact = 0, false
 		for i, m := range w.seen {
@@ -302,19 +307,18 @@ func (w *Watch) Stop() Watched {
 	return out
 }
 
-// Listener finds the process that listens on a TCP port of this machine; of several that share it, the first of them that
-// started none of the others.
+// Listener finds the process that listens on a TCP port of this machine; of several that share it, the first of them
+// that started none of the others.
 func Listener(port int) (pid int, err error) {
-	sockets := map[string]bool{}
-	for _, path := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
-		if text, err := os.ReadFile(path); err == nil { // a machine may do without one of the two
-			listening(string(text), port, sockets)
-		}
+	proc, err := procfs.NewDefaultFS()
+	if err != nil {
+		return 0, err
 	}
+	sockets := listening(proc, port)
 	if len(sockets) == 0 {
 		return 0, fmt.Errorf("nobody listens on port %d", port)
 	}
-	procs, err := procfs.AllProcs()
+	procs, err := proc.AllProcs()
 	if err != nil {
 		return 0, err
 	}
@@ -333,20 +337,25 @@ func Listener(port int) (pid int, err error) {
 			return pid, nil
 		}
 	}
-	return 0, fmt.Errorf("somebody listens on port %d whose processes may not be looked at; name it by pid, or run as that user", port)
+	return 0, fmt.Errorf(
+		"somebody listens on port %d whose processes may not be looked at; name it by pid, or run as that user", port,
+	)
 }
 
-// listening enters the sockets that listen on a port, as links to them are written, from the kernel's table of them.
-func listening(table string, port int, sockets map[string]bool) {
-	const local, state, inode = 1, 3, 9 // columns
-	for line := range strings.Lines(table) {
-		words := strings.Fields(line)
-		if len(words) <= inode || words[state] != "0A" {
-			continue
-		}
-		_, own, ok := strings.Cut(words[local], ":")
-		if n, err := strconv.ParseUint(own, 16, 16); ok && err == nil && int(n) == port {
-			sockets["socket:["+words[inode]+"]"] = true
+// listening finds the sockets that listen on a port, as links to them are written.
+func listening(proc procfs.FS, port int) map[string]bool {
+	sockets := map[string]bool{}
+	//lint:ignore SA1019 What comes in its place is quicker for tables of many connections; this is read once a service.
+	v4, _ := proc.NetTCP() // a machine may do without one of the two
+	//lint:ignore SA1019 As above.
+	v6, _ := proc.NetTCP6()
+	for _, table := range []procfs.NetTCP{v4, v6} {
+		for _, line := range table {
+			const listen = 10 // TCP_LISTEN of the kernel's tcp_states.h
+			if line.St == listen && line.LocalPort == uint64(port) {
+				sockets[fmt.Sprintf("socket:[%d]", line.Inode)] = true
+			}
 		}
 	}
+	return sockets
 }

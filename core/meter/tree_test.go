@@ -18,7 +18,8 @@ import (
 	"paceduel/core/meter"
 )
 
-// holdEnv has this test's binary be a process that holds so many MiB until its input ends, with so many children like it.
+// holdEnv has this test's binary be a process that holds so many MiB until its input ends, with so many children like
+// it.
 const holdEnv = "METER_TEST_HOLD"
 
 func TestMain(m *testing.M) {
@@ -36,7 +37,9 @@ func hold(text string) {
 	held := []byte{0}
 	if n > 0 { // from the kernel: what the race detector adds to Go's own memory is not to be seen
 		var err error
-		if held, err = syscall.Mmap(-1, 0, n<<20, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_PRIVATE|syscall.MAP_ANON); err != nil {
+		if held, err = syscall.Mmap(
+			-1, 0, n<<20, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_PRIVATE|syscall.MAP_ANON,
+		); err != nil {
 			fmt.Println(err)
 			return
 		}
@@ -110,7 +113,8 @@ func TestATreeHoldsWhatItsProcessesDo(t *testing.T) {
 		tree := meter.NewTree(holding(t, 64, children).pid)
 		held := tree.Held()
 		want := int64(children+1) * (64<<20 + bare.Resident)
-		if held.Processes != int64(children+1) || float64(held.Resident) < 0.95*float64(want) || float64(held.Resident) > 1.05*float64(want) {
+		if held.Processes != int64(children+1) || float64(held.Resident) < 0.95*float64(want) ||
+			float64(held.Resident) > 1.05*float64(want) {
 			t.Errorf("with %d children: %+v; want about %d bytes", children, held, want)
 		}
 		if shared := tree.Proportional(); shared > held.Resident || shared < int64(children+1)*64<<20 {
@@ -131,11 +135,14 @@ func TestAWatchSeesWorkAndPeak(t *testing.T) {
 		t.Fatalf("%q, %v", line, err)
 	}
 	seen := w.Stop()
-	if seen.CPU < 50*time.Millisecond || seen.CPU > 2*time.Second { // a busy machine may give it less than all of its 300 ms
+	// a busy machine may give it less than all of its 300 ms
+	if seen.CPU < 50*time.Millisecond || seen.CPU > 2*time.Second {
 		t.Errorf("it worked for %s", seen.CPU)
 	}
 	if len(seen.Moments) < 2 || !seen.Exact || seen.Peak < 32<<20 || seen.Peak > 64<<20 || seen.Proportional < 32<<20 {
-		t.Errorf("%d moments, peak %d (exact %v), %d in proportion", len(seen.Moments), seen.Peak, seen.Exact, seen.Proportional)
+		t.Errorf(
+			"%d moments, peak %d (exact %v), %d in proportion", len(seen.Moments), seen.Peak, seen.Exact, seen.Proportional,
+		)
 	}
 	for i := 1; i < len(seen.Moments); i++ {
 		if seen.Moments[i].At <= seen.Moments[i-1].At {
@@ -158,7 +165,10 @@ func TestTimeIsExactWhileAProcessIsThere(t *testing.T) {
 	children := time.Duration(ended.Utime.Nano() + ended.Stime.Nano())
 	const tick = 20 * time.Millisecond // user and system time of those that have ended, each cut to one
 	if own < time.Duration(before.Nano())+children-tick || own > time.Duration(after.Nano())+children+tick {
-		t.Errorf("used %s; its own clock went from %s to %s, its children used %s", own, time.Duration(before.Nano()), time.Duration(after.Nano()), children)
+		t.Errorf(
+			"used %s; its own clock went from %s to %s, its children used %s", own, time.Duration(before.Nano()),
+			time.Duration(after.Nano()), children,
+		)
 	}
 	if own%(10*time.Millisecond) == 0 {
 		t.Errorf("%s is a number of ticks", own)

@@ -5,13 +5,14 @@ import (
 	"time"
 
 	"paceduel/core/contender"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
 // crewed has a crew perform one part of the heat, after either model.
 func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (span Span, err error) {
 	job := &contender.Job{Open: h.Pace.Open()}
-	job.Ask = func(i int, shot *contender.Shot) {
+	job.Ask = func(i int, shot *shots.Shot) {
 		if check := h.checker(stage, i); check != nil {
 			check.Ask(shot)
 		}
@@ -19,12 +20,12 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 	var waits *clientPace
 	var last time.Duration                 // when a shot last ended
 	ended := make([]time.Duration, h.Size) // each client's last shot
-	job.Done = func(i int, shot *contender.Shot) {
+	job.Done = func(i int, shot *shots.Shot) {
 		if check := h.checker(stage, i); check == nil || check.Take(shot) {
 			recorders[0].Record(shot, span.Start)
 		}
 		last = shot.End
-		if shot.Class != contender.Cut {
+		if shot.Class != shots.Cut {
 			ended[i] = shot.End
 		}
 		if waits != nil {
@@ -56,7 +57,9 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 }
 
 // turns lets everybody shoot until the quota is used up, which over reports.
-func turns(q quota, start time.Duration, now func() time.Duration) (next func(int) (due, left time.Duration, ok bool), over func() bool) {
+func turns(
+	q quota, start time.Duration, now func() time.Duration,
+) (next func(int) (due, left time.Duration, ok bool), over func() bool) {
 	rest := q.shots
 	over = func() bool {
 		return q.span > 0 && now()-start >= q.span || q.shots > 0 && rest == 0

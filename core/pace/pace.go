@@ -1,21 +1,25 @@
 // Package pace decides when each shot is due and drives the clients of one heat accordingly.
 //
 // Three paces are known: one shot after another (repeat), a number of clients that each ask again when they have their
-// answer and thought about it (a closed model: a server that stalls also stalls the asking), and shots due at a set rate,
-// whoever still waits (an open model: a stall shows in the latency of all that were due meanwhile). Of the two latter the
-// load may climb within a heat. What a shot is, is the contender's
-// business; what becomes of it, package tally's.
+// answer and thought about it (a closed model: a server that stalls also stalls the asking), and shots due at a set
+// rate, whoever still waits (an open model: a stall shows in the latency of all that were due meanwhile). Of the two
+// latter the load may climb within a heat. What a shot is, is the contender's business; what becomes of it, package
+// tally's.
 package pace
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/panics"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
@@ -33,8 +37,8 @@ func (s Stage) String() string {
 	return [...]string{"warm-up", "judged", "silence"}[s]
 }
 
-// Heat is one uninterrupted block of one contender. Clients, Warm and Judged have the same length, one for each client; a
-// crew has one recorder for all.
+// Heat is one uninterrupted block of one contender. Clients, Warm and Judged have the same length, one for each client;
+// a crew has one recorder for all.
 type Heat struct {
 	Clock   *clock.Clock
 	Pace    plan.Pace
@@ -48,7 +52,7 @@ type Heat struct {
 	// Before and After, when set, frame every shot, which takes one client and nobody else; what they take is no part of
 	// any latency. Their error stops the heat.
 	Before func(context.Context, Stage) error
-	After  func(context.Context, *contender.Shot) error
+	After  func(context.Context, *shots.Shot) error
 	// Sleep, when set, takes the place of the precise wait for a shot's moment; it may return early.
 	Sleep func(time.Duration)
 	// Checkers, when set, look at the judged shots, one for each client.
@@ -60,10 +64,10 @@ type Heat struct {
 // Checker looks at the shots of one client.
 type Checker interface {
 	// Ask may set what a shot is to keep in view, before it.
-	Ask(*contender.Shot)
+	Ask(*shots.Shot)
 	// Take looks at a shot that was performed and may change its class. It reports false when it keeps the shot, to have
 	// it recorded after the heat.
-	Take(*contender.Shot) bool
+	Take(*shots.Shot) bool
 }
 
 // Clients is how many clients a heat of pace p needs.
@@ -179,9 +183,11 @@ type quota struct {
 	shots int
 }
 
-// all lets every client shoot until the quota is used up, and returns when the part began and what of it was spent beside
-// shots.
-func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (start, aside time.Duration, err error) {
+// all lets every client shoot until the quota is used up, and returns when the part began and what of it was spent
+// beside shots.
+func (h *Heat) all(
+	ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota,
+) (start, aside time.Duration, err error) {
 	var left atomic.Int64
 	left.Store(int64(q.shots))
 	var wg sync.WaitGroup
@@ -189,7 +195,7 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 	waits := h.clientPace(stage, len(h.Clients), start)
 	loop := func(i int) {
 		c, r, check := h.Clients[i], recorders[i], h.checker(stage, i)
-		var shot contender.Shot
+		var shot shots.Shot
 		ended, first := start, q.shots != 1 // a first run is not looked into where others can be
 		for ctx.Err() == nil {
 			if waits != nil && !h.wait(ctx, waits.next[i], start, q) {
@@ -201,7 +207,7 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if q.span > 0 && h.Clock.Now()-start >= q.span {
 				return
 			}
-			shot = contender.Shot{Measure: stage == WarmingUp && !first}
+			shot = shots.Shot{Measure: stage == WarmingUp && !first}
 			first = false
 			if h.Before != nil {
 				if err = h.Before(ctx, stage); err != nil {
@@ -215,7 +221,7 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 			if check == nil || check.Take(&shot) {
 				r.Record(&shot, start)
 			}
-			if shot.Class == contender.Limits && !h.tryLess(ctx) {
+			if shot.Class == shots.Limits && !h.tryLess(ctx) {
 				return
 			}
 			if waits != nil {
@@ -237,11 +243,15 @@ func (h *Heat) all(ctx context.Context, stage Stage, recorders []*tally.Recorder
 		}
 		return start, aside, err
 	}
+	faults := make([]error, len(h.Clients))
 	for i := range h.Clients {
-		wg.Go(func() { loop(i) })
+		wg.Go(func() {
+			defer panics.Catch(fmt.Sprintf("drive client %d", i+1), &faults[i])
+			loop(i)
+		})
 	}
 	wg.Wait()
-	return start, 0, nil
+	return start, 0, errors.Join(faults...)
 }
 
 // tryLess waits after a shot that met a limit of ours; false when ctx ends before.

@@ -8,10 +8,11 @@ import (
 	"time"
 
 	"paceduel/core/clock"
-	"paceduel/core/contender"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
+	"paceduel/internal/sample"
 )
 
 // waiting is a client whose shots take a fixed time of the fake clock.
@@ -22,12 +23,12 @@ type waiting struct {
 	rewound int
 }
 
-func (w *waiting) Shoot(ctx context.Context, s *contender.Shot) {
+func (w *waiting) Shoot(ctx context.Context, s *shots.Shot) {
 	s.Start = w.clk.Now()
 	select {
 	case <-time.After(w.takes):
 	case <-ctx.Done():
-		s.Class, s.Err = contender.Cut, ctx.Err()
+		s.Class, s.Err = shots.Cut, ctx.Err()
 	}
 	s.End = w.clk.Now()
 	w.shots++
@@ -42,8 +43,8 @@ func heat(clk *clock.Clock, p plan.Pace, takes ...time.Duration) (*pace.Heat, []
 		c := &waiting{clk: clk, takes: d}
 		clients = append(clients, c)
 		h.Clients = append(h.Clients, c)
-		h.Warm = append(h.Warm, tally.NewRecorder(10, 10))
-		h.Judged = append(h.Judged, tally.NewRecorder(100, 100))
+		h.Warm = append(h.Warm, tally.NewRecorder(&sample.Shape, 10, 10))
+		h.Judged = append(h.Judged, tally.NewRecorder(&sample.Shape, 100, 100))
 	}
 	return h, clients
 }
@@ -63,7 +64,9 @@ func TestRepeatShootsOneAfterAnother(t *testing.T) {
 
 func TestClientsShootForATime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		p := plan.Pace{Clients: 2, For: plan.Span(100 * time.Millisecond), Warmup: &plan.Warmup{For: plan.Span(50 * time.Millisecond)}}
+		p := plan.Pace{
+			Clients: 2, For: plan.Span(100 * time.Millisecond), Warmup: &plan.Warmup{For: plan.Span(50 * time.Millisecond)},
+		}
 		h, _ := heat(clock.Start(), p, 10*time.Millisecond, 40*time.Millisecond)
 		var stages []pace.Stage
 		h.OnStage = func(s pace.Stage, _ time.Duration) { stages = append(stages, s) }
@@ -87,7 +90,9 @@ func TestClientsShootForATime(t *testing.T) {
 
 func TestClientsShareANumberOfShots(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		h, _ := heat(clock.Start(), plan.Pace{Clients: 2, Shots: 11, Warmup: &plan.Warmup{}}, 10*time.Millisecond, 100*time.Millisecond)
+		h, _ := heat(clock.Start(), plan.Pace{
+			Clients: 2, Shots: 11, Warmup: &plan.Warmup{},
+		}, 10*time.Millisecond, 100*time.Millisecond)
 		if _, err := h.Drive(t.Context()); err != nil {
 			t.Fatal(err)
 		}
@@ -104,7 +109,9 @@ func TestAnInterruptCutsTheHeat(t *testing.T) {
 		h, _ := heat(clock.Start(), plan.Pace{Repeat: 100, Warmup: &plan.Warmup{}}, 10*time.Millisecond)
 		span, err := h.Drive(ctx)
 		if err == nil || span.End != 35*time.Millisecond || h.Judged[0].Total() != 3 {
-			t.Errorf("ended at %s with %d shots, %v; want 35ms with 3 and the context's error", span.End, h.Judged[0].Total(), err)
+			t.Errorf(
+				"ended at %s with %d shots, %v; want 35ms with 3 and the context's error", span.End, h.Judged[0].Total(), err,
+			)
 		}
 		if _, err := h.Drive(ctx); err == nil {
 			t.Error("a heat starts after the interrupt")
@@ -123,7 +130,7 @@ func TestFramedShots(t *testing.T) {
 			time.Sleep(time.Second)
 			return nil
 		}
-		h.After = func(context.Context, *contender.Shot) error {
+		h.After = func(context.Context, *shots.Shot) error {
 			after++
 			time.Sleep(500 * time.Millisecond)
 			return nil
@@ -132,8 +139,12 @@ func TestFramedShots(t *testing.T) {
 		if err != nil || len(before) != 4 || before[0] != pace.WarmingUp || before[1] != pace.Judged || after != 4 {
 			t.Fatalf("before %v, after %d times, %v", before, after, err)
 		}
-		if h.Judged[0].Latency != 30*time.Millisecond || span.Aside != 4*time.Second || span.End-span.Start != 4530*time.Millisecond {
-			t.Errorf("latencies sum to %s, %s beside shots of %s; want 30ms, 4s of 4.53s", h.Judged[0].Latency, span.Aside, span.End-span.Start)
+		if h.Judged[0].Latency != 30*time.Millisecond || span.Aside != 4*time.Second ||
+			span.End-span.Start != 4530*time.Millisecond {
+			t.Errorf(
+				"latencies sum to %s, %s beside shots of %s; want 30ms, 4s of 4.53s", h.Judged[0].Latency, span.Aside,
+				span.End-span.Start,
+			)
 		}
 		broken := errors.New("no such berth")
 		h.Before = func(context.Context, pace.Stage) error { return broken }
@@ -150,7 +161,7 @@ func TestAShotAfterASilence(t *testing.T) {
 		clk := clock.Start()
 		p := plan.Pace{Clients: 2, Shots: 4, Warmup: &plan.Warmup{}, Wake: plan.Span(3 * time.Second)}
 		h, clients := heat(clk, p, 10*time.Millisecond, 10*time.Millisecond)
-		h.Wake = tally.NewRecorder(0, 1)
+		h.Wake = tally.NewRecorder(&sample.Shape, 0, 1)
 		var stages []pace.Stage
 		h.OnStage = func(s pace.Stage, _ time.Duration) { stages = append(stages, s) }
 		span, err := h.Drive(t.Context())
@@ -158,7 +169,10 @@ func TestAShotAfterASilence(t *testing.T) {
 			t.Errorf("judged up to %s, over at %s, %v", span.End, clk.Now(), err)
 		}
 		if h.Wake.Total() != 1 || clients[0].shots+clients[1].shots != 5 || h.Judged[0].Total()+h.Judged[1].Total() != 4 {
-			t.Errorf("%d woke, %d shots of which %d judged", h.Wake.Total(), clients[0].shots+clients[1].shots, h.Judged[0].Total()+h.Judged[1].Total())
+			t.Errorf(
+				"%d woke, %d shots of which %d judged", h.Wake.Total(), clients[0].shots+clients[1].shots,
+				h.Judged[0].Total()+h.Judged[1].Total(),
+			)
 		}
 		if len(stages) != 2 || stages[1] != pace.Silent || stages[1].String() != "silence" {
 			t.Errorf("stages %v", stages)

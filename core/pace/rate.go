@@ -1,7 +1,10 @@
 package pace
 
 import (
+	"cmp"
 	"context"
+	"errors"
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"runtime"
@@ -11,21 +14,22 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"paceduel/core/contender"
+	"paceduel/core/panics"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
-// Schedule gives the moments at which the shots of an open model are due, as offsets from the start of a part. It is the
-// same each time for the same pace and seed.
+// Schedule gives the moments at which the shots of an open model are due, as offsets from the start of a part. It is
+// the same each time for the same pace and seed.
 type Schedule struct {
 	moment func(n float64) float64 // in seconds, when n shots have become due
 	rng    *rand.Rand
 	n      float64
 }
 
-// NewSchedule spaces shots evenly, or at random gaps (a Poisson process) drawn from seed, at the pace's rate or along its
-// climb.
+// NewSchedule spaces shots evenly, or at random gaps (a Poisson process) drawn from seed, at the pace's rate or along
+// its climb.
 func NewSchedule(p plan.Pace, seed uint64) *Schedule {
 	s := &Schedule{moment: func(n float64) float64 { return n / float64(p.Rate) }}
 	if p.Climb != nil {
@@ -70,9 +74,9 @@ func (s *Schedule) Next() time.Duration {
 	return time.Duration(math.Round(at * 1e9))
 }
 
-// open has shots performed at the moments when they are due, whoever is still waiting for an answer: each by a client that
-// is free, or by a further one up to their number. A shot whose moment finds none free waits, and its latency counts from
-// that moment. What has not been sent when the part is over is dropped and counted.
+// open has shots performed at the moments when they are due, whoever is still waiting for an answer: each by a client
+// that is free, or by a further one up to their number. A shot whose moment finds none free waits, and its latency
+// counts from that moment. What has not been sent when the part is over is dropped and counted.
 func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota, span *Span) error {
 	var start time.Duration
 	miss := h.misses(stage, span)
@@ -82,10 +86,10 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 	started := 0
 	work := func(i int) {
 		c, r, check := h.Clients[i], recorders[i], h.checker(stage, i)
-		var shot contender.Shot
+		var shot shots.Shot
 		for at := range due {
 			free.Add(-1)
-			shot = contender.Shot{Due: at}
+			shot = shots.Shot{Due: at}
 			if check != nil {
 				check.Ask(&shot)
 			}
@@ -93,12 +97,13 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 			if check == nil || check.Take(&shot) {
 				r.Record(&shot, start)
 			}
-			if shot.Class == contender.Limits {
+			if shot.Class == shots.Limits {
 				h.tryLess(ctx)
 			}
 			free.Add(1)
 		}
 	}
+	faults := make([]error, len(h.Clients))
 	schedule := NewSchedule(h.pace(stage), h.Seed)
 	sleep := h.Sleep
 	if sleep == nil {
@@ -119,7 +124,10 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 		if free.Load() <= int64(len(due)) && started < len(h.Clients) {
 			free.Add(1)
 			i := started
-			wg.Go(func() { work(i) })
+			wg.Go(func() {
+				defer panics.Catch(fmt.Sprintf("drive client %d", i+1), &faults[i])
+				work(i)
+			})
 			started++
 		}
 		select {
@@ -128,19 +136,24 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 			miss(at) // more are waiting than anybody could wish to wait for
 		}
 	}
-	// The time is over: what nobody has taken up by now was not sent in time.
-	for q.span > 0 || ctx.Err() != nil {
-		select {
-		case at := <-due:
-			miss(at - start)
-			continue
-		default:
-		}
-		break
+	if q.span > 0 || ctx.Err() != nil { // the time is over: what nobody has taken up by now was not sent in time
+		empty(due, func(at time.Duration) { miss(at - start) })
 	}
 	close(due)
 	wg.Wait()
-	return ctx.Err()
+	return cmp.Or(errors.Join(faults...), ctx.Err())
+}
+
+// empty takes what waits in a channel just now.
+func empty(due <-chan time.Duration, take func(time.Duration)) {
+	for {
+		select {
+		case at := <-due:
+			take(at)
+		default:
+			return
+		}
+	}
 }
 
 // misses returns what counts a shot that was not sent, by the moment when it was due.

@@ -2,8 +2,10 @@ package pace_test
 
 import (
 	"context"
+	"errors"
 	"math"
 	"slices"
+	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -11,8 +13,11 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/pace"
+	"paceduel/core/panics"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
+	"paceduel/internal/sample"
 )
 
 // server answers after a fixed time, but for those who ask while it stalls: they are answered when the stall is over.
@@ -22,7 +27,7 @@ type server struct {
 	stall, over time.Duration // from the start of the clock
 }
 
-func (s server) Shoot(ctx context.Context, shot *contender.Shot) {
+func (s server) Shoot(ctx context.Context, shot *shots.Shot) {
 	shot.Start = s.clk.Now()
 	wait := s.takes
 	if shot.Start >= s.stall && shot.Start < s.over {
@@ -31,7 +36,7 @@ func (s server) Shoot(ctx context.Context, shot *contender.Shot) {
 	select {
 	case <-time.After(wait):
 	case <-ctx.Done():
-		shot.Class, shot.Err = contender.Cut, ctx.Err()
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
 	}
 	shot.End = s.clk.Now()
 }
@@ -44,21 +49,23 @@ func drive(ctx context.Context, s server, p plan.Pace, most int) (pace.Span, tal
 	h := &pace.Heat{Clock: s.clk, Pace: p, Seed: 7, Sleep: time.Sleep}
 	for range most {
 		h.Clients = append(h.Clients, s)
-		h.Warm, h.Judged = append(h.Warm, tally.NewRecorder(1, 1)), append(h.Judged, tally.NewRecorder(5000, 10))
+		h.Warm, h.Judged = append(
+			h.Warm, tally.NewRecorder(&sample.Shape, 1, 1),
+		), append(h.Judged, tally.NewRecorder(&sample.Shape, 5000, 10))
 	}
 	span, err := h.Drive(ctx)
 	var latencies []time.Duration
 	merged := tally.Merge(h.Judged)
-	shots, _ := tally.Kept(h.Judged)
-	for _, s := range shots {
+	fired, _ := tally.Kept(h.Judged)
+	for _, s := range fired {
 		latencies = append(latencies, s.Latency)
 	}
 	slices.Sort(latencies)
 	return span, merged.Sums, latencies, err
 }
 
-// At 100 shots a second a stall of 1 s holds up the 100 shots that are due meanwhile, the first for the whole second and
-// each of the others 10 ms less: of 1 000 shots in 10 s, the p95 waits half the stall.
+// At 100 shots a second a stall of 1 s holds up the 100 shots that are due meanwhile, the first for the whole second
+// and each of the others 10 ms less: of 1 000 shots in 10 s, the p95 waits half the stall.
 func TestAStallShowsInAllThatWereDue(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := server{clock.Start(), 2 * time.Millisecond, 4 * time.Second, 5 * time.Second}
@@ -66,7 +73,8 @@ func TestAStallShowsInAllThatWereDue(t *testing.T) {
 		if err != nil || sums.Shots() != 1000 {
 			t.Fatalf("%d shots, %v; want 1000", sums.Shots(), err)
 		}
-		if p50, p95, max := latencies[499], latencies[949], latencies[999]; p50 != 2*time.Millisecond || p95 != 502*time.Millisecond || max != 1002*time.Millisecond {
+		if p50, p95, max := latencies[499], latencies[949], latencies[999]; p50 != 2*time.Millisecond ||
+			p95 != 502*time.Millisecond || max != 1002*time.Millisecond {
 			t.Errorf("p50 %s, p95 %s, max %s; want 2 ms, 502 ms, 1.002 s", p50, p95, max)
 		}
 	})
@@ -88,7 +96,9 @@ func TestLateShotsCountFromWhenTheyWereDue(t *testing.T) {
 			t.Errorf("p95 %s; want somewhat over half the stall", p95)
 		}
 		if sums.Lags.N < 999 || sums.Lags.Late < 90 || sums.Lags.Max < 900*time.Millisecond || sums.Lags.Quantile(0.5) != 0 {
-			t.Errorf("lags: %d of %d late, at most %s, median %s", sums.Lags.Late, sums.Lags.N, sums.Lags.Max, sums.Lags.Quantile(0.5))
+			t.Errorf(
+				"lags: %d of %d late, at most %s, median %s", sums.Lags.Late, sums.Lags.N, sums.Lags.Max, sums.Lags.Quantile(0.5),
+			)
 		}
 	})
 }
@@ -148,7 +158,36 @@ func TestSchedules(t *testing.T) {
 	if dev := math.Sqrt(squares/n - mean*mean); math.Abs(mean-0.001) > 0.00001 || math.Abs(dev-0.001) > 0.00002 {
 		t.Errorf("gaps have mean %g and deviation %g; want 0.001 both", mean, dev)
 	}
-	if a, b := pace.NewSchedule(plan.Pace{Rate: 9, Spread: plan.Poisson}, 3).Next(), pace.NewSchedule(plan.Pace{Rate: 9, Spread: plan.Poisson}, 3).Next(); a != b {
+	if a, b := pace.NewSchedule(plan.Pace{
+		Rate: 9, Spread: plan.Poisson,
+	}, 3).Next(), pace.NewSchedule(plan.Pace{Rate: 9, Spread: plan.Poisson}, 3).Next(); a != b {
 		t.Error("one seed gives two schedules")
 	}
 }
+
+// A client at whose fault the program falls is missed by nobody else, and said.
+func TestAFaultAtARateIsSaid(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		clk := clock.Start()
+		h := &pace.Heat{Clock: clk, Pace: plan.Pace{Rate: 100, Shots: 50, Warmup: &plan.Warmup{}}, Seed: 7, Sleep: time.Sleep}
+		good := server{clk, 25 * time.Millisecond, time.Hour, time.Hour}
+		for _, c := range []contender.Client{good, falling{good}, good, good, good} {
+			h.Clients = append(h.Clients, c)
+			h.Warm = append(h.Warm, tally.NewRecorder(&sample.Shape, 1, 1))
+			h.Judged = append(h.Judged, tally.NewRecorder(&sample.Shape, 100, 10))
+		}
+		_, err := h.Drive(t.Context())
+		var fault *panics.Error
+		if !errors.As(err, &fault) || !strings.HasPrefix(fault.At, "rate_test.go:") {
+			t.Errorf("a fault in a client is told as %v", err)
+		}
+		if n := tally.Merge(h.Judged).Shots(); n < 40 {
+			t.Errorf("the others made %d shots of 50", n)
+		}
+	})
+}
+
+// falling is a server that is not there.
+type falling struct{ server }
+
+func (falling) Shoot(context.Context, *shots.Shot) { panic("struck a rock") }

@@ -34,14 +34,14 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 	for i := range own {
 		own[i] = slices.DeleteFunc(own[i], func(a Aspect) bool { return slices.Contains(shared, a) })
 	}
-	defaults := flatten("", reflect.ValueOf(p.Contenders[0].blank).Elem())
+	defaults := flatten("", reflect.ValueOf(p.Contenders[0].Defaults).Elem())
 	shared = slices.DeleteFunc(shared, func(a Aspect) bool { return slices.Contains(defaults, a) })
 	return shared, own
 }
 
 func flatten(prefix string, v reflect.Value) (out []Aspect) {
 	for f := range v.Type().Fields() {
-		name, field := tagName(f), v.FieldByIndex(f.Index)
+		name, field := KeyName(f), v.FieldByIndex(f.Index)
 		if f.Anonymous {
 			out = append(out, flatten(prefix, field)...)
 			continue
@@ -49,7 +49,7 @@ func flatten(prefix string, v reflect.Value) (out []Aspect) {
 		if name == "" || field.IsZero() {
 			continue
 		}
-		key := join(prefix, name)
+		key := JoinKeys(prefix, name)
 		if field.Kind() == reflect.Pointer {
 			field = field.Elem()
 		}

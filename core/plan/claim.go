@@ -8,6 +8,9 @@ import (
 	"unicode"
 
 	"github.com/dustin/go-humanize"
+
+	"paceduel/core/figure"
+	"paceduel/core/units"
 )
 
 // Claim is a statement about contenders that a run upholds, refutes or leaves undecided:
@@ -17,6 +20,8 @@ import (
 //	joined memory at most 1.2x that of per-vessel
 //	joined memory not more than 1.2x per-vessel
 //	slim bytes at most 10% of full
+//	joined at least 70 % less time than per-vessel
+//	joined at least 70 % faster than per-vessel
 //	joined p99 under 20ms
 //	joined error rate under 0.1%
 //	error rate of joined under 0.1 %
@@ -24,12 +29,13 @@ import (
 type Claim struct {
 	Text      string
 	Contender string
-	State     string // of caches: cold, warm; empty: any
-	Figure    Figure
+	State     string      // of caches: cold, warm; empty: any
+	Figure    figure.Name // empty: the one that the verdict rests on
 	How       ClaimHow
 	Factor    float64 // of the two first
 	Limit     float64 // in the figure's unit: seconds, shots a second, bytes, a share
 	Than      string  // the other contender
+	Reading   string  // what a share in it is read as, where that is not plain: "at least 1.7x faster"; else empty
 }
 
 // ClaimHow is what a claim says of its figure.
@@ -42,9 +48,6 @@ const (
 	Under                   // a limit
 	Over
 )
-
-// ClaimFigures are the figures that a claim may name, in the order in which they are told to people.
-var ClaimFigures = []Figure{P50, P75, P90, P95, P999, P99, Longest, Mean, Throughput, Total, CPU, SentBack, PeakBytes, Start, Printed, Answer, Second, Settled, Prepare, FirstRun, Wake, ErrorRate}
 
 // ClaimError is a claim that cannot be understood: At is the byte of its text where that shows.
 type ClaimError struct {
@@ -66,15 +69,16 @@ type claimReader struct {
 	text  string
 	at    int
 	names []string // of contenders, the longest first
-	marks []Figure
+	marks []figure.Name
 }
 
-// ParseClaim reads a claim about the contenders of these names, and what they tell of themselves. The error is a *ClaimError.
-func ParseClaim(text string, names []string, marks ...Figure) (Claim, error) {
+// ParseClaim reads a claim about the contenders of these names, and what they tell of themselves. The error is a
+// *ClaimError.
+func ParseClaim(text string, names []string, marks ...figure.Name) (Claim, error) {
 	names = slices.Clone(names)
 	slices.SortFunc(names, func(a, b string) int { return len(b) - len(a) })
 	marks = slices.Clone(marks)
-	slices.SortStableFunc(marks, func(a, b Figure) int { return len(b) - len(a) })
+	slices.SortStableFunc(marks, func(a, b figure.Name) int { return len(b) - len(a) })
 	r := &claimReader{text: text, names: names, marks: marks}
 	c := Claim{Text: text}
 	err := r.read(&c)
@@ -119,9 +123,9 @@ func (r *claimReader) contender() (string, error) {
 		}
 	}
 	if r.word() == "" {
-		return "", r.fail(r.at, pointTo("", r.names), "a contender is missing")
+		return "", r.fail(r.at, PointTo("", r.names), "a contender is missing")
 	}
-	return "", r.fail(r.at, pointTo(r.word(), r.names), "no contender is called %q", r.word())
+	return "", r.fail(r.at, PointTo(r.word(), r.names), "no contender is called %q", r.word())
 }
 
 // isContender reports whether the next words name one, and stays before them.
@@ -132,8 +136,8 @@ func (r *claimReader) isContender() bool {
 }
 
 func (r *claimReader) read(c *Claim) (err error) {
-	if r.take(string(ErrorRate) + " of") {
-		c.Figure = ErrorRate
+	if r.take(string(figure.ErrorRate) + " of") {
+		c.Figure = figure.ErrorRate
 	}
 	if c.Contender, err = r.contender(); err != nil {
 		return err
@@ -146,14 +150,14 @@ func (r *claimReader) read(c *Claim) (err error) {
 		}
 	}
 	state()
-	for _, f := range ClaimFigures {
+	for _, f := range figure.For(figure.InClaims) {
 		if c.Figure == "" && r.take(string(f)) {
 			c.Figure = f
 			break
 		}
 	}
 	for _, f := range r.marks {
-		if c.Figure == "" && r.take(f.Name()) {
+		if c.Figure == "" && r.take(f.Spoken()) {
 			c.Figure = f
 			break
 		}
@@ -172,22 +176,16 @@ func (r *claimReader) read(c *Claim) (err error) {
 	default:
 		var known []string
 		if c.Figure == "" {
-			for _, f := range ClaimFigures {
-				known = append(known, string(f))
-			}
-			for _, f := range r.marks {
-				known = append(known, f.Name())
+			for _, f := range append(figure.For(figure.InClaims), r.marks...) {
+				known = append(known, f.Spoken())
 			}
 		}
 		known = append(known, "at least", "at most", "not more than", "under", "over")
 		r.skip()
-		return r.fail(r.at, pointTo(r.word(), known), "%q says neither which figure nor how much", r.word())
+		return r.fail(r.at, PointTo(r.word(), known), "%q says neither which figure nor how much", r.word())
 	}
-	if c.Figure == "" {
-		c.Figure = P50
-		if c.How != AtLeast {
-			return r.fail(at, "name a figure, as p99", "nothing says which figure")
-		}
+	if c.Figure == "" && (c.How == Under || c.How == Over) {
+		return r.fail(at, "name a figure, as p99", "nothing says which figure")
 	}
 	if c.How == Under || c.How == Over {
 		err = r.limit(c)
@@ -222,24 +220,45 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 		return r.fail(at, "write it as 2x or 10%", "%q is no factor", word)
 	}
 	r.at += len(word)
+	way, isApart, err := r.apart(c)
 	switch {
+	case err != nil:
+		return err
+	case isApart && isShare:
+		err = r.shareApart(c, at, word, way)
+	case isApart:
+		err = r.fail(at, "write it as: at least 2x faster than …, or 30 % less time than …", "%s %s is no claim", word, way)
 	case r.take("faster than"), r.take("better than"):
-		if c.How != AtLeast || isShare {
-			return r.fail(at, "write it as: at least 2x faster than …", "faster goes with at least and a factor")
+		if c.How != AtLeast {
+			return r.fail(at, "write it as: at least 2x faster than …", "faster goes with at least")
 		}
-		if c.Figure == ErrorRate {
+		if isShare {
+			c.Factor++
+			c.Reading = "at least " + units.Times(c.Factor) + " faster"
+		}
+		if c.Figure == figure.ErrorRate {
 			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
 		}
 	case r.take("that of"), r.take("of"), c.How == AtMost && r.isContender():
-		if c.How == AtLeast && !moreOf(c.Figure) {
-			return r.fail(at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure.Name())
+		if c.Figure == "" {
+			return r.fail(at, "name a figure, as p99", "nothing says which figure")
 		}
-		if c.How == AtMost && c.Figure == ErrorRate {
+		if c.How == AtLeast && !c.Figure.MoreIsBetter() {
+			return r.fail(
+				at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure.Spoken(),
+			)
+		}
+		if c.How == AtMost && c.Figure == figure.ErrorRate {
 			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
 		}
 	default:
 		r.skip()
-		return r.fail(r.at, pointTo(r.word(), []string{"faster than", "better than", "that of", "of"}), "%q does not say than whom", r.word())
+		return r.fail(r.at, PointTo(r.word(), []string{
+			"faster than", "better than", "that of", "of",
+		}), "%q does not say than whom", r.word())
+	}
+	if err != nil {
+		return err
 	}
 	c.Than, err = r.contender()
 	if err == nil && c.Than == c.Contender {
@@ -248,53 +267,107 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 	return err
 }
 
-// moreOf reports whether more of a figure is better.
-func moreOf(f Figure) bool { return f == Throughput }
+// apart takes "less time than", "fewer bytes than", "more throughput than": isApart says that it was there, less which
+// of the two. What it names is the figure, where none was named before.
+func (r *claimReader) apart(c *Claim) (less string, isApart bool, err error) {
+	begin := r.at
+	for _, way := range []string{"less", "fewer", "more"} {
+		if !r.take(way) {
+			continue
+		}
+		named := map[string]figure.Name{
+			"memory": figure.Memory, "CPU": figure.CPU, "cpu": figure.CPU, "bytes": figure.Received, "time": "",
+			"throughput": figure.Throughput,
+		}
+		for what, fig := range named {
+			if !r.take(what) {
+				continue
+			}
+			switch {
+			case c.Figure == "":
+				c.Figure = fig
+			case fig != "" && fig != c.Figure || what == "time" && c.Figure.Unit() != units.Second:
+				return "", false, r.fail(begin, "name one of them", "%s, and then %s", c.Figure.Spoken(), what)
+			}
+			break
+		}
+		if !r.take("than") {
+			r.skip()
+			return "", false, r.fail(r.at, PointTo(r.word(), []string{"than", "time", "memory", "CPU", "bytes", "throughput"}),
+				"%q does not say than whom", r.word())
+		}
+		return way, true, nil
+	}
+	return "", false, nil
+}
+
+// shareApart is a claim of so many percent less or more.
+func (r *claimReader) shareApart(c *Claim, at int, word, way string) error {
+	isMore := way == "more"
+	moreIsBetter := c.Figure != "" && c.Figure.MoreIsBetter()
+	switch {
+	case c.Figure == figure.ErrorRate:
+		return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
+	case !isMore && c.How == AtLeast && !moreIsBetter && c.Factor < 1:
+		c.Factor = 1 / (1 - c.Factor) // so many times better
+		c.Reading = "at least " + units.Times(c.Factor) + " better"
+	case isMore && c.How == AtMost && !moreIsBetter, isMore && c.How == AtLeast && moreIsBetter:
+		c.Factor++
+	default:
+		return r.fail(
+			at, "write it as: at least 30 % less time than …, or at most 20 % more memory than …", "%s %s %s is no claim",
+			map[ClaimHow]string{AtLeast: "at least", AtMost: "at most"}[c.How], word, way,
+		)
+	}
+	return nil
+}
 
 // limit reads a value in the figure's unit.
 func (r *claimReader) limit(c *Claim) (err error) {
 	r.skip()
 	at, text := r.at, strings.TrimSpace(r.text[r.at:])
 	r.at = len(r.text)
-	switch {
-	case c.Figure == Throughput:
+	switch unit := c.Figure.Unit(); unit {
+	case units.Second:
+		var s Span
+		err = s.Read(strings.ReplaceAll(text, " ", ""))
+		c.Limit = s.D().Seconds()
+	case units.PerSecond:
 		var rate Rate
 		err = rate.Read(strings.ReplaceAll(text, " ", ""))
 		c.Limit = float64(rate)
-	case c.Figure == SentBack, c.Figure == PeakBytes, c.Figure.Unit() == "B":
+	case units.Byte, units.BytesPerSecond:
 		var n uint64
-		n, err = humanize.ParseBytes(text)
+		n, err = humanize.ParseBytes(strings.TrimSuffix(text, "/s"))
 		c.Limit = float64(n)
-	case c.Figure == ErrorRate:
+	case units.Part:
 		number, isShare := strings.CutSuffix(text, "%")
 		c.Limit, err = strconv.ParseFloat(strings.TrimSpace(number), 64)
 		if c.Limit /= 100; err == nil && (!isShare || c.Limit > 1) {
 			err = strconv.ErrSyntax
 		}
-	case c.Figure.Unit() != "" && c.Figure.Unit() != "B":
-		c.Limit, err = strconv.ParseFloat(text, 64)
 	default:
-		var s Span
-		err = s.Read(strings.ReplaceAll(text, " ", ""))
-		c.Limit = s.D().Seconds()
+		c.Limit, err = strconv.ParseFloat(text, 64)
 	}
 	if err != nil || !(c.Limit > 0) {
-		return r.fail(at, "write "+unitOf(c.Figure), "%q is no limit for %s", text, c.Figure.Name())
+		return r.fail(at, "write "+unitOf(c.Figure), "%q is no limit for %s", text, c.Figure.Spoken())
 	}
 	return nil
 }
 
 // unitOf says how a limit of a figure is written.
-func unitOf(f Figure) string {
-	switch unit := f.Unit(); {
-	case f == Throughput:
+func unitOf(f figure.Name) string {
+	switch f.Unit() {
+	case units.Second:
+		return "a time, as 20ms"
+	case units.PerSecond:
 		return "a rate, as 500/s"
-	case f == SentBack, f == PeakBytes, unit == "B":
+	case units.Byte:
 		return "an amount, as 10MiB"
-	case f == ErrorRate:
+	case units.BytesPerSecond:
+		return "an amount a second, as 200MB/s"
+	case units.Part:
 		return "a share, as 0.1%"
-	case unit != "":
-		return "a number"
 	}
-	return "a time, as 20ms"
+	return "a number"
 }

@@ -6,26 +6,74 @@ import (
 	"strings"
 	"testing"
 
+	"paceduel/core/figure"
 	"paceduel/core/plan"
 )
 
 var boards = []string{"joined", "per-vessel", "joined twice"}
 
+// It is long since its cases are listed in it.
 func TestClaimsAreUnderstood(t *testing.T) {
 	for text, want := range map[string]plan.Claim{
-		"joined p95 at least 2x faster than per-vessel":         {Contender: "joined", Figure: plan.P95, How: plan.AtLeast, Factor: 2, Than: "per-vessel"},
-		"joined twice cold at least 40x faster than joined":     {Contender: "joined twice", State: "cold", Figure: plan.P50, How: plan.AtLeast, Factor: 40, Than: "joined"},
-		" joined   p99.9  under 20 ms":                          {Contender: "joined", Figure: plan.P999, How: plan.Under, Limit: 0.020},
-		"per-vessel bytes at most 10% of joined twice":          {Contender: "per-vessel", Figure: plan.SentBack, How: plan.AtMost, Factor: 0.1, Than: "joined twice"},
-		"joined memory at most 1.2x that of per-vessel":         {Contender: "joined", Figure: plan.PeakBytes, How: plan.AtMost, Factor: 1.2, Than: "per-vessel"},
-		"joined throughput at least 1.5x that of per-vessel":    {Contender: "joined", Figure: plan.Throughput, How: plan.AtLeast, Factor: 1.5, Than: "per-vessel"},
-		"joined error rate under 0.1 %":                         {Contender: "joined", Figure: plan.ErrorRate, How: plan.Under, Limit: 0.001},
-		"error rate of joined twice under 0.1 %":                {Contender: "joined twice", Figure: plan.ErrorRate, How: plan.Under, Limit: 0.001},
-		"joined memory not more than 1.2x per-vessel":           {Contender: "joined", Figure: plan.PeakBytes, How: plan.AtMost, Factor: 1.2, Than: "per-vessel"},
-		"joined bytes at most 10 % of per-vessel":               {Contender: "joined", Figure: plan.SentBack, How: plan.AtMost, Factor: 0.1, Than: "per-vessel"},
-		"joined throughput over 500/s":                          {Contender: "joined", Figure: plan.Throughput, How: plan.Over, Limit: 500},
-		"joined warm memory under 10MiB":                        {Contender: "joined", State: "warm", Figure: plan.PeakBytes, How: plan.Under, Limit: 10 << 20},
-		"per-vessel cpu at least 1.1x better than joined twice": {Contender: "per-vessel", Figure: plan.CPU, How: plan.AtLeast, Factor: 1.1, Than: "joined twice"},
+		"joined p95 at least 2x faster than per-vessel": {
+			Contender: "joined", Figure: figure.P95, How: plan.AtLeast, Factor: 2, Than: "per-vessel",
+		},
+		"joined twice cold at least 40x faster than joined": {
+			Contender: "joined twice", State: "cold", How: plan.AtLeast, Factor: 40, Than: "joined",
+		},
+		"joined at least 75 % less time than per-vessel": {
+			Contender: "joined", How: plan.AtLeast, Factor: 4, Than: "per-vessel", Reading: "at least 4.0x better",
+		},
+		"joined p99 at least 75% less than per-vessel": {
+			Contender: "joined", Figure: figure.P99, How: plan.AtLeast, Factor: 4, Than: "per-vessel",
+			Reading: "at least 4.0x better",
+		},
+		"joined at least 75% faster than per-vessel": {
+			Contender: "joined", How: plan.AtLeast, Factor: 1.75, Than: "per-vessel", Reading: "at least 1.75x faster",
+		},
+		"joined at most 20 % more memory than per-vessel": {
+			Contender: "joined", Figure: figure.Memory, How: plan.AtMost, Factor: 1.2, Than: "per-vessel",
+		},
+		"joined at least 50% more throughput than per-vessel": {
+			Contender: "joined", Figure: figure.Throughput, How: plan.AtLeast, Factor: 1.5, Than: "per-vessel",
+		},
+		"joined at least 50% fewer bytes than per-vessel": {
+			Contender: "joined", Figure: figure.Received, How: plan.AtLeast, Factor: 2, Than: "per-vessel",
+			Reading: "at least 2.0x better",
+		},
+		" joined   p99.9  under 20 ms": {
+			Contender: "joined", Figure: figure.P999, How: plan.Under, Limit: 0.020,
+		},
+		"per-vessel bytes at most 10% of joined twice": {
+			Contender: "per-vessel", Figure: figure.Received, How: plan.AtMost, Factor: 0.1, Than: "joined twice",
+		},
+		"joined memory at most 1.2x that of per-vessel": {
+			Contender: "joined", Figure: figure.Memory, How: plan.AtMost, Factor: 1.2, Than: "per-vessel",
+		},
+		"joined throughput at least 1.5x that of per-vessel": {
+			Contender: "joined", Figure: figure.Throughput, How: plan.AtLeast, Factor: 1.5, Than: "per-vessel",
+		},
+		"joined error rate under 0.1 %": {
+			Contender: "joined", Figure: figure.ErrorRate, How: plan.Under, Limit: 0.001,
+		},
+		"error rate of joined twice under 0.1 %": {
+			Contender: "joined twice", Figure: figure.ErrorRate, How: plan.Under, Limit: 0.001,
+		},
+		"joined memory not more than 1.2x per-vessel": {
+			Contender: "joined", Figure: figure.Memory, How: plan.AtMost, Factor: 1.2, Than: "per-vessel",
+		},
+		"joined bytes at most 10 % of per-vessel": {
+			Contender: "joined", Figure: figure.Received, How: plan.AtMost, Factor: 0.1, Than: "per-vessel",
+		},
+		"joined throughput over 500/s": {
+			Contender: "joined", Figure: figure.Throughput, How: plan.Over, Limit: 500,
+		},
+		"joined warm memory under 10MiB": {
+			Contender: "joined", State: "warm", Figure: figure.Memory, How: plan.Under, Limit: 10 << 20,
+		},
+		"per-vessel cpu at least 1.1x better than joined twice": {
+			Contender: "per-vessel", Figure: figure.CPU, How: plan.AtLeast, Factor: 1.1, Than: "joined twice",
+		},
 	} {
 		got, err := plan.ParseClaim(text, boards)
 		want.Text = text
@@ -82,7 +130,8 @@ func FuzzClaim(f *testing.F) {
 			}
 		case err != nil:
 			t.Errorf("%q: %v", text, err)
-		case c.Contender == "" || c.Figure == "" || (c.Than == "") == (c.Factor > 0) || (c.Limit > 0) == (c.Factor > 0) || math.IsInf(c.Limit+c.Factor, 0):
+		case c.Contender == "" || c.Figure == "" || (c.Than == "") == (c.Factor > 0) || (c.Limit > 0) == (c.Factor > 0) ||
+			math.IsInf(c.Limit+c.Factor, 0):
 			t.Errorf("%q is read as %+v", text, c)
 		}
 	})

@@ -2,12 +2,10 @@ package plan
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"github.com/invopop/jsonschema"
 )
@@ -22,7 +20,8 @@ const (
 	Warm    State = "warm"
 )
 
-var states = []string{string(Cold), string(Warm), string(AsFound)}
+// StateNames are all states that a plan may name.
+var StateNames = []string{string(Cold), string(Warm), string(AsFound)}
 
 // Footing is the state that runs start from, as far as all contenders share it. What a contender may have of its own
 // is its Ground, with this laid under it.
@@ -111,12 +110,15 @@ type States []State
 // JSONSchema describes states for the published schema.
 func (States) JSONSchema() *jsonschema.Schema {
 	one := &jsonschema.Schema{Type: "string"}
-	for _, s := range states {
+	for _, s := range StateNames {
 		one.Enum = append(one.Enum, s)
 	}
 	return &jsonschema.Schema{
-		Description: "what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of each contender",
-		OneOf:       []*jsonschema.Schema{one, {Type: "array", Items: one, MinItems: new(uint64(1)), MaxItems: new(uint64(2)), UniqueItems: true}},
+		Description: "what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of " +
+			"each contender",
+		OneOf: []*jsonschema.Schema{
+			one, {Type: "array", Items: one, MinItems: new(uint64(1)), MaxItems: new(uint64(2)), UniqueItems: true},
+		},
 	}
 }
 
@@ -185,14 +187,14 @@ func (CPUs) JSONSchema() *jsonschema.Schema {
 func (g *Ground) Fixtures(dir string) (paths []string) {
 	if g.Workspace != nil {
 		for _, from := range g.Workspace.From {
-			paths = append(paths, resolve(dir, from))
+			paths = append(paths, Resolve(dir, from))
 		}
 	}
 	return paths
 }
 
-// over lays what a contender says of its own ground over what all share.
-func (g *Ground) over(f *Footing) {
+// Over lays what a contender says of its own ground over what all share.
+func (g *Ground) Over(f *Footing) {
 	replace := func(own *Lines, shared Lines) {
 		if len(*own) == 0 {
 			*own = shared
@@ -226,107 +228,10 @@ func (g *Ground) over(f *Footing) {
 	}
 }
 
-// checkFooting checks what belongs to all.
-func (r *reader) checkFooting(f *Footing, pace Pace) {
-	for _, s := range f.Caches {
-		if !slices.Contains(states, string(s)) {
-			r.fault("footing.caches", pointTo(string(s), states), "caches cannot be %q", s)
-			return
-		}
-	}
-	cold := slices.Contains(f.Caches, Cold)
-	switch {
-	case len(f.Caches) > 2 || len(f.Caches) == 2 && f.Caches[0] == f.Caches[1]:
-		r.fault("footing.caches", "write cold, warm or [cold, warm]", "these states do not make figures of their own")
-	case len(f.Caches) == 2 && slices.Contains(f.Caches, AsFound):
-		r.fault("footing.caches", "write [cold, warm]", "as found says nothing that cold and warm do not")
-	case cold && !pace.Sequential():
-		r.fault("footing.caches", "set repeat: instead of clients:", "cold is made anew before each run, so runs have to follow one another")
-	case slices.Contains(f.Caches, Warm) && pace.Warmup != nil && *pace.Warmup == (Warmup{}):
-		r.fault("pace.warmup", "warm up with at least 1 run", "without a warm-up nothing makes caches warm")
-	case f.Machine && !cold:
-		r.fault("footing.machine", "set caches: cold", "machine says how cold is made, and nothing is run cold")
-	}
-	if !pace.Sequential() {
-		for key, set := range map[string]bool{"before.run": len(f.Before.Run) > 0, "after.run": len(f.After.Run) > 0, "idle": f.Idle > 0} {
-			if set {
-				r.fault("footing."+key, "set repeat: instead of clients:", "%s belongs to runs that follow one another", key)
-			}
-		}
-	}
-}
-
-// checkGround checks what holds for one contender; path is where its own footing stands, if it has one.
-func (r *reader) checkGround(c *Contender, f *Footing, pace Pace, path string) {
-	g := &c.Ground
-	at := func(key string) string {
-		if _, ok := r.d.places[join(path, key)]; ok {
-			return join(path, key)
-		}
-		return join("footing", key)
-	}
-	sequential := pace.Sequential()
-	if g.Workspace == nil && r.doc.Same != nil && r.doc.Same.Files != "" {
-		r.fault("same.files", "set footing: { workspace: FOLDER }", "%s has no workspace, so what it writes cannot be seen", c.Name)
-	}
-	if w := g.Workspace; w != nil {
-		if w.Fresh == EveryRun && !sequential {
-			r.fault(at("workspace"), "set repeat: instead of clients:, or fresh: heat", "%s: a fresh copy for every run needs runs that follow one another", c.Name)
-		}
-		if len(w.From) == 0 {
-			r.fault(at("workspace"), "add from:", "%s: nothing says what the workspace is copied from", c.Name)
-		}
-		for _, from := range w.From {
-			if err := readable(resolve(r.dir, from)); err != nil {
-				r.fault(at("workspace"), "name a file or folder, from the plan's folder", "%s: the workspace cannot be copied: %s", c.Name, err)
-			}
-		}
-	}
-	for key, list := range map[string]Lines{"stores": g.Stores, "pages": g.Pages} {
-		for _, path := range list {
-			if g.Workspace != nil && !filepath.IsLocal(path) {
-				r.fault(at(key), "name it from the workspace's root", "%s: %s does not lie in the workspace", c.Name, path)
-			}
-		}
-	}
-	if g.Workspace == nil {
-		for _, store := range g.Stores {
-			if dir := resolve(r.dir, store); contains(dir, r.dir) {
-				r.fault(at("stores"), "name the folder that holds nothing but the cache", "%s: emptying %s would remove the plan itself", c.Name, dir)
-			}
-		}
-	}
-	if !sequential && (len(g.Before.Run) > 0 || len(g.After.Run) > 0 || g.Idle > 0) && path != "" {
-		r.fault(path, "set repeat: instead of clients:", "%s: steps and idle time for each run need runs that follow one another", c.Name)
-	}
-	if slices.Contains(f.Caches, Cold) && !f.Machine && len(g.Pages) == 0 && len(g.Stores) == 0 && len(g.Before.Run) == 0 {
-		r.fault("footing.caches", "name pages: or stores:, or set machine: true", "%s: nothing says what is to be cold", c.Name)
-	}
-}
-
-// contains reports whether path is dir or lies in it.
-func contains(dir, path string) bool {
-	absDir, err1 := filepath.Abs(dir)
-	absPath, err2 := filepath.Abs(path)
-	if err1 != nil || err2 != nil {
-		return true
-	}
-	rel, err := filepath.Rel(absDir, absPath)
-	return err == nil && filepath.IsLocal(rel)
-}
-
-func resolve(dir, path string) string {
+// Resolve is a path that starts in dir unless it is absolute.
+func Resolve(dir, path string) string {
 	if filepath.IsAbs(path) {
 		return path
 	}
 	return filepath.Join(dir, path)
-}
-
-// readable says why a path cannot be read, or nil.
-func readable(path string) error {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe that nobody writes to is no reason to wait
-	if err != nil {
-		return err
-	}
-	return f.Close()
 }

@@ -6,13 +6,15 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/invopop/jsonschema"
+
+	"paceduel/core/figure"
+	"paceduel/core/units"
 )
 
-// Mark says where a time or an amount is read from what a contender prints or answers: by a pattern or by a JSON Pointer; or
-// that it is the sum of others.
+// Mark says where a time or an amount is read from what a contender prints or answers: by a pattern or by a JSON
+// Pointer; or that it is the sum of others.
 type Mark struct {
 	Pattern string          `json:"pattern,omitempty" jsonschema_description:"a regular expression for a line, whose first group is the number, with its unit or without"`
 	Pointer string          `json:"pointer,omitempty" jsonschema_description:"a JSON Pointer to the number, in an answer or in every line that is JSON"`
@@ -87,8 +89,12 @@ const (
 	Counted
 )
 
-var timeUnits = map[string]float64{"ns": 1, "us": 1e3, "µs": 1e3, "ms": 1e6, "s": 1e9, "sec": 1e9, "min": 60e9, "h": 3600e9}
-var dataUnits = map[string]float64{"B": 1, "bytes": 1, "kB": 1e3, "KB": 1e3, "KiB": 1 << 10, "MB": 1e6, "MiB": 1 << 20, "GB": 1e9, "GiB": 1 << 30}
+var timeUnits = map[string]float64{
+	"ns": 1, "us": 1e3, "µs": 1e3, "ms": 1e6, "s": 1e9, "sec": 1e9, "min": 60e9, "h": 3600e9,
+}
+var dataUnits = map[string]float64{
+	"B": 1, "bytes": 1, "kB": 1e3, "KB": 1e3, "KiB": 1 << 10, "MB": 1e6, "MiB": 1 << 20, "GB": 1e9, "GiB": 1 << 30,
+}
 
 // UnitOf is what one of a unit is worth: nanoseconds or bytes.
 func UnitOf(unit string) (Measure, float64) {
@@ -101,19 +107,22 @@ func UnitOf(unit string) (Measure, float64) {
 	return Counted, 1
 }
 
-// UnitName is the unit in which amounts of a mark are kept: empty for times, B for data, else its own.
-func (m Marks) UnitName(name string) string {
+// figure is the figure of a mark.
+func (m Marks) figure(name string) figure.Name { return figure.Told(name, m.UnitName(name)) }
+
+// UnitName is the unit in which amounts of a mark are kept: seconds, bytes, or its own for what is counted.
+func (m Marks) UnitName(name string) units.Unit {
 	mark := m[name]
 	if len(mark.Sum) > 0 {
 		mark = m[mark.Sum[0]]
 	}
 	switch of, _ := UnitOf(mark.unit()); of {
 	case OfTime:
-		return ""
+		return units.Second
 	case OfData:
-		return "B"
+		return units.Byte
 	}
-	return mark.Unit
+	return units.Unit(mark.Unit)
 }
 
 func (m Mark) unit() string {
@@ -121,14 +130,6 @@ func (m Mark) unit() string {
 		return "ms"
 	}
 	return m.Unit
-}
-
-// FullName is a mark's name as it is recorded: with its unit behind it when that is none of time, as "heap [B]".
-func (m Marks) FullName(name string) string {
-	if unit := m.UnitName(name); unit != "" {
-		return name + " [" + unit + "]"
-	}
-	return name
 }
 
 var markName = regexp.MustCompile(`^[\pL\pN][\pL\pN _.-]{0,31}$`)
@@ -155,7 +156,9 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 		}
 		switch {
 		case ways == 0 && mark.Header == "" || ways > 1:
-			fault(name, "set one of pattern, pointer and sum", "a mark is found by a pattern or a pointer, or is the sum of others")
+			fault(
+				name, "set one of pattern, pointer and sum", "a mark is found by a pattern or a pointer, or is the sum of others",
+			)
 		case mark.Pattern != "":
 			if re, err := regexp.Compile(mark.Pattern); err != nil {
 				fault(name, "see RE2 syntax", "%s", err)
@@ -174,7 +177,7 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 			}
 		}
 		if mark.From != "" && !slices.Contains(from, mark.From) {
-			fault(name, pointTo(mark.From, from), "it cannot be read from %s here", mark.From)
+			fault(name, PointTo(mark.From, from), "it cannot be read from %s here", mark.From)
 		}
 		if (mark.Header != "") != (mark.From == "header") {
 			fault(name, "set from: header and header: NAME", "a header is named by both keys")
@@ -185,7 +188,7 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 		for _, part := range mark.Sum {
 			switch other, ok := m[part]; {
 			case !ok:
-				fault(name, pointTo(part, m.Names()), "no mark is called %q", part)
+				fault(name, PointTo(part, m.Names()), "no mark is called %q", part)
 			case len(other.Sum) > 0:
 				fault(name, "name the marks themselves", "%q is a sum, too", part)
 			case m.UnitName(part) != m.UnitName(name):
@@ -199,11 +202,8 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 // Marker are settings whose contenders have marks.
 type Marker interface{ Marked() Marks }
 
-// ToldPrefix begins the figure of what a contender tells of itself.
-const ToldPrefix = "told "
-
 // MarkSums are the marks that are sums of others, of all contenders; nil without any.
-func MarkSums(cs []Contender) (sums map[Figure][]Figure) {
+func MarkSums(cs []Contender) (sums map[figure.Name][]figure.Name) {
 	for _, c := range cs {
 		s, ok := c.Settings.(Marker)
 		if !ok {
@@ -213,9 +213,9 @@ func MarkSums(cs []Contender) (sums map[Figure][]Figure) {
 		for _, name := range m.Names() {
 			for _, part := range m[name].Sum {
 				if sums == nil {
-					sums = map[Figure][]Figure{}
+					sums = map[figure.Name][]figure.Name{}
 				}
-				whole, of := Figure(ToldPrefix+m.FullName(name)), Figure(ToldPrefix+m.FullName(part))
+				whole, of := m.figure(name), m.figure(part)
 				if !slices.Contains(sums[whole], of) {
 					sums[whole] = append(sums[whole], of)
 				}
@@ -226,10 +226,10 @@ func MarkSums(cs []Contender) (sums map[Figure][]Figure) {
 }
 
 // MarkNames are the marks of all contenders as figures, each once.
-func MarkNames(cs []Contender) (out []Figure) {
+func MarkNames(cs []Contender) (out []figure.Name) {
 	add := func(m Marks) {
 		for _, name := range m.Names() {
-			if f := Figure(ToldPrefix + m.FullName(name)); !slices.Contains(out, f) {
+			if f := m.figure(name); !slices.Contains(out, f) {
 				out = append(out, f)
 			}
 		}
@@ -242,56 +242,12 @@ func MarkNames(cs []Contender) (out []Figure) {
 	return out
 }
 
-// Bare is a mark's name without its unit; unit is empty for times.
-func Bare(full string) (name, unit string) {
-	if at := strings.LastIndex(full, " ["); at > 0 && strings.HasSuffix(full, "]") {
-		return full[:at], full[at+2 : len(full)-1]
-	}
-	return full, ""
-}
-
-// Name is what people call a figure: a mark by its name alone.
-func (f Figure) Name() string {
-	full, told := strings.CutPrefix(string(f), ToldPrefix)
-	if !told {
-		return string(f)
-	}
-	name, _ := Bare(full)
-	return name
-}
-
-// Unit is that of a mark which is no time; empty for all other figures.
-func (f Figure) Unit() string {
-	full, told := strings.CutPrefix(string(f), ToldPrefix)
-	if !told {
-		return ""
-	}
-	_, unit := Bare(full)
-	return unit
-}
-
-// An amount that is counted is kept in thousandths, so that it is as exact as a time; one of data in bytes.
-const countedScale = 1000
-
-// Keep turns so many of a unit into what is recorded: nanoseconds, bytes, or thousandths of what is counted.
-func Keep(amount float64, unit string) time.Duration {
+// InBaseUnit is so many of a unit in the one that amounts are kept in: seconds, bytes, or whole ones of what is
+// counted.
+func InBaseUnit(amount float64, unit string) float64 {
 	of, worth := UnitOf(unit)
-	if of == Counted {
-		worth = countedScale
+	if of == OfTime {
+		return amount * worth / 1e9
 	}
-	return time.Duration(min(amount*worth+0.5, float64(MostKept)))
-}
-
-// MostKept bounds what is recorded of a mark: a day, some 80 TB, or as many thousand millions of what is counted.
-const MostKept = 24 * time.Hour
-
-// Kept turns seconds as a split's lengths are read into what they stand for: seconds, bytes or a count.
-func Kept(seconds float64, unit string) float64 {
-	switch unit {
-	case "":
-		return seconds
-	case "B":
-		return seconds * 1e9
-	}
-	return seconds * 1e9 / countedScale
+	return amount * worth
 }

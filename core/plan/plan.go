@@ -19,8 +19,12 @@ import (
 	"time"
 	"unicode"
 
+	"paceduel/core/figure"
 	"paceduel/core/mask"
 )
+
+// Suffix is how plan files end.
+const Suffix = ".duel.yaml"
 
 // Limits of a plan. They keep a slip of the keyboard from becoming a flood.
 const (
@@ -30,6 +34,7 @@ const (
 	MaxClients    = 1024
 	MaxShots      = 10_000_000
 	MaxHeat       = time.Hour
+	MaxName       = 40 // characters of a contender's name, which has to fit beside its bars
 )
 
 // Defaults for what a plan leaves out.
@@ -47,19 +52,20 @@ type Plan struct {
 	Baseline   string
 	Contenders []Contender // two to eight, in the order of the file
 	Pace       Pace
-	Rounds     int                 // at least, with Until
-	Until      *Until              // nil: as many as Rounds says
-	Looks      []int               // rounds after which it is looked at, the last of them the most; nil: as many as Rounds says
-	Seed       uint64              // 0: one is drawn at the start of the run
-	Interest   Fraction            // the smallest difference worth telling apart
-	Interests  map[Figure]Fraction // the same of single figures
-	Rungs      []Figure            // that carry the verdict; empty: those of the pace
-	Stakes     *Stakes             // what the difference is worth; nil: not said
-	Decides    Figure              // the figure that carries the verdict; empty: all, corrected for their number
-	Claims     []Claim             // statements that the run is held to
-	Same       *Same               // what their answers must have in common; nil: only looked at
-	Footing    Footing             // what runs start from, as far as all share it
-	Allow      []string            // hosts other than this machine that may be driven
+	Rounds     int    // at least, with Until
+	Until      *Until // nil: as many as Rounds says
+	// rounds after which it is looked at, the last of them the most; nil: as many as Rounds says
+	Looks     []int
+	Seed      uint64                   // 0: one is drawn at the start of the run
+	Interest  Fraction                 // the smallest difference worth telling apart
+	Interests map[figure.Name]Fraction // the same of single figures
+	Rungs     []figure.Name            // that carry the verdict; empty: those of the pace
+	Stakes    *Stakes                  // what the difference is worth; nil: not said
+	Decides   figure.Name              // the figure that carries the verdict; empty: all, corrected for their number
+	Claims    []Claim                  // statements that the run is held to
+	Same      *Same                    // what their answers must have in common; nil: only looked at
+	Footing   Footing                  // what runs start from, as far as all share it
+	Allow     []string                 // hosts other than this machine that may be driven
 
 	File   string   // as it was named
 	Dir    string   // the folder that relative paths start from
@@ -72,6 +78,9 @@ type Plan struct {
 
 // Vars are the names of the variables that the plan takes from the environment, sorted.
 func (p *Plan) Vars() []string { return slices.Sorted(maps.Keys(p.vars)) }
+
+// TakeVars hands the plan what was taken from the environment, and what hides it. It is for whoever reads plans.
+func (p *Plan) TakeVars(vars map[string]string, masks *mask.Mask) { p.vars, p.masks = vars, masks }
 
 // Masks hides every value that the plan took from the environment, so that what is shown and kept says ${NAME} in its
 // place. Values under mask.Shortest characters are left as they are.
@@ -90,7 +99,7 @@ type Contender struct {
 	Ground   Ground // where it stands, with the plan's footing laid under it
 	Mirror   bool   // the baseline's twin
 
-	blank Settings // the kind's defaults
+	Defaults Settings // of the kind
 }
 
 // MirrorSuffix is what the name of the baseline's twin ends in.
@@ -126,7 +135,7 @@ type Surroundings struct {
 // Find returns the place of a path that the contender will see, and whether it is there.
 func (s Surroundings) Find(path string) (string, os.FileInfo, error) {
 	if filepath.IsAbs(path) || len(s.Fixtures) == 0 {
-		full := resolve(s.Dir, path)
+		full := Resolve(s.Dir, path)
 		info, err := os.Stat(full)
 		return full, info, err
 	}
@@ -161,11 +170,13 @@ type Kind struct {
 	Name string          // the key in the plan
 	Doc  string          // one line for the schema
 	New  func() Settings // a pointer to a fresh struct with its defaults
+	// Brings are the figures that its contenders have beside those of the table.
+	Brings []figure.Name
 }
 
-// RoundsFor is how many rounds a plan has that does not say: as many as the words for six figures of each challenger need,
-// corrected for their number, with some to spare from three challengers on. A challenger counts once for each state of
-// caches.
+// RoundsFor is how many rounds a plan has that does not say: as many as the words for six figures of each challenger
+// need, corrected for their number, with some to spare from three challengers on. A challenger counts once for each
+// state of caches.
 func RoundsFor(challengers int) int {
 	switch {
 	case challengers <= 2:
@@ -176,9 +187,9 @@ func RoundsFor(challengers int) int {
 	return 14
 }
 
-// Pace is how every contender is driven: one shot after another (Repeat), Clients at once (a closed model), or shots due
-// at a Rate whoever still waits (an open model). Exactly one of the three is set, and with Clients and Rate exactly one of
-// For and Shots. With Climb, Clients or Rate is the highest that is reached.
+// Pace is how every contender is driven: one shot after another (Repeat), Clients at once (a closed model), or shots
+// due at a Rate whoever still waits (an open model). Exactly one of the three is set, and with Clients and Rate exactly
+// one of For and Shots. With Climb, Clients or Rate is the highest that is reached.
 type Pace struct {
 	Repeat  int     `json:"repeat,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"this many shots one after another in each heat"`
 	Clients int     `json:"clients,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"this many at once, each asking again as soon as it has its answer"`
@@ -271,8 +282,8 @@ const Stretches = 12
 // DefaultStep is how long each level of a climb lasts unless its heat's length is said.
 const DefaultStep = time.Second
 
-// Levels are the rates or numbers of clients of the steps, the lowest first. A smooth climb has those of the middle of its
-// stretches.
+// Levels are the rates or numbers of clients of the steps, the lowest first. A smooth climb has those of the middle of
+// its stretches.
 func (c *Climb) Levels() []float64 {
 	n, first, last := c.Steps, 0.0, float64(c.Steps-1)
 	if n == 0 {
@@ -301,7 +312,7 @@ func (c *Climb) String() string {
 
 // Until has a duel go on until a figure's ratio is known well enough.
 type Until struct {
-	Figure string   `json:"figure,omitempty" jsonschema:"enum=p50,enum=p90,enum=p99,enum=mean,enum=throughput,enum=cpu" jsonschema_description:"whose ratio is to be known, of every contender"`
+	Figure string   `json:"figure,omitempty" jsonschema_description:"whose ratio is to be known, of every contender"`
 	Within Fraction `json:"within,omitempty" jsonschema_description:"the half-width that its interval has to reach, as 5%"`
 	Most   int      `json:"most,omitempty" jsonschema:"minimum=6,maximum=1000" jsonschema_description:"rounds after which it ends whatever was reached; 60 unless said"`
 }
@@ -315,18 +326,19 @@ const UntilFrom = 6
 // Same are the rules by which the contenders' answers are held to the baseline's. Status or exit code always count; a
 // rule that is not set does not.
 type Same struct {
-	Body      string    `json:"body,omitempty" jsonschema:"enum=exact,enum=json,enum=lines,enum=rows" jsonschema_description:"exact: the same bytes; json: the same values, members in any order; lines: as many lines; rows: the same lines in any order"`
-	Through   string    `json:"through,omitempty" jsonschema_description:"a shell line that each answer is put through before the rules look at it, as gzip -dc"`
-	Ignore    []string  `json:"ignore,omitempty" jsonschema_description:"with json: JSON Pointers left out; * stands for any member or index"`
-	Unordered bool      `json:"unordered,omitempty" jsonschema_description:"with json: lists may be in any order"`
-	Tolerance Fraction  `json:"tolerance,omitempty" jsonschema_description:"with json: numbers may differ by this share"`
-	At        []string  `json:"at,omitempty" jsonschema_description:"JSON Pointers at which the values must be the same"`
-	Match     string    `json:"match,omitempty" jsonschema_description:"a regular expression that every answer must match"`
-	List      string    `json:"list,omitempty" jsonschema_description:"with rows and a key that is a pointer: the JSON Pointer of the list of rows; the answer itself unless said"`
-	Key       Word      `json:"key,omitempty" jsonschema_description:"with rows: what identifies a row, a JSON Pointer into it or a regular expression whose first group is the key; then only keys are compared"`
-	Files     string    `json:"files,omitempty" jsonschema:"enum=hash,enum=size,enum=names" jsonschema_description:"the files that a run writes in its workspace must have the same contents, sizes or names"`
-	Sample    *Fraction `json:"sample,omitempty" jsonschema_description:"the share of answers that is held to the same rules during the run; 1% unless said"` // of answers during the run
-	Count     string    `json:"count,omitempty" jsonschema_description:"a regular expression whose matches are counted; the counts must be the same"`
+	Body      string   `json:"body,omitempty" jsonschema:"enum=exact,enum=json,enum=lines,enum=rows" jsonschema_description:"exact: the same bytes; json: the same values, members in any order; lines: as many lines; rows: the same lines in any order"`
+	Through   string   `json:"through,omitempty" jsonschema_description:"a shell line that each answer is put through before the rules look at it, as gzip -dc"`
+	Ignore    []string `json:"ignore,omitempty" jsonschema_description:"with json: JSON Pointers left out; * stands for any member or index"`
+	Unordered bool     `json:"unordered,omitempty" jsonschema_description:"with json: lists may be in any order"`
+	Tolerance Fraction `json:"tolerance,omitempty" jsonschema_description:"with json: numbers may differ by this share"`
+	At        []string `json:"at,omitempty" jsonschema_description:"JSON Pointers at which the values must be the same"`
+	Match     string   `json:"match,omitempty" jsonschema_description:"a regular expression that every answer must match"`
+	List      string   `json:"list,omitempty" jsonschema_description:"with rows and a key that is a pointer: the JSON Pointer of the list of rows; the answer itself unless said"`
+	Key       Word     `json:"key,omitempty" jsonschema_description:"with rows: what identifies a row, a JSON Pointer into it or a regular expression whose first group is the key; then only keys are compared"`
+	Files     string   `json:"files,omitempty" jsonschema:"enum=hash,enum=size,enum=names" jsonschema_description:"the files that a run writes in its workspace must have the same contents, sizes or names"`
+	// of answers during the run
+	Sample *Fraction `json:"sample,omitempty" jsonschema_description:"the share of answers that is held to the same rules during the run; 1% unless said"`
+	Count  string    `json:"count,omitempty" jsonschema_description:"a regular expression whose matches are counted; the counts must be the same"`
 }
 
 // DefaultSample is the share of answers that is looked at during the run unless a plan says otherwise.
@@ -350,47 +362,14 @@ func (s *Same) Ruled() bool {
 	return s.Sample == nil || !reflect.DeepEqual(rules, Same{})
 }
 
-// Figure names a figure that contenders are compared by.
-type Figure string
-
-// The figures of a duel. Latencies are in seconds, throughput in successful shots a second, CPU in seconds a shot, amounts
-// in bytes.
-const (
-	P75        Figure = "p75"
-	P95        Figure = "p95"
-	P999       Figure = "p99.9"
-	Longest    Figure = "longest"
-	Total      Figure = "total"  // from the first shot of a heat to its last, where all have as many
-	SentBack   Figure = "bytes"  // received a shot
-	PeakBytes  Figure = "memory" // the most at once
-	Start      Figure = "start"  // of a service, until it is ready
-	Printed    Figure = "first output"
-	Answer     Figure = "first answer" // these from the creation of a service to the end of a shot, too
-	Second     Figure = "second answer"
-	Settled    Figure = "settled"
-	Prepare    Figure = "prepare"   // what is done before a service starts
-	FirstRun   Figure = "first run" // of a command in each heat
-	Wake       Figure = "wake"      // the shot after a silence
-	ErrorRate  Figure = "error rate"
-	P50        Figure = "p50"
-	P90        Figure = "p90"
-	P99        Figure = "p99"
-	Mean       Figure = "mean"
-	Throughput Figure = "throughput"
-	CPU        Figure = "cpu"
-	Holds      Figure = "holds" // of a climb: the level up to which the limit was kept, in shots a second or clients
-)
-
-// Judged are the figures that every run is judged by as far as it has them, in the order in which they are shown. The parts
-// of latencies come after them.
-var Judged = []Figure{P50, P75, P90, P95, P99, P999, Longest, Mean, Throughput, Total, CPU, PeakBytes, SentBack, Start, Printed, Answer, Second, Settled, Prepare, FirstRun, Wake}
-
 // FileName is the name of the file that a duel of that name is kept in unless said otherwise.
 func FileName(duel string) string { return Slug(duel) + Suffix }
 
 // Slug makes a part of a file name of a title: lower case letters and digits, joined by hyphens.
 func Slug(title string) string {
-	words := strings.FieldsFunc(strings.ToLower(title), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	words := strings.FieldsFunc(
+		strings.ToLower(title), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) },
+	)
 	slug := []rune(strings.Join(words, "-"))
 	if len(slug) == 0 {
 		return "duel"

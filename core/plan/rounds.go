@@ -9,8 +9,8 @@ import (
 	"github.com/invopop/jsonschema"
 )
 
-// Looks are the rounds after which a run with rounds: auto is looked at, and ended if every figure is settled. Intervals
-// are then wider, so that the chance of a wrong word over all looks stays at 5 % (LookLevel).
+// Looks are the rounds after which a run with rounds: auto is looked at, and ended if every figure is settled.
+// Intervals are then wider, so that the chance of a wrong word over all looks stays at 5 % (LookLevel).
 var Looks = []int{5, 10, 20, 40}
 
 // LookLevel is one minus the confidence of the intervals of a run that is looked at so often.
@@ -48,7 +48,8 @@ func (o *Often) Read(text string) error {
 
 // JSONSchema describes a number of rounds for the published schema.
 func (Often) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Description: "a number of rounds, or auto: as many of 5, 10, 20 and 40 as it takes", OneOf: []*jsonschema.Schema{
+	const what = "a number of rounds, or auto: as many of 5, 10, 20 and 40 as it takes"
+	return &jsonschema.Schema{Description: what, OneOf: []*jsonschema.Schema{
 		{Type: "integer", Minimum: "1", Maximum: "1000"},
 		{Type: "string", Pattern: oftenPattern},
 	}}

@@ -10,12 +10,6 @@ import (
 	"github.com/invopop/jsonschema"
 )
 
-// scalar is a plan value written as one word: how it is read from the file's text.
-type scalar interface {
-	// Read takes the value's text; the error says what was expected.
-	Read(text string) error
-}
-
 // Span is a length of time, written as in "500ms", "2s" or "1m30s"; never negative.
 type Span time.Duration
 
@@ -97,7 +91,9 @@ func (r Rate) String() string { return strconv.FormatFloat(float64(r), 'g', 6, 6
 
 // JSONSchema describes a rate for the published schema.
 func (Rate) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "string", Pattern: ratePattern, Description: "shots a second or minute, as 500/s or 90/m"}
+	return &jsonschema.Schema{
+		Type: "string", Pattern: ratePattern, Description: "shots a second or minute, as 500/s or 90/m",
+	}
 }
 
 // Level is an amount of load: a rate, or a number of clients at once. One of the two is set.
@@ -190,7 +186,8 @@ func (w Warmup) String() string {
 
 // JSONSchema describes a warm-up for the published schema.
 func (Warmup) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Description: "before the judged part of each heat: a length of time (500ms) or a number of shots (3)", OneOf: []*jsonschema.Schema{
+	return &jsonschema.Schema{Description: "before the judged part of each heat: a length of time (500ms) or a number " +
+		"of shots (3)", OneOf: []*jsonschema.Schema{
 		{Type: "string", Pattern: spanPattern},
 		{Type: "integer", Minimum: "0", Maximum: "1000000"},
 	}}
@@ -224,5 +221,7 @@ func (s *Secret) Read(text string) error {
 
 // JSONSchema describes a secret for the published schema.
 func (Secret) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "string", Pattern: `\$\{`, Description: "a secret, taken from the environment: ${NAME}"}
+	return &jsonschema.Schema{
+		Type: "string", Pattern: `\$\{`, Description: "a secret, taken from the environment: ${NAME}",
+	}
 }

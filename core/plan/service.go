@@ -2,15 +2,10 @@ package plan
 
 import (
 	"fmt"
-	"reflect"
-	"regexp"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
-
-	"paceduel/core/guard"
 )
 
 // PortMark stands in a contender's settings for the free port that its service is given.
@@ -85,11 +80,9 @@ type Stop struct {
 const (
 	DefaultLimit = 30 * time.Second
 	DefaultGrace = 5 * time.Second
-	DefaultWatch = 50 * time.Millisecond // at which a service of a few processes costs a few ten-thousandths of a processor
+	// at which a service of a few processes costs a few ten-thousandths of a processor
+	DefaultWatch = 50 * time.Millisecond
 )
-
-// leastWatch keeps looking from becoming a load.
-const leastWatch = 5 * time.Millisecond
 
 // Summary is the service's command as one would type it.
 func (s *Service) Summary() string {
@@ -122,8 +115,8 @@ func (r Ready) Words() string {
 	return "its port accepts"
 }
 
-// complete fills in what was left out.
-func (s *Service) complete() *Service {
+// Complete fills in what was left out.
+func (s *Service) Complete() *Service {
 	out := *s
 	if out.Limit == 0 {
 		out.Limit = Span(DefaultLimit)
@@ -141,86 +134,4 @@ func (s *Service) complete() *Service {
 		out.Stop.Grace = Span(DefaultGrace)
 	}
 	return &out
-}
-
-// checkService checks a contender's service; path is where it stands.
-func (r *reader) checkService(name string, s *Service, pace Pace, path string) {
-	fault := func(key, try, what string, args ...any) {
-		at := join(path, key)
-		if _, ok := r.d.places[at]; !ok {
-			at = path
-		}
-		r.fault(at, try, "%s: %s", name, fmt.Sprintf(what, args...))
-	}
-	if s.Watch.D() < leastWatch {
-		fault("watch", "set "+leastWatch.String()+" or more", "looking every %s would be a load of its own", s.Watch.D())
-	}
-	if s.Running != nil {
-		if (s.Running.PID > 0) == (s.Running.Port > 0) {
-			fault("running", "set pid: or port:", "a running service is named by its process or by its port")
-		}
-		own := *s.complete()
-		own.Running, own.Watch = nil, Span(DefaultWatch)
-		if !reflect.DeepEqual(own, *(&Service{}).complete()) {
-			fault("running", "leave the other keys out", "somebody else runs its service, so it is neither started nor stopped here")
-		}
-		if pace.Rush {
-			fault("running", "leave rush out", "it is not started here, so there is no start to shoot into")
-		}
-		return
-	}
-	switch {
-	case len(s.Run) > 0 && s.Shell != "":
-		fault("shell", "keep one of them", "both run and shell are set for its service")
-	case len(s.Run) == 0 && s.Shell == "":
-		fault("", "set run: [program, argument]", "nothing says what its service is")
-	case len(s.Run) > 0 && s.Run[0] == "":
-		fault("run", "set run: [program, argument]", "the program's name is empty")
-	}
-	ways := 0
-	for _, set := range []bool{s.Ready.URL != "", s.Ready.Line != "", s.Ready.File != "", s.Ready.Notify} {
-		if set {
-			ways++
-		}
-	}
-	if ways > 1 {
-		fault("ready", "keep one of url, line, file and notify", "more than one way to be ready is set")
-	}
-	if s.Ready.Status != 0 && s.Ready.URL == "" {
-		fault("ready.status", "set url:", "a status belongs to a url")
-	}
-	if s.Ready.URL != "" {
-		at, err := guard.ParseURL(strings.ReplaceAll(s.Ready.URL, PortMark, "1"))
-		switch {
-		case err != nil:
-			fault("ready.url", "write it as http://127.0.0.1:${PORT}/path", "this is no address to ask")
-		case guard.New(r.doc.Allow).Check(at.Hostname()) != nil:
-			fault("ready.url", guard.Try(at.Hostname()), "%s is not this machine", at.Hostname())
-		}
-	}
-	if _, err := regexp.Compile(s.Ready.Line); err != nil {
-		fault("ready.line", "see RE2 syntax", "%s", err)
-	}
-	mentioned := strings.Contains(s.Shell, PortMark) || slices.ContainsFunc(s.Run, func(w Word) bool { return strings.Contains(string(w), PortMark) })
-	for _, v := range s.Env {
-		mentioned = mentioned || strings.Contains(string(v), PortMark)
-	}
-	if ways == 0 && !mentioned {
-		fault("", "hand it ${PORT}, or set ready: { url: …, line: …, file: … or notify: true }", "its service is not told its port, so it cannot be seen when that accepts")
-	}
-	if s.Limits != nil && *s.Limits == (Limits{}) {
-		fault("limits", "set memory: 256MiB or cpu: 1", "nothing is limited")
-	}
-	for _, f := range s.Marks.Check("", "line") {
-		fault(join("marks", f.Key), f.Try, "%s", f.What)
-	}
-	if pace.Rush && s.Fresh != EveryHeat {
-		fault("fresh", "leave it out", "with rush, every heat begins with a start")
-	}
-	if pace.Wake > 0 && s.Fresh == EveryRun {
-		fault("fresh", "set fresh: heat", "a service that is fresh for every run never falls asleep")
-	}
-	if s.Fresh == EveryRun && !pace.Sequential() {
-		fault("fresh", "set repeat: instead of clients:, or fresh: heat", "a fresh service for every run needs runs that follow one another")
-	}
 }

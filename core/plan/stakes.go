@@ -44,18 +44,3 @@ func (Amount) JSONSchema() *jsonschema.Schema {
 		{Type: "number", Minimum: "0", Maximum: "1000000000000000"},
 	}}
 }
-
-// checkStakes reports figures that say nothing by themselves.
-func (r *reader) checkStakes(s *Stakes) {
-	switch {
-	case s == nil:
-	case s.RunsPerDay == 0 && s.PeakRate == 0 && s.Items == 0:
-		r.fault("stakes", "set runs-per-day:, peak-rate: or items:", "nothing says how much is done")
-	case s.MinutePrice > 0 && s.RunsPerDay == 0:
-		r.fault("stakes.minute-price", "set runs-per-day: too", "the price of a minute goes with runs-per-day")
-	case (s.ServerPrice > 0 || s.Spare > 0) && s.PeakRate == 0:
-		r.fault("stakes", "set peak-rate: too", "server-price and spare go with peak-rate")
-	case s.Spare >= 1:
-		r.fault("stakes.spare", "write 30%", "no server does anything while all of it stays free")
-	}
-}

@@ -1,4 +1,5 @@
-// Package report writes a finished run down for others: a report in Markdown, the figures as CSV, the pictures, the result.
+// Package report writes a finished run down for others: a report in Markdown, the figures as CSV, the pictures, the
+// result.
 //
 // What it says was computed elsewhere; it chooses, orders and formats.
 package report
@@ -22,9 +23,9 @@ import (
 	"paceduel/core/units"
 )
 
-// Export writes everything about a run to dir, which it creates when there is none: pictures as SVG and PDF, figures as CSV,
-// the result as JSON and the report that shows them. It returns the files in the order in which they were written; on an
-// error those that were.
+// Export writes everything about a run to dir, which it creates when there is none: pictures as SVG and PDF, figures as
+// CSV, the result as JSON and the report that shows them. It returns the files in the order in which they were written;
+// on an error those that were.
 func Export(r *result.Result, v *judge.Verdict, dir string, look chart.Look) (written []string, err error) {
 	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return nil, fmt.Errorf("export to %s: %w", dir, err)
@@ -66,8 +67,11 @@ func write(path string, content func(io.Writer) error) error {
 // Figures writes every figure of every comparison as CSV, in units of seconds, bytes and shots a second.
 func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
 	w := csv.NewWriter(units.PrintableWriter{To: out})
-	w.Write([]string{"baseline", "contender", "state", "figure", "on_ladder", "baseline_value", "contender_value", "ratio", "ratio_low", "ratio_high",
-		"difference", "difference_low", "difference_high", "level", "rounds", "word", "word_alone", "baseline_against_itself"})
+	w.Write([]string{"baseline", "contender", "state", "figure", "on_ladder", "baseline_value", "contender_value",
+		"baseline_typical", "contender_typical",
+		"ratio", "ratio_low", "ratio_high",
+		"difference", "difference_low", "difference_high", "level", "rounds", "word", "word_alone",
+		"baseline_against_itself"})
 	number := func(x float64) string {
 		if math.IsNaN(x) || math.IsInf(x, 0) {
 			return ""
@@ -76,8 +80,11 @@ func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
 	}
 	for _, f := range v.Faces {
 		for _, a := range f.Figures {
-			w.Write([]string{v.Baseline, f.Contender, a.State, string(a.Figure), strconv.FormatBool(a.Main), number(a.Baseline.V), number(a.Contender.V),
-				number(a.Ratio), number(a.Low), number(a.High), number(a.Difference), number(a.DifferenceLow), number(a.DifferenceHigh),
+			w.Write([]string{v.Baseline, f.Contender, a.State, string(a.Figure), strconv.FormatBool(a.Main),
+				number(a.AllBaseline), number(a.AllContender),
+				number(a.Baseline.V), number(a.Contender.V),
+				number(a.Ratio), number(a.Low), number(a.High), number(a.Difference), number(a.DifferenceLow),
+				number(a.DifferenceHigh),
 				number(a.Level), strconv.Itoa(a.Rounds), string(a.Word), string(a.Alone), number(a.Noise)})
 		}
 	}
@@ -85,7 +92,8 @@ func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
 	return w.Error()
 }
 
-// Markdown writes the report: question, sentence, figures, claims, stakes, cautions, footing, how to run it again, pictures.
+// Markdown writes the report: question, sentence, figures, claims, stakes, cautions, footing, how to run it again,
+// pictures.
 func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []paper.Named) error {
 	d := &document{r: r, v: v}
 	d.heading()
@@ -136,8 +144,26 @@ func (d *document) heading() {
 		d.line("\n%s", d.r.Plan.Question)
 	}
 	d.line("\n**%s**", d.v.Sentence)
+	d.standing()
 	for i := range d.v.Ranking {
 		d.line("\n%s", d.v.Ranking[i].Sentence())
+	}
+}
+
+// standing is how all contenders stand at all rungs, where there are several.
+func (d *document) standing() {
+	all := d.v.Standing(d.r)
+	if len(all.Lines) < 2 || len(all.Rungs) == 0 || d.v.Rounds == 0 {
+		return
+	}
+	d.line("")
+	d.head(append([]string{""}, all.Rungs...)...)
+	for _, l := range all.Lines {
+		row := []string{strings.TrimSpace(l.Contender + " " + l.State)}
+		for _, c := range l.Cells {
+			row = append(row, c.Text)
+		}
+		d.row(row...)
 	}
 }
 
@@ -146,7 +172,10 @@ func (d *document) figures() {
 		return
 	}
 	d.section("Figures")
-	d.line("%s%s; %s. A ratio over 1x says that the contender is better, as its word does.", strings.ToUpper(d.v.Note[:1]), d.v.Note[1:], units.Plural(d.v.Rounds, "round"))
+	d.line(
+		"%s%s; %s. A ratio over 1x says that the contender is better, as its word does.", strings.ToUpper(d.v.Note[:1]),
+		d.v.Note[1:], units.Plural(d.v.Rounds, "round"),
+	)
 	for _, f := range d.v.Faces {
 		d.line("")
 		d.head("", d.v.Baseline, f.Contender, "ratio", "between", "difference", "")
@@ -159,7 +188,7 @@ func (d *document) figures() {
 			if a.Main {
 				title = "**" + title + "**"
 			}
-			d.row(title, judge.Show(a.Figure, a.Baseline.V), judge.Show(a.Figure, a.Contender.V), ratio, between, a.Apart(), a.Say())
+			d.row(title, a.Figure.Show(a.Baseline.V), a.Figure.Show(a.Contender.V), ratio, between, a.Apart(), a.Say())
 		}
 	}
 	if m := d.v.Mirror; m != nil {
@@ -244,7 +273,8 @@ func (d *document) footing() {
 		if who == "" {
 			who = "all"
 		}
-		d.line("- %s, %s: %s (%s, %s each)", who, c.When, c.What, units.Plural(int(c.Times), "time"), units.Duration(c.Took/time.Duration(c.Times)))
+		each := units.Duration(c.Took / time.Duration(c.Times))
+		d.line("- %s, %s: %s (%s, %s each)", who, c.When, c.What, units.Plural(int(c.Times), "time"), each)
 	}
 	for _, text := range d.r.Footing.Cannot {
 		d.line("- this machine cannot: %s", text)

@@ -10,7 +10,6 @@ import (
 
 	"paceduel/core/chart"
 	"paceduel/core/judge"
-	"paceduel/core/plan"
 	"paceduel/core/report"
 	"paceduel/core/result"
 	"paceduel/internal/golden"
@@ -20,12 +19,16 @@ import (
 func made(t *testing.T) (*result.Result, *judge.Verdict) {
 	t.Helper()
 	r := sample.Make(sample.Duel{Rounds: 10, Shots: 600, Clients: 4, Seed: 12, Entrants: []sample.Entrant{
-		{Name: "per-vessel", Latency: sample.Times(0.012, 0.1), Bytes: 8443}, {Name: "joined | twice", Latency: sample.Times(0.004, 0.1), Bytes: 8443},
-		{Name: "snapshot", Latency: sample.Times(0.001, 0.1), Bytes: 8443}, {Name: "per-vessel again", Latency: sample.Times(0.012, 0.1), Bytes: 8443}}})
+		{
+			Name: "per-vessel", Latency: sample.Times(0.012, 0.1), Bytes: 8443,
+		}, {Name: "joined | twice", Latency: sample.Times(0.004, 0.1), Bytes: 8443},
+		{
+			Name: "snapshot", Latency: sample.Times(0.001, 0.1), Bytes: 8443,
+		}, {Name: "per-vessel again", Latency: sample.Times(0.012, 0.1), Bytes: 8443}}})
 	r.Entrants[3].Mirror = true
 	r.Entrants[2].Avoid = "a change must be seen at once"
 	r.Plan.Claims = []string{"snapshot at least 5x faster than per-vessel"}
-	r.Plan.Stakes = &plan.Stakes{Items: 1e6}
+	r.Plan.Stakes = &result.Stakes{Items: 1e6}
 	r.Plan.Sets = []string{"rounds=10"}
 	r.Plan.Source = "duel: Berth board\nquestion: \"```?\"\n"
 	v, err := judge.Judge(r)
@@ -65,7 +68,8 @@ func TestFiguresAsCSV(t *testing.T) {
 		}
 		seen = true
 		ratio, err := strconv.ParseFloat(row[at["ratio"]], 64)
-		if err != nil || ratio < 11.5 || ratio > 12.5 || row[at["word"]] != "better" || row[at["on_ladder"]] != "true" || row[at["baseline_against_itself"]] == "" {
+		if err != nil || ratio < 11.5 || ratio > 12.5 || row[at["word"]] != "better" ||
+			row[at["on_ladder"]] != "true" || row[at["baseline_against_itself"]] == "" {
 			t.Errorf("%v", row)
 		}
 	}
@@ -107,7 +111,8 @@ func TestExportWritesEverything(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "file"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := report.Export(r, v, filepath.Join(dir, "file"), chart.Look{}); err == nil || !strings.Contains(err.Error(), "export to ") {
+	if _, err := report.Export(r, v, filepath.Join(dir, "file"), chart.Look{}); err == nil ||
+		!strings.Contains(err.Error(), "export to ") {
 		t.Errorf("exporting into a file: %v", err)
 	}
 }

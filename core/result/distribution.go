@@ -15,22 +15,23 @@ import (
 	"github.com/klauspost/compress/zlib"
 )
 
-// Distribution is what a histogram holds: how often values lie in which narrow range, as far as there are any. It takes a
-// hundredth of the memory and time that a histogram of all ranges does, since most of those are empty. It is not modified
-// once made; a nil one is empty.
+// Distribution is what a histogram holds: how often values lie in which narrow range, as far as there are any. It takes
+// a hundredth of the memory and time that a histogram of all ranges does, since most of those are empty. It is not
+// modified once made; a nil one is empty.
 type Distribution struct {
-	Bars  []Bar // ascending, none of them empty
-	Total int64
+	Bars    []Bar // ascending, none of them empty
+	Total   int64
+	PerUnit float64 // how many of the bars' values make one of the unit
 }
 
-// Bar is one range of values, in nanoseconds, ends included, at most 0.1 % wide.
+// Bar is one range of values, in steps of the recording, ends included, at most 0.1 % wide.
 type Bar struct{ From, To, Count int64 }
 
 // errNoHistogram is a text that is no histogram in the form that this program writes.
 var errNoHistogram = errors.New("this is no HDR histogram (V2, compressed, base64)")
 
-// The head of a histogram's encoding, see HdrHistogram's V2 format: a cookie and a length around the compressed part, and
-// within that cookie, length, offset, digits, lowest and highest value and a ratio, before the counts.
+// The head of a histogram's encoding, see HdrHistogram's V2 format: a cookie and a length around the compressed part,
+// and within that cookie, length, offset, digits, lowest and highest value and a ratio, before the counts.
 const (
 	compressedCookie = 0x1c849304
 	plainCookie      = 0x1c849303
@@ -40,10 +41,13 @@ const (
 	maxEncoded       = 64 << 20 // bytes that one may unpack to
 )
 
-// DecodeDistribution reads a histogram as EncodeHistogram writes it.
-func DecodeDistribution(text string) (*Distribution, error) {
+// DecodeDistribution reads a histogram of nanoseconds as EncodeHistogram writes it.
+func DecodeDistribution(text string) (*Distribution, error) { return decodeDistribution(text, 0) }
+
+func decodeDistribution(text string, perUnitSaid float64) (*Distribution, error) {
 	packed, err := base64.StdEncoding.DecodeString(text)
-	if err != nil || len(packed) < outerBytes || binary.BigEndian.Uint32(packed)&cookieMask != compressedCookie&cookieMask {
+	if err != nil || len(packed) < outerBytes ||
+		binary.BigEndian.Uint32(packed)&cookieMask != compressedCookie&cookieMask {
 		return nil, errNoHistogram
 	}
 	u := unpackers.Get().(*unpacker)
@@ -54,10 +58,15 @@ func DecodeDistribution(text string) (*Distribution, error) {
 	}
 	length, digits := int(binary.BigEndian.Uint32(plain[4:])), binary.BigEndian.Uint32(plain[12:])
 	lowest := binary.BigEndian.Uint64(plain[16:])
-	if offset := binary.BigEndian.Uint32(plain[8:]); offset != 0 || digits > 5 || lowest < 1 || lowest > 1<<40 || length > len(plain)-innerBytes {
+	if offset := binary.BigEndian.Uint32(plain[8:]); offset != 0 || digits > 5 || lowest < 1 || lowest > 1<<40 ||
+		length > len(plain)-innerBytes {
 		return nil, errNoHistogram
 	}
-	return u.decodeBars(plain[innerBytes:innerBytes+length], newScale(digits, lowest))
+	d, err := u.decodeBars(plain[innerBytes:innerBytes+length], newScale(digits, lowest))
+	if err == nil {
+		d.PerUnit = perUnit(perUnitSaid)
+	}
+	return d, err
 }
 
 // unpacker reads histograms. A run has hundreds of them, and the tables for unpacking one are larger than it.
@@ -138,7 +147,7 @@ func (u *unpacker) decodeBars(text []byte, s scale) (*Distribution, error) {
 		total += n
 		place++
 	}
-	return &Distribution{slices.Clone(u.bars), total}, nil
+	return &Distribution{Bars: slices.Clone(u.bars), Total: total}, nil
 }
 
 // zigzag reads a number of up to nine bytes, of which the last has eight bits; size is 0 when it is cut short.
@@ -166,7 +175,8 @@ func (d *Distribution) TotalCount() int64 {
 	return d.Total
 }
 
-// Quantile is the upper end of the first range at or below which a share q of the values lies, in seconds; NaN without any.
+// Quantile is the upper end of the first range at or below which a share q of the values lies, in the unit; NaN without
+// any.
 func (d *Distribution) Quantile(q float64) float64 {
 	if d.TotalCount() == 0 {
 		return math.NaN()
@@ -175,31 +185,33 @@ func (d *Distribution) Quantile(q float64) float64 {
 	var sum int64
 	for _, b := range d.Bars {
 		if sum += b.Count; sum >= want {
-			return float64(b.To) / 1e9
+			return float64(b.To) / perUnit(d.PerUnit)
 		}
 	}
-	return float64(d.Bars[len(d.Bars)-1].To) / 1e9
+	return float64(d.Bars[len(d.Bars)-1].To) / perUnit(d.PerUnit)
 }
 
 // Sum adds up distributions. Its zero value is empty.
 type Sum struct {
 	bars, spare []Bar // spare is room for the next sum
 	total       int64
+	perUnit     float64
 	mixed       bool
 }
 
-// Add adds d, which may be nil. It reports whether all that was added has the same ranges, without which it cannot be added.
+// Add adds d, which may be nil. It reports whether all that was added has the same ranges, without which it cannot be
+// added.
 func (s *Sum) Add(d *Distribution) bool {
 	if s.mixed || d.TotalCount() == 0 {
 		return !s.mixed
 	}
 	merged, ok := merge(s.spare[:0], s.bars, d.Bars)
-	if !ok {
+	if !ok || s.total > 0 && s.perUnit != d.PerUnit {
 		*s = Sum{mixed: true}
 		return false
 	}
 	s.bars, s.spare = merged, s.bars
-	s.total += d.Total
+	s.total, s.perUnit = s.total+d.Total, d.PerUnit
 	return true
 }
 
@@ -209,7 +221,7 @@ func (s *Sum) Distribution() *Distribution {
 		return nil
 	}
 	s.spare = nil
-	return &Distribution{Bars: s.bars, Total: s.total}
+	return &Distribution{Bars: s.bars, Total: s.total, PerUnit: s.perUnit}
 }
 
 // merge appends the sum of two lists of bars to out.
@@ -232,8 +244,8 @@ func merge(out, a, b []Bar) (_ []Bar, ok bool) {
 }
 
 // distribution reads one that belongs to what.
-func distribution(text, what string, more ...any) (*Distribution, error) {
-	d, err := DecodeDistribution(text)
+func distribution(text string, perUnit float64, what string, more ...any) (*Distribution, error) {
+	d, err := decodeDistribution(text, perUnit)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", fmt.Sprintf(what, more...), err)
 	}

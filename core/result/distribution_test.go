@@ -102,7 +102,8 @@ func TestSumsOfDistributions(t *testing.T) {
 		t.Errorf("the sum has %d values in %d bars; want 6000 in %d", sum.Total, len(sum.Bars), len(want))
 	}
 	var mixed Sum
-	if !mixed.Add(both[0]) || mixed.Add(&Distribution{Bars: []Bar{{0, 1 << 40, 1}}, Total: 1}) || mixed.Add(both[1]) || mixed.Distribution() != nil {
+	if !mixed.Add(both[0]) || mixed.Add(&Distribution{Bars: []Bar{{0, 1 << 40, 1}}, Total: 1}) || mixed.Add(both[1]) ||
+		mixed.Distribution() != nil {
 		t.Error("distributions of other ranges are added up")
 	}
 }

@@ -1,6 +1,10 @@
 package result
 
-import "time"
+import (
+	"time"
+
+	"paceduel/core/cell"
+)
 
 // AnyState stands for heats of whatever state.
 const AnyState = "*"
@@ -8,8 +12,9 @@ const AnyState = "*"
 // Footing is what runs started from.
 type Footing struct {
 	States []string `json:"states,omitempty" text:"ours"` // of caches, each a figure of its own; empty: as found
-	Steps  []Cost   `json:"steps,omitempty"`              // in the order in which they happen, for each contender and state; without cost
-	Costs  []Cost   `json:"costs,omitempty"`              // of what was done for the duel and for rounds
+	// in the order in which they happen, for each contender and state; without cost
+	Steps []Cost `json:"steps,omitempty"`
+	Costs []Cost `json:"costs,omitempty"` // of what was done for the duel and for rounds
 	// Cannot is what the plan asks for and the machine could not do, in words.
 	Cannot []string `json:"cannot,omitempty"`
 }
@@ -20,6 +25,43 @@ func (r *Result) Planned() (n int) {
 		n += len(round)
 	}
 	return n
+}
+
+// Expected is about how long the heats of the run take, from what the plan says and, where that does not set it, what
+// each contender took at the weigh-in; 0 where that is not known. What lies between heats comes on top.
+func (r *Result) Expected() (all time.Duration) {
+	p := &r.Plan.Pace
+	for _, round := range r.Order {
+		for _, c := range round {
+			if p.For > 0 {
+				all += p.For + p.WarmupFor
+				continue
+			}
+			one := r.touched(c)
+			shots := p.Repeat + p.WarmupShots
+			if p.Repeat == 0 {
+				shots = (p.Shots + p.WarmupShots) / max(p.Clients, 1)
+			}
+			if one == 0 || shots == 0 {
+				return 0
+			}
+			all += time.Duration(shots)*one + p.WarmupFor
+		}
+	}
+	return all
+}
+
+// touched is what a contender took at the weigh-in, in the state of a heat where it was asked in several; 0 where it
+// has not been asked.
+func (r *Result) touched(c cell.Cell) time.Duration {
+	e := r.Entrant(c.Contender)
+	if e == nil || e.Touch == nil {
+		return 0
+	}
+	if e.Again != nil && e.Again.State == c.State {
+		return e.Again.Latency
+	}
+	return e.Touch.Latency
 }
 
 // Cost is a step of the footing and what it took. Steps that belong to no contender name none.
@@ -40,8 +82,8 @@ func (c Cost) Same(o Cost) bool {
 	return c.When == o.When && c.What == o.What && either(c.Contender, o.Contender) && either(c.State, o.State)
 }
 
-// Spent adds up what the steps of the footing took, over the duel, the weigh-in and the given heats, in the order of the
-// steps.
+// Spent adds up what the steps of the footing took, over the duel, the weigh-in and the given heats, in the order of
+// the steps.
 func (r *Result) Spent(heats []Heat) []Cost {
 	f := &r.Footing
 	out := make([]Cost, len(f.Steps))

@@ -6,27 +6,28 @@
 package result
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"paceduel/core/contender"
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/files"
 	"paceduel/core/mask"
-	"paceduel/core/meter"
-	"paceduel/core/plan"
-	"paceduel/core/tally"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
 // Version is the version of the document that this program writes.
-const Version = 1
+const Version = 2
 
 // Result is a run. It is written by package rounds and treated as read-only by everybody else.
 type Result struct {
@@ -40,15 +41,17 @@ type Result struct {
 	Ending   Ending        `json:"ending" text:"ours"`
 	Reason   string        `json:"reason,omitempty"`    // why a run failed, in words
 	Paused   time.Duration `json:"paused_ns,omitempty"` // between heats, on request
-	Host     meter.Host    `json:"host"`
+	Host     Host          `json:"host"`
 	Entrants []Entrant     `json:"contenders"` // in the order of the plan
 	Weighing *Weighing     `json:"same_work,omitempty"`
-	Order    [][]string    `json:"order" text:"name"` // contenders by name, a list for each planned round
-	// OrderStates are the states of the heats in order, where contenders are run in more than one.
-	OrderStates [][]string `json:"order_states,omitempty" text:"ours"`
-	Heats       []Heat     `json:"heats"` // in the order in which they were run
-	Floor       []Floor    `json:"floor,omitempty"`
-	Footing     Footing    `json:"footing,omitzero"`
+	Order    [][]cell.Cell `json:"order"` // the cells of each planned round, in their running order
+	// Parts are what latencies are made of, in the order in which they follow one another, and Amounts what shots are
+	// counted by, as the contenders' kinds declare them.
+	Parts   []string       `json:"parts,omitempty" text:"ours"`
+	Amounts []shots.Amount `json:"amounts,omitempty" text:"ours"`
+	Heats   []Heat         `json:"heats"` // in the order in which they were run
+	Floor   []Floor        `json:"floor,omitempty"`
+	Footing Footing        `json:"footing,omitzero"`
 }
 
 // Ending says how a run came to its end.
@@ -65,34 +68,35 @@ const (
 
 // Plan is the plan of the run as written, with what was laid over it, and what came of it.
 type Plan struct {
-	Name      string                        `json:"name" text:"name"`
-	Question  string                        `json:"question,omitempty"`
-	Baseline  string                        `json:"baseline" text:"name"`
-	File      string                        `json:"file"`
-	Source    string                        `json:"source"`             // before variables were filled in
-	SHA256    string                        `json:"sha256" text:"ours"` // of source
-	Sets      []string                      `json:"sets,omitempty"`
-	Vars      []string                      `json:"variables,omitempty"` // names only
-	Rounds    int                           `json:"rounds"`              // that were to be run in the end
-	Until     *Until                        `json:"until,omitempty"`
-	Looks     []int                         `json:"looks,omitempty"`     // rounds after which it was looked at, to end early
-	Interest  plan.Fraction                 `json:"interest"`            // a fraction
-	Interests map[plan.Figure]plan.Fraction `json:"interests,omitempty"` // of single figures
-	Rungs     []plan.Figure                 `json:"rungs,omitempty"`     // that carry the verdict; none: those of the pace
-	Stakes    *plan.Stakes                  `json:"stakes,omitempty"`
-	Decides   plan.Figure                   `json:"decides,omitempty"`
+	Name     string   `json:"name" text:"name"`
+	Question string   `json:"question,omitempty"`
+	Baseline string   `json:"baseline" text:"name"`
+	File     string   `json:"file"`
+	Source   string   `json:"source"`             // before variables were filled in
+	SHA256   string   `json:"sha256" text:"ours"` // of source
+	Sets     []string `json:"sets,omitempty"`
+	Vars     []string `json:"variables,omitempty"` // names only
+	Rounds   int      `json:"rounds"`              // that were to be run in the end
+	Until    *Until   `json:"until,omitempty"`
+	// rounds after which it was looked at, to end early
+	Looks     []int                         `json:"looks,omitempty"`
+	Interest  float64                       `json:"interest"`            // a fraction
+	Interests map[figure.Name]float64       `json:"interests,omitempty"` // of single figures
+	Rungs     []figure.Name                 `json:"rungs,omitempty"`     // that carry the verdict; none: those of the pace
+	Stakes    *Stakes                       `json:"stakes,omitempty"`
+	Decides   figure.Name                   `json:"decides,omitempty"`
 	Claims    []string                      `json:"claims,omitempty"`
-	Marks     []plan.Figure                 `json:"marks,omitempty"`     // that contenders tell of themselves
-	Sums      map[plan.Figure][]plan.Figure `json:"mark_sums,omitempty"` // the marks that some of them are the sum of
+	Marks     []figure.Name                 `json:"marks,omitempty"`     // that contenders tell of themselves
+	Sums      map[figure.Name][]figure.Name `json:"mark_sums,omitempty"` // the marks that some of them are the sum of
 	Pace      Pace                          `json:"pace"`
 }
 
 // Until is what ended a run that went on until a figure was known well enough.
 type Until struct {
-	Figure plan.Figure   `json:"figure"`
-	Within plan.Fraction `json:"within"`
-	Least  int           `json:"least_rounds"`
-	Most   int           `json:"most_rounds"`
+	Figure figure.Name `json:"figure"`
+	Within float64     `json:"within"`
+	Least  int         `json:"least_rounds"`
+	Most   int         `json:"most_rounds"`
 }
 
 // Pace is how the contenders were driven.
@@ -119,7 +123,7 @@ type Climb struct {
 	Levels []float64     `json:"levels"` // shots a second, or clients
 	Open   bool          `json:"open"`   // whether they are rates
 	Under  time.Duration `json:"under_ns"`
-	At     plan.Figure   `json:"at"`
+	At     figure.Name   `json:"at"`
 }
 
 // Sequential reports whether shots followed one another.
@@ -141,6 +145,8 @@ type Entrant struct {
 	Mirror  bool   `json:"mirror,omitempty"` // the baseline's twin
 	// LeftOut is the round from which it had no part any more; 0: it had to the end.
 	LeftOut int `json:"left_out_from_round,omitempty"`
+	// OwnProcess says that each of its shots is a process of its own.
+	OwnProcess bool `json:"own_process,omitempty"`
 	// Again is a touch in the second state, where contenders are run in more than one.
 	Again *Touch `json:"second_touch,omitempty"`
 }
@@ -216,21 +222,46 @@ func (w *Weighing) First() string {
 		case len(c.Differences) == 0:
 			return "not " + c.Rule
 		default:
-			d := c.Differences[0]
-			return fmt.Sprintf("not %s: %s is %s, not %s", c.Rule, d.Where, short(d.Contender), short(d.Baseline))
+			return fmt.Sprintf("not %s: %s", c.Rule, c.Differences[0].Words())
 		}
 	}
 	return ""
 }
 
-// short is the head of a value.
-func short(text string) string {
-	const longest = 32
-	runes := []rune(units.Printable(text))
-	if len(runes) > longest {
-		return string(runes[:longest-1]) + "…"
+// Words say what a contender has in place of what the baseline has: "status is 500, not 200".
+func (d Difference) Words() string {
+	own, base := []rune(units.Printable(d.Contender)), []rune(units.Printable(d.Baseline))
+	at := 0
+	for at < len(own) && at < len(base) && own[at] == base[at] {
+		at++
 	}
-	return string(runes)
+	return units.Printable(d.Where) + " is " + short(own, at) + notAs(short(base, at))
+}
+
+// Whole is Words of all that is kept of both.
+func (d Difference) Whole() string {
+	return units.Printable(d.Where) + ": " + units.Printable(d.Contender) + notAs(units.Printable(d.Baseline))
+}
+
+// notAs sets what the baseline has apart from what stands before it.
+func notAs(baseline string) string {
+	if baseline == "missing" || strings.HasPrefix(baseline, "not ") {
+		return "; " + baseline + " with the baseline"
+	}
+	return ", not " + baseline
+}
+
+// short is a value in little room: its head, or what is about the place at which it differs where that is not in it.
+func short(value []rune, at int) string {
+	const longest, before = 32, 8
+	head := ""
+	if at >= longest-1 && len(value) > longest {
+		value, head = value[min(at, len(value))-before:], "…"
+	}
+	if len(value) > longest {
+		return head + string(value[:longest-1]) + "…"
+	}
+	return head + string(value)
 }
 
 // Check is one rule, held to one contender.
@@ -251,81 +282,90 @@ type Difference struct {
 
 // Heat is one timed block. Times are nanoseconds; At and Dots count from the start of the run.
 type Heat struct {
-	Round        int                 `json:"round"` // from 1
-	Contender    string              `json:"contender" text:"name"`
-	State        string              `json:"state,omitempty" text:"ours"` // of caches: cold, warm; empty: as found
-	Stopped      string              `json:"stopped,omitempty"`           // why it was stopped, in words: kept, not judged
-	Costs        []Cost              `json:"footing,omitempty"`           // what was done for it, untimed
-	ColdLeft     float64             `json:"cold_left_frac,omitempty"`    // of the pages that were to be cold, still in memory at worst
-	WarmLacks    float64             `json:"warm_lacks_frac,omitempty"`   // of the pages that were to be warm, not in memory at worst
-	Unfilled     []string            `json:"unfilled,omitempty"`          // own caches that were empty before a warm run
-	Changes      *Changes            `json:"changes,omitempty"`           // in the workspace after it
-	At           time.Duration       `json:"at_ns"`
-	Wall         time.Duration       `json:"wall_ns"` // of the judged part
-	Clients      int                 `json:"clients"`
-	Cut          bool                `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
-	OK           int64               `json:"ok"`            // shots that succeeded
-	Failures     map[string]int64    `json:"failures,omitempty" text:"ours"`
-	Due          int64               `json:"due_shots,omitempty"`    // at a set rate: shots that were due
-	Unsent       int64               `json:"unsent_shots,omitempty"` // of these, those that were not sent before the heat was over
-	LagP50       time.Duration       `json:"lag_p50_ns,omitempty"`   // from when a shot was due to its start, at most 12.5 % too high
-	LagP99       time.Duration       `json:"lag_p99_ns,omitempty"`
-	LagMax       time.Duration       `json:"lag_max_ns,omitempty"`
-	Late         int64               `json:"late_shots,omitempty"`              // started more than 1 ms after they were due
-	Sampled      int64               `json:"sampled,omitempty"`                 // shots whose answers were held to the weigh-in's
-	Causes       []string            `json:"causes,omitempty"`                  // the first failures in their own words
-	Latencies    string              `json:"latencies" text:"ours"`             // of the successful shots: an HDR histogram, V2 compressed, base64, in nanoseconds
-	LatencySum   time.Duration       `json:"latency_sum_ns"`                    // of the same, exact
-	Busy         time.Duration       `json:"busy_ns"`                           // start to end of its last shot, summed over clients
-	CPU          time.Duration       `json:"cpu_ns"`                            // user and system time of the contender's processes
-	CPUKnown     bool                `json:"cpu_known"`                         // whether cpu_ns means anything for this kind
-	Resources    contender.Resources `json:"resources,omitzero"`                // of the contender's processes
-	Peak         int64               `json:"peak_memory_bytes,omitempty"`       // the most that its processes held at once, in a run that was not judged
-	PeakGrain    int64               `json:"peak_memory_grain_bytes,omitempty"` // by how much that may be off, since the memory had been given back before it could be read; 0: exact
-	Starts       []Start             `json:"starts,omitempty"`                  // of its contender's service
-	First        time.Duration       `json:"first_shot_ns,omitempty"`           // latency of the heat's first shot, warm-up included, where it succeeded
-	Wake         time.Duration       `json:"wake_ns,omitempty"`                 // that of the shot after a silence
-	WakeFailed   string              `json:"wake_failed,omitempty" text:"ours"` // why that shot failed, by class
-	Service      *Service            `json:"service,omitempty"`                 // what the contender's service held and used; nil without one that lasts for the heat
-	Sent         int64               `json:"sent_bytes"`
-	Received     int64               `json:"received_bytes"`
-	Connects     int64               `json:"connections,omitempty"`          // opened
-	Replaced     int64               `json:"replaced_connections,omitempty"` // of these, in place of kept ones that the server had closed between shots
-	ConnectSum   time.Duration       `json:"connect_sum_ns,omitempty"`
-	Warmup       int64               `json:"warmup_shots"`                // performed before, not judged
-	FirstByteSum time.Duration       `json:"first_byte_sum_ns,omitempty"` // of the successful shots, from their start
-	Redirects    int64               `json:"redirects,omitempty"`         // followed
-	Lines        int64               `json:"output_lines,omitempty"`
-	LeftBehind   int64               `json:"left_behind,omitempty"` // processes that outlived their run and were ended
-	Steps        []Step              `json:"steps,omitempty"`       // of a climb, one for each of the pace's levels
-	Splits       []Split             `json:"splits,omitempty"`      // what latencies are made of
-	Buckets      []Bucket            `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
-	Conditions   meter.Conditions    `json:"conditions"`
-	Dots         []Dot               `json:"dots" text:"ours"` // an even choice of its shots, for pictures; no figure is computed from them
+	Round int `json:"round"` // from 1
+	cell.Cell
+	Stopped string `json:"stopped,omitempty"` // why it was stopped, in words: kept, not judged
+	Costs   []Cost `json:"footing,omitempty"` // what was done for it, untimed
+	// of the pages that were to be cold, still in memory at worst
+	ColdLeft float64 `json:"cold_left_frac,omitempty"`
+	// of the pages that were to be warm, not in memory at worst
+	WarmLacks float64          `json:"warm_lacks_frac,omitempty"`
+	Unfilled  []string         `json:"unfilled,omitempty"` // own caches that were empty before a warm run
+	Changes   *Changes         `json:"changes,omitempty"`  // in the workspace after it
+	At        time.Duration    `json:"at_ns"`
+	Wall      time.Duration    `json:"wall_ns"` // of the judged part
+	Clients   int              `json:"clients"`
+	Cut       bool             `json:"cut,omitempty"` // ended by an interrupt: kept, not judged
+	OK        int64            `json:"ok"`            // shots that succeeded
+	Failures  map[string]int64 `json:"failures,omitempty" text:"ours"`
+	Due       int64            `json:"due_shots,omitempty"` // at a set rate: shots that were due
+	// of these, those that were not sent before the heat was over
+	Unsent int64 `json:"unsent_shots,omitempty"`
+	// from when a shot was due to its start, at most 12.5 % too high
+	LagP50  time.Duration `json:"lag_p50_ns,omitempty"`
+	LagP99  time.Duration `json:"lag_p99_ns,omitempty"`
+	LagMax  time.Duration `json:"lag_max_ns,omitempty"`
+	Late    int64         `json:"late_shots,omitempty"` // started more than 1 ms after they were due
+	Sampled int64         `json:"sampled,omitempty"`    // shots whose answers were held to the weigh-in's
+	Causes  []string      `json:"causes,omitempty"`     // the first failures in their own words
+	// Latencies are those of the successful shots: an HDR histogram, V2 compressed, base64. Its values are nanoseconds
+	// unless PerSecond says otherwise.
+	Latencies  string        `json:"latencies" text:"ours"`
+	PerSecond  float64       `json:"latencies_per_s,omitempty"`
+	LatencySum time.Duration `json:"latency_sum_ns"` // of the same, exact
+	Busy       time.Duration `json:"busy_ns"`        // start to end of its last shot, summed over clients
+	// Amounts are those that are known of the heat's shots, by their names: added up, or the most, as they are declared.
+	// The most memory is of a shot that was not judged.
+	Amounts map[string]int64 `json:"amounts,omitempty"`
+	// by how much that may be off, since the memory had been given back before it could be read; 0: exact
+	PeakGrain int64   `json:"peak_memory_grain_bytes,omitempty"`
+	Starts    []Start `json:"starts,omitempty"` // of its contender's service
+	// latency of the heat's first shot, warm-up included, where it succeeded
+	First      time.Duration `json:"first_shot_ns,omitempty"`
+	Wake       time.Duration `json:"wake_ns,omitempty"`                 // that of the shot after a silence
+	WakeFailed string        `json:"wake_failed,omitempty" text:"ours"` // why that shot failed, by class
+	// what the contender's service held and used; nil without one that lasts for the heat
+	Service    *Service   `json:"service,omitempty"`
+	Sent       int64      `json:"sent_bytes"`
+	Received   int64      `json:"received_bytes"`
+	Warmup     int64      `json:"warmup_shots"`          // performed before, not judged
+	LeftBehind int64      `json:"left_behind,omitempty"` // processes that outlived their run and were ended
+	Steps      []Step     `json:"steps,omitempty"`       // of a climb, one for each of the pace's levels
+	Splits     []Split    `json:"splits,omitempty"`      // what latencies are made of
+	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
+	Conditions Conditions `json:"conditions"`
+	// an even choice of its shots, for pictures; no figure is computed from them
+	Dots []Dot `json:"dots" text:"ours"`
 }
 
-// Service is what the process tree of a contender's service used during the judged part of a heat, and held over all of it.
+// Service is what the process tree of a contender's service used during the judged part of a heat, and held over all of
+// it.
 type Service struct {
-	CPU          time.Duration `json:"cpu_ns"`                              // user and system; of processes that have ended in hundredths of a second
-	Peak         int64         `json:"peak_memory_bytes"`                   // resident
-	Exact        bool          `json:"peak_exact"`                          // told by the kernel; else the highest of the moments
-	CPUExact     bool          `json:"cpu_exact,omitempty"`                 // from a control group, to the nanosecond
-	Limits       string        `json:"limits,omitempty"`                    // that it was held to, in words
-	Killed       int64         `json:"killed_for_memory,omitempty"`         // processes of it that the kernel ended for wanting more
-	Proportional int64         `json:"proportional_memory_bytes,omitempty"` // at the end, what is shared being divided
-	Moments      []Moment      `json:"moments"`                             // about 20 a second, an even choice of them in long heats
+	// user and system; of processes that have ended in hundredths of a second
+	CPU  time.Duration `json:"cpu_ns"`
+	Peak int64         `json:"peak_memory_bytes"` // resident
+	// told by the kernel; else the highest of the moments
+	Exact    bool   `json:"peak_exact"`
+	CPUExact bool   `json:"cpu_exact,omitempty"` // from a control group, to the nanosecond
+	Limits   string `json:"limits,omitempty"`    // that it was held to, in words
+	// processes of it that the kernel ended for wanting more
+	Killed       int64 `json:"killed_for_memory,omitempty"`
+	Proportional int64 `json:"proportional_memory_bytes,omitempty"` // at the end, what is shared being divided
+	// about 20 a second, an even choice of them in long heats
+	Moments []Moment `json:"moments"`
 }
 
 // Start is one start of a service. Times count from the creation of its process; 0 is not known.
 type Start struct {
-	At         time.Duration `json:"at_ns"`                // when the process was created, since the start of the run
-	Prepared   time.Duration `json:"prepare_ns,omitempty"` // that the steps before it took, no part of the times
-	Output     time.Duration `json:"first_output_ns,omitempty"`
-	Ready      time.Duration `json:"ready_ns,omitempty"`
-	Asked      time.Duration `json:"asked_ns,omitempty"` // when the first shot that was answered began
-	First      time.Duration `json:"first_answer_ns,omitempty"`
-	Second     time.Duration `json:"second_answer_ns,omitempty"`
-	Settled    time.Duration `json:"settled_ns,omitempty"`           // end of the first shot from which on latencies are like those of the judged part
+	At       time.Duration `json:"at_ns"`                // when the process was created, since the start of the run
+	Prepared time.Duration `json:"prepare_ns,omitempty"` // that the steps before it took, no part of the times
+	Output   time.Duration `json:"first_output_ns,omitempty"`
+	Ready    time.Duration `json:"ready_ns,omitempty"`
+	Asked    time.Duration `json:"asked_ns,omitempty"` // when the first shot that was answered began
+	First    time.Duration `json:"first_answer_ns,omitempty"`
+	Second   time.Duration `json:"second_answer_ns,omitempty"`
+	// end of the first shot from which on latencies are like those of the judged part
+	Settled    time.Duration `json:"settled_ns,omitempty"`
 	FirstTook  time.Duration `json:"first_answer_took_ns,omitempty"` // its latency
 	SecondTook time.Duration `json:"second_answer_took_ns,omitempty"`
 	Shot       int64         `json:"settled_at_shot,omitempty"` // which one, from 1
@@ -334,8 +374,8 @@ type Start struct {
 	Rush       *Rush         `json:"rush,omitempty"`
 }
 
-// Idle is how long the service was ready before anybody asked it: time of ours, which is no part of what it takes to answer.
-// While shots come from its creation on there is none.
+// Idle is how long the service was ready before anybody asked it: time of ours, which is no part of what it takes to
+// answer. While shots come from its creation on there is none.
 func (s *Start) Idle() time.Duration {
 	if s.Rush != nil || s.Asked == 0 {
 		return 0
@@ -343,11 +383,15 @@ func (s *Start) Idle() time.Duration {
 	return max(s.Asked-s.Ready, 0)
 }
 
-// StartMark is a time or an amount that a service printed while it started, by its full name: see plan.Marks.
+// StartMark is an amount that a service printed while it started.
 type StartMark struct {
-	Name string        `json:"name"`
-	Took time.Duration `json:"value"`
+	Name  string     `json:"name"`
+	Unit  units.Unit `json:"unit"`
+	Value float64    `json:"value"` // in that unit
 }
+
+// Figure is the mark's figure.
+func (m *StartMark) Figure() figure.Name { return figure.Told(m.Name, m.Unit) }
 
 // Rush is what became of the shots that were due before the service was ready.
 type Rush struct {
@@ -374,8 +418,8 @@ func (s *Service) Rest() (rest, after int64, ok bool) {
 	return s.Moments[0].Resident, s.Moments[len(s.Moments)-1].Resident, true
 }
 
-// Grown is by how much the resident memory of its service grew from the middle of its moments to the last of the judged part,
-// in bytes: what is filled once at the beginning is not counted. ok is false with too few moments to say.
+// Grown is by how much the resident memory of its service grew from the middle of its moments to the last of the judged
+// part, in bytes: what is filled once at the beginning is not counted. ok is false with too few moments to say.
 func (h *Heat) Grown() (n int64, ok bool) {
 	const fewest = 5
 	if h.Service == nil {
@@ -393,34 +437,54 @@ func (h *Heat) Grown() (n int64, ok bool) {
 
 // Floor is what driving costs at least: shots of the cheapest contender of a kind, before the first heat.
 type Floor struct {
-	Kind       string           `json:"kind" text:"ours"`
-	Shots      int64            `json:"shots"`
-	Failed     int64            `json:"failed,omitempty"`
-	Wall       time.Duration    `json:"wall_ns"`
-	Latencies  string           `json:"latencies" text:"ours"` // a histogram as in heats
-	Conditions meter.Conditions `json:"conditions"`
+	Kind       string        `json:"kind" text:"ours"`
+	Shots      int64         `json:"shots"`
+	Failed     int64         `json:"failed,omitempty"`
+	Wall       time.Duration `json:"wall_ns"`
+	Latencies  string        `json:"latencies" text:"ours"` // a histogram as in heats
+	Conditions Conditions    `json:"conditions"`
 }
 
 // Histogram decodes the latencies of a floor.
 func (f *Floor) Histogram() (*Distribution, error) {
-	return distribution(f.Latencies, "latencies of the floor")
+	return distribution(f.Latencies, 0, "latencies of the floor")
 }
 
-// Split is a part of the successful shots' latencies: late, look-up, connect, tls, send, wait and read follow one another
-// and add up to them. One that the contender told of itself stands for itself.
+// Split is a part of the successful shots' latencies, or an amount that the contender told of itself. Parts follow one
+// another and add up to latencies; what is told stands for itself.
 type Split struct {
-	Name    string        `json:"name"`
-	Told    bool          `json:"told,omitempty"`      // by the contender
-	Sum     time.Duration `json:"sum_ns"`              // exact
-	Lengths string        `json:"lengths" text:"ours"` // a histogram as in latencies
+	Name string `json:"name"`
+	Told bool   `json:"told,omitempty"`
+	// Unit is that of its values; seconds unless said. They are recorded as so many times PerUnit: a thousand million for
+	// times, 1 for bytes, a thousand for what is counted.
+	Unit    units.Unit `json:"unit,omitempty"`
+	PerUnit float64    `json:"per_unit,omitempty"`
+	Sum     int64      `json:"sum"`                 // exact
+	Lengths string     `json:"lengths" text:"ours"` // a histogram as in latencies
 }
 
-// SplitNames are the parts that are not told by contenders, in the order in which they follow one another.
-var SplitNames = tally.PartNames[:]
+// Figure is the split's figure.
+func (s *Split) Figure() figure.Name {
+	if s.Told {
+		return figure.Told(s.Name, s.Unit)
+	}
+	return figure.Part(s.Name)
+}
+
+// Total is the sum in the split's unit.
+func (s *Split) Total() float64 { return float64(s.Sum) / perUnit(s.PerUnit) }
 
 // Histogram decodes the lengths of a split.
 func (s *Split) Histogram() (*Distribution, error) {
-	return distribution(s.Lengths, "lengths of split %s", s.Name)
+	return distribution(s.Lengths, s.PerUnit, "lengths of split %s", s.Name)
+}
+
+// perUnit is how many steps of a recording make one of a unit; nanoseconds unless said.
+func perUnit(said float64) float64 {
+	if said == 0 {
+		return 1e9
+	}
+	return said
 }
 
 // Step is what was recorded of one level of a climb, by when shots were due.
@@ -433,7 +497,7 @@ type Step struct {
 
 // Histogram decodes the latencies of a step.
 func (s *Step) Histogram() (*Distribution, error) {
-	return distribution(s.Latencies, "latencies of a step")
+	return distribution(s.Latencies, 0, "latencies of a step")
 }
 
 // Bucket is what ended within 100 ms: how many shots, how many of them failed, and of the others the latencies' sum and
@@ -463,12 +527,14 @@ func (h *Heat) Histogram() (*Distribution, error) {
 	if h.Latencies == "" {
 		return &Distribution{}, nil
 	}
-	out, err := distribution(h.Latencies, "latencies of %s in round %d", h.Contender, h.Round)
+	out, err := distribution(h.Latencies, h.PerSecond, "latencies of %s in round %d", h.Contender, h.Round)
 	if err != nil {
 		return nil, err
 	}
 	if out.Total != h.OK {
-		return nil, fmt.Errorf("latencies of %s in round %d: the histogram holds %d shots, the heat %d", h.Contender, h.Round, out.Total, h.OK)
+		return nil, fmt.Errorf(
+			"latencies of %s in round %d: the histogram holds %d shots, the heat %d", h.Contender, h.Round, out.Total, h.OK,
+		)
 	}
 	return out, nil
 }
@@ -499,12 +565,35 @@ func (h *Heat) Throughput() float64 {
 	return float64(h.OK) * float64(h.Clients) / h.Busy.Seconds()
 }
 
-// CPUPerShot is in seconds, over all shots; NaN where it is not known.
-func (h *Heat) CPUPerShot() float64 {
-	if !h.CPUKnown || h.Shots() == 0 {
-		return math.NaN()
+// Amount is so much of a declared amount in its unit; ok is false where the heat does not know it.
+func (r *Result) Amount(h *Heat, name string) (v float64, ok bool) {
+	n, ok := h.Amounts[name]
+	if !ok {
+		return math.NaN(), false
 	}
-	return h.CPU.Seconds() / float64(h.Shots())
+	for i := range r.Amounts {
+		if a := &r.Amounts[i]; a.Name == name {
+			return a.Value(n), true
+		}
+	}
+	return math.NaN(), false
+}
+
+// CPU is the processor time of the contender's processes in the judged part; ok is false where it is not known.
+func (h *Heat) CPU() (used time.Duration, ok bool) {
+	n, ok := h.Amounts[shots.CPU]
+	return time.Duration(n), ok
+}
+
+// Peak is the most memory that the contender's processes held at once, in bytes; 0 where it is not known.
+func (h *Heat) Peak() int64 { return h.Amounts[shots.Memory] }
+
+// SetAmount enters an amount.
+func (h *Heat) SetAmount(name string, n int64) {
+	if h.Amounts == nil {
+		h.Amounts = map[string]int64{}
+	}
+	h.Amounts[name] = n
 }
 
 // Counts reports whether the heat is judged: it was neither cut nor stopped.
@@ -518,16 +607,11 @@ func (r *Result) States() []string {
 	return r.Footing.States
 }
 
-// Bout is one heat ahead: who, and in which state.
-type Bout struct{ Contender, State string }
-
-// Bouts is the running order of a round, counted from 0.
-func (r *Result) Bouts(round int) []Bout {
-	out := make([]Bout, len(r.Order[round]))
-	for i, name := range r.Order[round] {
-		out[i] = Bout{Contender: name, State: r.States()[0]}
-		if round < len(r.OrderStates) && i < len(r.OrderStates[round]) {
-			out[i].State = r.OrderStates[round][i]
+// Cells are those of the run: every contender in every state, in the order of the plan.
+func (r *Result) Cells() (out []cell.Cell) {
+	for _, e := range r.Entrants {
+		for _, state := range r.States() {
+			out = append(out, cell.Of(e.Name, state))
 		}
 	}
 	return out
@@ -559,22 +643,65 @@ const maxDocumentBytes = 1 << 30
 
 // Read reads a document and checks that it hangs together.
 func Read(in io.Reader) (*Result, error) {
-	var r Result
-	dec := json.NewDecoder(io.LimitReader(in, maxDocumentBytes))
-	if err := dec.Decode(&r); err != nil {
-		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+	text, err := io.ReadAll(io.LimitReader(in, maxDocumentBytes))
+	if err != nil {
+		return nil, err
 	}
-	switch {
-	case r.Version == 0:
-		return nil, fmt.Errorf("this is no result of Pace Duel: paceduel_result is missing")
-	case r.Version > Version:
-		return nil, fmt.Errorf("this result has format %d, this program knows up to %d; use a newer one", r.Version, Version)
+	r, err := Decode(text)
+	if err != nil {
+		return nil, err
 	}
 	r.Clean()
 	if err := r.check(); err != nil {
 		return nil, fmt.Errorf("this result does not hang together: %w", err)
 	}
+	return r, nil
+}
+
+// Decode takes a document of any version apart, and brings one of an earlier version to ours. Nothing is checked or
+// cleaned.
+func Decode(text []byte) (*Result, error) {
+	version, err := VersionOf(text)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+	case version == 0:
+		return nil, fmt.Errorf("this is no result of Pace Duel: paceduel_result is missing")
+	case version > Version:
+		return nil, fmt.Errorf("this result has format %d, this program knows up to %d; use a newer one", version, Version)
+	case version == 1:
+		return decodeV1(text)
+	}
+	var r Result
+	if err := json.Unmarshal(text, &r); err != nil {
+		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+	}
 	return &r, nil
+}
+
+// DecodeHeat takes a heat of a document of a version apart, as Decode does. r is its document as far as it is known.
+func DecodeHeat(version int, text []byte) (h Heat, err error) {
+	if version == 1 {
+		return decodeHeatV1(text)
+	}
+	err = json.Unmarshal(text, &h)
+	return h, err
+}
+
+// VersionOf finds the version of a document. It stands first in those that this program writes.
+func VersionOf(text []byte) (int, error) {
+	const key = `"paceduel_result":`
+	if head := bytes.TrimLeft(text, "{ \t\r\n"); bytes.HasPrefix(head, []byte(key)) {
+		digits := bytes.TrimLeft(head[len(key):], " ")
+		if end := bytes.IndexAny(digits, ",} \n"); end > 0 {
+			return strconv.Atoi(string(digits[:end]))
+		}
+	}
+	var probe struct {
+		Version int `json:"paceduel_result"`
+	}
+	err := json.Unmarshal(text, &probe)
+	return probe.Version, err
 }
 
 // Clean makes every text of the result harmless to show, whoever wrote it: what a terminal would obey becomes a dot.
@@ -583,33 +710,40 @@ func (r *Result) Clean() {
 	r.Plan.Name = units.Printable(r.Plan.Name)
 }
 
+// Limits of a document, which no plan goes beyond.
+const (
+	minEntrants = 2
+	maxEntrants = 9  // with a mirror
+	maxName     = 46 // with what a mirror is called
+	maxRounds   = 1000
+)
+
 func (r *Result) check() error {
-	if len(r.Entrants) < plan.MinContenders || len(r.Entrants) > plan.MaxContenders+1 { // one more for a mirror
+	if len(r.Entrants) < minEntrants || len(r.Entrants) > maxEntrants { // one more for a mirror
 		return fmt.Errorf("%d contenders", len(r.Entrants))
 	}
 	if r.Entrant(r.Plan.Baseline) == nil {
-		return fmt.Errorf("the baseline %q is no contender", short(r.Plan.Baseline))
+		return fmt.Errorf("the baseline %q is no contender", short([]rune(units.Printable(r.Plan.Baseline)), 0))
 	}
 	for _, e := range r.Entrants {
-		if len([]rune(e.Name)) > plan.MaxName+len(plan.MirrorSuffix) || strings.ContainsAny(e.Name, "\n\t") {
-			return fmt.Errorf("%q is no name for a contender", short(e.Name))
+		if len([]rune(e.Name)) > maxName || strings.ContainsAny(e.Name, "\n\t") {
+			return fmt.Errorf("%q is no name for a contender", short([]rune(units.Printable(e.Name)), 0))
 		}
 	}
 	type place struct {
-		round     int
-		contender string
-		state     string
+		round int
+		cell  cell.Cell
 	}
 	seen := map[place]bool{}
 	for i := range r.Heats {
 		h := &r.Heats[i]
-		at := place{h.Round, h.Contender, h.State}
+		at := place{h.Round, h.Cell}
 		switch {
 		case r.Entrant(h.Contender) == nil:
 			return fmt.Errorf("heat %d is of %q, who is no contender", i+1, h.Contender)
-		case h.Round < 1 || h.Round > plan.MaxRounds:
+		case h.Round < 1 || h.Round > maxRounds:
 			return fmt.Errorf("heat %d is in round %d", i+1, h.Round)
-		case h.Clients < 1 || h.Wall < 0 || h.Busy < 0 || h.OK < 0 || h.LatencySum < 0 || h.CPU < 0 || h.Failed() < 0:
+		case h.Clients < 1 || h.Wall < 0 || h.Busy < 0 || h.OK < 0 || h.LatencySum < 0 || h.Failed() < 0:
 			return fmt.Errorf("heat %d has impossible figures", i+1)
 		case seen[at]:
 			return fmt.Errorf("%s has two heats in round %d", h.Contender, h.Round)

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/result"
 	"paceduel/internal/golden"
 	"paceduel/internal/sample"
@@ -17,8 +19,10 @@ import (
 
 func made() *result.Result {
 	return sample.Make(sample.Duel{
-		Entrants: []sample.Entrant{{Name: "per-vessel", Latency: sample.Times(0.01, 0.1), Bytes: 80}, {Name: "joined", Latency: sample.Times(0.004, 0.1), Bytes: 80, FailFrac: 0.1}},
-		Rounds:   5, Shots: 50, Clients: 4, Seed: 3,
+		Entrants: []sample.Entrant{{
+			Name: "per-vessel", Latency: sample.Times(0.01, 0.1), Bytes: 80,
+		}, {Name: "joined", Latency: sample.Times(0.004, 0.1), Bytes: 80, FailFrac: 0.1}},
+		Rounds: 5, Shots: 50, Clients: 4, Seed: 3,
 	})
 }
 
@@ -50,19 +54,84 @@ func TestWhatIsWrittenReadsBackTheSame(t *testing.T) {
 }
 
 // The form of the document is frozen: a change of it needs a new version.
-func TestFormOfVersionOne(t *testing.T) {
+func TestFormOfVersionTwo(t *testing.T) {
 	r := sample.Make(sample.Duel{
-		Entrants: []sample.Entrant{{Name: "a", Latency: sample.Times(0.01, 0.1), CPU: time.Millisecond}, {Name: "b", Latency: sample.Times(0.004, 0.1), FailFrac: 0.5}},
-		Rounds:   1, Shots: 3, Seed: 3,
+		Entrants: []sample.Entrant{{
+			Name: "a", Latency: sample.Times(0.01, 0.1), CPU: time.Millisecond,
+		}, {Name: "b", Latency: sample.Times(0.004, 0.1), FailFrac: 0.5}},
+		Rounds: 1, Shots: 3, Seed: 3,
 	})
-	golden.Check(t, "version1.json", text(t, r))
-	data, err := os.Open("testdata/version1.json.golden")
+	sample.Serve(r)
+	golden.Check(t, "version2.json", text(t, r))
+	data, err := os.Open("testdata/version2.json.golden")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer data.Close()
 	if _, err := result.Read(data); err != nil {
-		t.Errorf("a stored document of version 1 cannot be read: %v", err)
+		t.Errorf("a stored document of version 2 cannot be read: %v", err)
+	}
+}
+
+// What version 1 had fields for are parts and amounts now; what contenders told has its unit beside it.
+func TestVersionOneIsBroughtForward(t *testing.T) {
+	const doc = `{"paceduel_result": 1, "program": "old", "plan": {"baseline": "a"}, "order": [["b", "a"], ["a", "b"]],
+		"order_states": [["cold", "cold"], ["warm", "cold"]], "footing": {"states": ["cold", "warm"]},
+		"contenders": [{"name": "a", "kind": "x"}, {"name": "b", "kind": "y"}],
+		"heats": [{"round": 1, "contender": "b", "state": "cold", "clients": 1, "ok": 0, "latencies": "", "cpu_ns": 7, "cpu_known": true,
+			"resources": {"system_ns": 3, "page_faults": 5, "page_loads": 2, "read_bytes": 512}, "peak_memory_bytes": 4096,
+			"splits": [{"name": "heap [B]", "told": true, "sum_ns": 12, "lengths": ""}, {"name": "rows [rows]", "told": true, "sum_ns": 2500, "lengths": ""},
+				{"name": "db", "told": true, "sum_ns": 9, "lengths": ""}, {"name": "wait", "sum_ns": 8, "lengths": ""}]},
+			{"round": 1, "contender": "a", "state": "cold", "clients": 1, "ok": 0, "latencies": "", "cpu_ns": 9, "cpu_known": true, "service": {"cpu_ns": 9},
+			"connections": 4, "connect_sum_ns": 11, "first_byte_sum_ns": 13, "redirects": 1, "replaced_connections": 2, "output_lines": 6,
+			"starts": [{"ready_ns": 5, "marks": [{"name": "rows [rows]", "value": 7500}, {"name": "tables", "value": 2000000000}]}]}]}`
+	r, err := result.Read(strings.NewReader(doc))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Version != result.Version || r.Order[1][0] != cell.Of("a", "warm") || r.Order[0][0] != cell.Of("b", "cold") {
+		t.Errorf("version %d, order %v", r.Version, r.Order)
+	}
+	if !r.Entrant("b").OwnProcess || r.Entrant("a").OwnProcess {
+		t.Error("who starts processes is not who had their processor time")
+	}
+	for i, want := range []map[string]float64{
+		{"cpu": 7e-9, "kernel": 3e-9, "page faults": 7, "page loads": 2, "disk reads": 512, "memory": 4096},
+		{
+			"cpu": 9e-9, "connections": 4, "connecting": 11e-9, "first byte": 13e-9, "redirects": 1, "replaced": 2,
+			"output lines": 6,
+		},
+	} {
+		h := &r.Heats[i]
+		if len(h.Amounts) != len(want) {
+			t.Errorf("heat %d has %v; want %v", i+1, h.Amounts, want)
+		}
+		for name, x := range want {
+			if got, ok := r.Amount(h, name); !ok || math.Abs(got-x) > 1e-12 {
+				t.Errorf("heat %d: %s is %g; want %g", i+1, name, got, x)
+			}
+		}
+	}
+	for i, want := range []struct {
+		figure figure.Name
+		total  float64
+	}{{"told heap [B]", 12}, {"told rows [rows]", 2.5}, {"told db", 9e-9}, {"part wait", 8e-9}} {
+		if s := &r.Heats[0].Splits[i]; s.Figure() != want.figure || math.Abs(s.Total()-want.total) > 1e-15 {
+			t.Errorf("split %d is %s of %g; want %+v", i, s.Figure(), s.Total(), want)
+		}
+	}
+	marks := r.Heats[1].Starts[0].Marks
+	if marks[0] != (result.StartMark{Name: "rows", Unit: "rows", Value: 7.5}) ||
+		marks[1] != (result.StartMark{Name: "tables", Unit: "s", Value: 2}) || r.Heats[1].Starts[0].Ready != 5 {
+		t.Errorf("start %+v", r.Heats[1].Starts[0])
+	}
+	data, err := os.Open("testdata/version1.json.golden")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer data.Close()
+	if r, err := result.Read(data); err != nil || len(r.Heats) != 2 || r.Heats[0].Amounts["cpu"] != 3_000_000 {
+		t.Errorf("a stored document of version 1: %v, %+v", err, r)
 	}
 }
 
@@ -80,7 +149,7 @@ func TestFiguresAreComputedFromTheHeatAlone(t *testing.T) {
 		t.Fatalf("histogram of %d shots, %v", histogram.TotalCount(), err)
 	}
 	empty := &result.Heat{Clients: 1}
-	if !math.IsNaN(empty.Mean()) || !math.IsNaN(empty.Throughput()) || !math.IsNaN(empty.CPUPerShot()) {
+	if !math.IsNaN(empty.Mean()) || !math.IsNaN(empty.Throughput()) {
 		t.Error("a heat without shots has figures")
 	}
 }
@@ -100,9 +169,15 @@ func TestForeignAndBrokenDocumentsAreRefused(t *testing.T) {
 	tests := []struct{ name, doc, want string }{
 		{"no JSON", "tide", "no result of Pace Duel"},
 		{"other JSON", `{"a":1}`, "paceduel_result is missing"},
-		{"newer", swap(`"paceduel_result": 1`, `"paceduel_result": 2`), "this result has format 2, this program knows up to 1"},
+		{
+			"newer", swap(`"paceduel_result": 2`, `"paceduel_result": 3`),
+			"this result has format 3, this program knows up to 2",
+		},
 		{"no baseline", swap(`"baseline": "per-vessel"`, `"baseline": "nobody"`), `the baseline "nobody" is no contender`},
-		{"heat of a stranger", swap(`"contender": "joined"`, `"contender": "stranger"`), "who is no contender"},
+		{
+			"heat of a stranger", strings.ReplaceAll(good, `"contender": "joined"`, `"contender": "stranger"`),
+			"who is no contender",
+		},
 		{"round zero", swap(`"round": 1`, `"round": 0`), "is in round 0"},
 		{"count and histogram differ", swap(`"ok": 50`, `"ok": 51`), "the histogram holds 50 shots, the heat 51"},
 		{"negative", swap(`"clients": 4`, `"clients": -4`), "" /* of the plan; harmless */},

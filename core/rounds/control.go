@@ -6,7 +6,9 @@ import (
 	"sync"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/plan"
+	"paceduel/core/result"
 )
 
 // Control lets whoever watches a run steer it between heats. Its methods may be called at any time, from anywhere; the
@@ -38,8 +40,8 @@ func (c *Control) Resume() {
 	}
 }
 
-// Toggle pauses a run that goes on, or is not yet paused, and resumes one that is or is about to be; it returns whether the
-// run is to wait.
+// Toggle pauses a run that goes on, or is not yet paused, and resumes one that is or is about to be; it returns whether
+// the run is to wait.
 func (c *Control) Toggle() bool {
 	c.mu.Lock()
 	paused := c.paused
@@ -105,7 +107,7 @@ func (r *runner) steer(ctx context.Context, round int) {
 		r.extend(len(r.result.Order) + more)
 	}
 	if changed {
-		r.send(OrderChanged{Order: r.result.Order, States: r.result.OrderStates, Rounds: r.result.Plan.Rounds, LeftOut: r.leftOut(), Left: r.left()})
+		r.send(OrderChanged{Head: r.head(), Left: r.left()})
 	}
 }
 
@@ -113,7 +115,8 @@ func (r *runner) steer(ctx context.Context, round int) {
 // that others may hold are not touched.
 func (r *runner) leaveOut(name string, round int) bool {
 	e := r.result.Entrant(name)
-	if e == nil || e.LeftOut > 0 || name == r.result.Plan.Baseline || len(r.result.Entrants)-len(r.leftOut()) <= plan.MinContenders {
+	if e == nil || e.LeftOut > 0 || name == r.result.Plan.Baseline ||
+		len(r.result.Entrants)-len(r.leftOut()) <= plan.MinContenders {
 		return false
 	}
 	e.LeftOut = round + 1
@@ -130,35 +133,17 @@ func (r *runner) leftOut() (names []string) {
 	return names
 }
 
-// thin takes those who are left out from the order of the rounds from theirs on, but for heats that were run.
+// thin takes those who are left out from the order of the rounds from theirs on, but for heats that were run. Orders
+// that others may hold are not touched.
 func (r *runner) thin() {
-	order, states := slices.Clone(r.result.Order), slices.Clone(r.result.OrderStates)
+	order := slices.Clone(r.result.Order)
 	for i := range order {
-		bouts := r.result.Bouts(i)
-		var names, of []string
-		for _, b := range bouts {
-			out := r.result.Entrant(b.Contender).LeftOut
-			if out == 0 || i+1 < out || r.ran(i+1, b.Contender, b.State) {
-				names, of = append(names, b.Contender), append(of, b.State)
-			}
-		}
-		order[i] = names
-		if i < len(states) {
-			states[i] = of
-		}
+		order[i] = slices.DeleteFunc(slices.Clone(order[i]), func(c cell.Cell) bool {
+			out := r.result.Entrant(c.Contender).LeftOut
+			return out > 0 && i+1 >= out && !r.begun[place{i + 1, c}]
+		})
 	}
-	r.result.Order, r.result.OrderStates = order, states
-}
-
-// ran reports whether a heat was begun.
-func (r *runner) ran(round int, name, state string) bool {
-	return r.begun[bout{round, name, state}]
-}
-
-// bout names one heat of a run.
-type bout struct {
-	round       int
-	name, state string
+	r.result.Order = order
 }
 
 // extend makes it n rounds. The order of those that were planned stays as it was.
@@ -166,11 +151,7 @@ func (r *runner) extend(n int) {
 	p := *r.cfg.Plan
 	p.Rounds = min(n, plan.MaxRounds)
 	order := Order(&p, r.result.Seed)
-	was := len(r.result.Order)
-	r.result.Order = slices.Concat(r.result.Order, names(order)[was:])
-	if len(r.result.OrderStates) > 0 {
-		r.result.OrderStates = slices.Concat(r.result.OrderStates, states(&p, order)[was:])
-	}
+	r.result.Order = slices.Concat(r.result.Order, order[len(r.result.Order):])
 	r.result.Plan.Rounds = len(r.result.Order)
 	r.thin()
 }
@@ -181,12 +162,10 @@ type Paused struct{ At time.Duration }
 // Resumed says that it goes on.
 type Resumed struct{ At time.Duration }
 
-// OrderChanged carries the running order after rounds were added or contenders left out.
+// OrderChanged says that rounds were added or contenders left out: the head has the running order as it is now.
 type OrderChanged struct {
-	Order, States [][]string `text:"name"`
-	Rounds        int
-	LeftOut       []string `text:"name"`
-	Left          time.Duration
+	Head *result.Result `text:"ours"`
+	Left time.Duration
 }
 
 func (Paused) event()       {}

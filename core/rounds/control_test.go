@@ -6,18 +6,23 @@ import (
 	"testing/synctest"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/contender"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/internal/sample"
 )
 
 // steered runs a duel of three with a control; react is called for each event before the run goes on.
-func steered(t *testing.T, more string, enough func(*result.Result) bool, react func(rounds.Event, *rounds.Control)) (*result.Result, error) {
+func steered(
+	t *testing.T, more string, enough func(*result.Result) bool, react func(rounds.Event, *rounds.Control),
+) (*result.Result, error) {
 	t.Helper()
-	src := "duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { takes: 10ms } }\n  fast: { stub: { takes: 5ms } }\n  third: { stub: { takes: 5ms } }\npace: { repeat: 5, warmup: 0 }\n" + more
-	p, err := plan.Read("t.duel.yaml", []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+	src := "duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { takes: 10ms } }\n  fast: { stub: { takes: 5ms } " +
+		"}\n  third: { stub: { takes: 5ms } }\npace: { repeat: 5, warmup: 0 }\n" + more
+	p, err := read.Plan("t.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -27,7 +32,9 @@ func steered(t *testing.T, more string, enough func(*result.Result) bool, react 
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		r, err = rounds.Run(t.Context(), rounds.Config{Plan: p, Kinds: []contender.Kind{sample.Stub()}, Seed: 5, Control: control, Enough: enough}, out)
+		r, err = rounds.Run(t.Context(), rounds.Config{
+			Plan: p, Kinds: []contender.Kind{sample.Stub()}, Seed: 5, Control: control, Enough: enough,
+		}, out)
 	}()
 	for e := range out {
 		if react != nil {
@@ -90,8 +97,12 @@ func TestRoundsAddedAndContendersLeftOut(t *testing.T) {
 		if err != nil || len(changes) != 2 || len(r.Order) != 5 || r.Plan.Rounds != 5 {
 			t.Fatalf("%d changes, %d rounds, %v", len(changes), len(r.Order), err)
 		}
-		if got := changes[0].LeftOut; !slices.Equal(got, []string{"fast"}) || r.Entrant("fast").LeftOut != 2 || changes[1].Rounds != 5 {
-			t.Errorf("left out %v from round %d on; then %d rounds", got, r.Entrant("fast").LeftOut, changes[1].Rounds)
+		if first, then := changes[0].Head, changes[1].Head; first.Entrant("fast").LeftOut != 2 ||
+			r.Entrant("fast").LeftOut != 2 || then.Plan.Rounds != 5 {
+			t.Errorf(
+				"left out from round %d on, at last %d; then %d rounds", first.Entrant("fast").LeftOut, r.Entrant("fast").LeftOut,
+				then.Plan.Rounds,
+			)
 		}
 		count := map[string]int{}
 		for _, h := range r.Heats {
@@ -106,10 +117,10 @@ func TestRoundsAddedAndContendersLeftOut(t *testing.T) {
 		}
 		planned := &plan.Plan{Rounds: 5, Contenders: []plan.Contender{{Name: "slow"}, {Name: "fast"}, {Name: "third"}}}
 		for i, bouts := range rounds.Order(planned, 5) {
-			var want []string
+			var want []cell.Cell
 			for _, b := range bouts {
 				if b.Contender != "fast" || i == 0 || i == 1 && ran == 2 {
-					want = append(want, b.Contender)
+					want = append(want, b)
 				}
 			}
 			if !slices.Equal(r.Order[i], want) {
@@ -132,7 +143,8 @@ func TestUntil(t *testing.T) {
 				}
 				return len(r.Heats)/3 >= tt.at
 			}, nil)
-			if err != nil || len(r.Heats) != 3*tt.want || len(r.Order) != tt.want || r.Plan.Rounds != tt.want || r.Plan.Until.Most != 12 {
+			if err != nil || len(r.Heats) != 3*tt.want || len(r.Order) != tt.want || r.Plan.Rounds != tt.want ||
+				r.Plan.Until.Most != 12 {
 				t.Errorf("reached at %d: %d heats, %d rounds, %v; want %d rounds", tt.at, len(r.Heats), r.Plan.Rounds, err, tt.want)
 			}
 			if most := 12 - 7; asked > most {

@@ -9,6 +9,7 @@ import (
 	"paceduel/core/pace"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
@@ -17,8 +18,8 @@ const (
 	floorWarmup = 10
 )
 
-// measureFloor finds out what driving costs at least here: for each kind of contender the cheapest one there is, one shot
-// after another, with the same means as the contenders.
+// measureFloor finds out what driving costs at least here: for each kind of contender the cheapest one there is, one
+// shot after another, with the same means as the contenders.
 func (r *runner) measureFloor(ctx context.Context) error {
 	for _, k := range r.cfg.Kinds {
 		var own []plan.Settings
@@ -37,7 +38,7 @@ func (r *runner) measureFloor(ctx context.Context) error {
 		r.result.Floor = append(r.result.Floor, f)
 	}
 	if len(r.result.Floor) > 0 {
-		r.send(FloorFound{r.result.Floor})
+		r.send(FloorFound{r.head()})
 	}
 	return nil
 }
@@ -56,7 +57,7 @@ func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Setti
 		return result.Floor{}, fmt.Errorf("measure what driving a contender of kind %s costs at least: %w", k.Name, err)
 	}
 	defer d.Close()
-	warm, judged := tally.NewRecorder(0, 1), tally.NewRecorder(0, 1)
+	warm, judged := tally.NewRecorder(&k.Shape, 0, 1), tally.NewRecorder(&k.Shape, 0, 1)
 	h := pace.Heat{
 		Clock: r.clock, Pace: plan.Pace{Repeat: floorShots, Warmup: &plan.Warmup{Shots: floorWarmup}}, Size: 1,
 		Warm: []*tally.Recorder{warm}, Judged: []*tally.Recorder{judged},
@@ -79,13 +80,15 @@ func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Setti
 		return result.Floor{}, err
 	}
 	m := tally.Merge(h.Judged)
-	f := result.Floor{Kind: k.Name, Shots: m.Counts[contender.OK], Failed: m.Failures(), Wall: span.End - span.Start}
-	f.Conditions = meter.Between(before, meter.Read())
+	f := result.Floor{Kind: k.Name, Shots: m.Counts[shots.OK], Failed: m.Failures(), Wall: span.End - span.Start}
+	f.Conditions = result.Conditions(meter.Between(before, meter.Read()))
 	f.Latencies, err = result.EncodeHistogram(m.Latencies)
 	return f, err
 }
 
-// FloorFound says what driving costs at least; it comes before the first heat.
-type FloorFound struct{ Floor []result.Floor }
+// FloorFound says what driving costs at least, in its head; it comes before the first heat.
+type FloorFound struct {
+	Head *result.Result `text:"ours"`
+}
 
 func (FloorFound) event() {}

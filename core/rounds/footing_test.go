@@ -10,6 +10,7 @@ import (
 	"paceduel/core/contender/command"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 )
@@ -26,7 +27,9 @@ func TestMain(m *testing.M) {
 func real(t *testing.T, dir, src string) (*result.Result, error) {
 	t.Helper()
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
-	p, err := plan.Read(filepath.Join(dir, "p.duel.yaml"), []byte(src), plan.Options{Kinds: []plan.Kind{command.Kind.Kind}})
+	p, err := read.Plan(filepath.Join(dir, "p.duel.yaml"), []byte(src), read.Options{
+		Kinds: []plan.Kind{command.Kind.Kind},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,7 +90,7 @@ same: { files: hash }
 	}
 	states := map[string]int{}
 	for i := range r.Order {
-		for _, b := range r.Bouts(i) {
+		for _, b := range r.Order[i] {
 			states[b.Contender+" "+b.State]++
 		}
 	}
@@ -112,7 +115,8 @@ rounds: 3
 		t.Fatalf("%d heats, %d and %d of which count", len(r.Heats), len(r.Of("a", "")), len(r.Of("b", "")))
 	}
 	for _, h := range r.Heats {
-		if stopped := h.Contender == "b" && h.Round == 2; stopped != strings.Contains(h.Stopped, "exit code 5: the crane is stuck") {
+		if stopped := h.Contender == "b" &&
+			h.Round == 2; stopped != strings.Contains(h.Stopped, "exit code 5: the crane is stuck") {
 			t.Errorf("%s in round %d: stopped %q", h.Contender, h.Round, h.Stopped)
 		}
 	}
@@ -128,7 +132,9 @@ course: { command: { shell: 'true' } }
 contenders: { a: , b: { footing: { before: { heat: 'echo no crane; exit 1' } } } }
 pace: { repeat: 1 }
 `)
-	if err == nil || !strings.Contains(err.Error(), "b did not pass the weigh-in: before heat: echo no crane; exit 1: exit code 1: no crane") {
+	if err == nil || !strings.Contains(
+		err.Error(), "b did not pass the weigh-in: before heat: echo no crane; exit 1: exit code 1: no crane",
+	) {
 		t.Errorf("error %v", err)
 	}
 	_, err = real(t, t.TempDir(), `duel: Stopped
@@ -164,7 +170,9 @@ same: { body: exact, sample: 100% }
 		if h.Sampled != 5 || h.OK+h.Failed() != 5 {
 			t.Errorf("%s in round %d: %d compared of %d", h.Contender, h.Round, h.Sampled, h.OK+h.Failed())
 		}
-		if h.Failed() > 0 && !strings.Contains(strings.Join(h.Causes, " "), "not the same bytes as at the weigh-in: line 1 is tide 2, not tide 1") {
+		if h.Failed() > 0 && !strings.Contains(
+			strings.Join(h.Causes, " "), "not the same bytes as at the weigh-in: line 1 is tide 2, not tide 1",
+		) {
 			t.Errorf("causes %q", h.Causes)
 		}
 		if _, err := h.Histogram(); err != nil {

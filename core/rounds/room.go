@@ -20,7 +20,8 @@ const (
 type RoomError struct{ Needs, Left, Most int }
 
 func (e *RoomError) Error() string {
-	return fmt.Sprintf("this run takes about %s and threads more, and this user has %d left of %d (ulimit -u); raise the limit, or take fewer clients",
+	return fmt.Sprintf("this run takes about %s and threads more, and this user has %d left of %d (ulimit -u); raise "+
+		"the limit, or take fewer clients",
 		units.Plural(e.Needs, "process"), e.Left, e.Most)
 }
 
@@ -37,7 +38,8 @@ func (r *runner) room() error {
 		return &RoomError{need, left.Processes, left.MostProcesses}
 	}
 	if need := clients*descriptors + ownDescriptors; need > left.Descriptors {
-		r.result.Footing.Cannot = append(r.result.Footing.Cannot, fmt.Sprintf("%s may take %d files and connections at once, and we may open %d more (ulimit -n says %d): shots that find none fail",
+		r.result.Footing.Cannot = append(r.result.Footing.Cannot, fmt.Sprintf("%s may take %d files and connections at "+
+			"once, and we may open %d more (ulimit -n says %d): shots that find none fail",
 			units.Plural(clients, "client"), need, left.Descriptors, left.MostDescriptors))
 	}
 	return nil

@@ -15,18 +15,20 @@ import (
 	"fmt"
 	"math/big"
 	mathrand "math/rand/v2"
-	"runtime"
-	"runtime/debug"
 	"slices"
+	"sync"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/figure"
 	"paceduel/core/footing"
 	"paceduel/core/meter"
-	"paceduel/core/pace"
+	"paceduel/core/panics"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 	"paceduel/core/weighin"
 )
@@ -42,11 +44,11 @@ type Config struct {
 	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in, decoded, which it may keep.
 	OnAnswer func(contender, state string, body []byte)
 	// OnShots, when set, is handed the shots of each heat that were kept one by one before its HeatEnded, see tally.Kept.
-	OnShots func(h *result.Heat, shots []tally.Raw, sampled bool)
+	OnShots func(h *result.Heat, shape *shots.Shape, list []tally.Raw, sampled bool)
 	// Control, when set, steers the run while it is on.
 	Control *Control
-	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result is
-	// not to be changed. It is for a plan that says until.
+	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result
+	// is not to be changed. It is for a plan that says until.
 	Enough func(*result.Result) bool
 	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
 	Glance time.Duration
@@ -62,16 +64,22 @@ func Run(ctx context.Context, cfg Config, out chan<- Event) (*result.Result, err
 	defer close(out)
 	r := newRunner(cfg, out)
 	r.send(Started{r.head()})
-	err := r.prepare(ctx)
+	err := caught("prepare the duel", func() error { return r.prepare(ctx) })
 	if err == nil {
-		err = r.run(ctx)
+		err = caught("run the duel", func() error { return r.run(ctx) })
 	}
-	if downErr := r.takeDown(ctx); err == nil {
+	if downErr := caught("take the footing down", func() error { return r.takeDown(ctx) }); err == nil {
 		err = downErr
 	}
 	err = r.finish(ctx, err)
 	r.send(Ended{r.result, err})
 	return r.result, err
+}
+
+// caught calls do, and makes an error of a fault of ours.
+func caught(doing string, do func() error) (err error) {
+	defer panics.Catch(doing, &err)
+	return do()
 }
 
 // WeighIn does what a run does before its first heat, and no more. The result has no heats; the error names who failed.
@@ -100,16 +108,10 @@ type runner struct {
 	entries  []contender.Entry
 	standard *weighin.Standard // what answers are held to
 	result   *result.Result
-	warm     []*tally.Recorder // one for each client, reused from heat to heat
-	judged   []*tally.Recorder
-	sets     map[int]recorderSet      // by how many they are for
-	woken    *tally.Recorder          // the shot after a silence
-	spent    map[string]time.Duration // the latest heat's whole length by contender, for the time left
-	done     int                      // heats
-	begun    map[bout]bool            // heats
-	swept    int64                    // processes found after the heat at hand
-	service  *result.Service          // of the heat at hand; nil without one
-	sampled  int64                    // shots of the heat at hand whose answers were compared
+	sets     map[recorderKey]*recorderSet // which serve heat after heat
+	spent    map[cell.Cell]time.Duration  // the latest heat's whole length, for the time left
+	done     int                          // heats
+	begun    map[place]bool               // heats
 }
 
 func newRunner(cfg Config, out chan<- Event) *runner {
@@ -122,58 +124,14 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 	if cfg.Seed == 0 {
 		cfg.Seed = freshSeed()
 	}
-	r := &runner{cfg: cfg, out: out, clock: clock.Start(), spent: map[string]time.Duration{}, begun: map[bout]bool{}, sets: map[int]recorderSet{}}
+	r := &runner{
+		cfg: cfg, out: out, clock: clock.Start(), spent: map[cell.Cell]time.Duration{}, begun: map[place]bool{},
+		sets: map[recorderKey]*recorderSet{},
+	}
 	r.result = r.describe()
 	r.hide(r.result)
 	return r
 }
-
-// recorders makes sure that there are n of them for each part of a heat, and empties them.
-func (r *runner) recorders(n int) {
-	if len(r.judged) != n {
-		set, made := r.sets[n]
-		if !made { // contenders may be driven by clients or by a crew: each set serves heat after heat
-			set = r.makeRecorders(n)
-			r.sets[n] = set
-		}
-		r.warm, r.judged = set.warm, set.judged
-	}
-	if r.woken == nil {
-		r.woken = tally.NewRecorder(0, 1)
-	}
-	r.woken.Reset(0)
-	for i := range n {
-		r.warm[i].Reset(0)
-		r.judged[i].Reset(r.result.Seed + uint64(r.done*n+i))
-	}
-}
-
-// recorders of a heat: of its warm-up and of its judged part.
-type recorderSet struct{ warm, judged []*tally.Recorder }
-
-// mostDrawn is how many shots of a heat are kept one by one when nobody wants them but for the picture, which shows fewer.
-const mostDrawn = 8 * mostDots
-
-func (r *runner) makeRecorders(n int) (set recorderSet) {
-	keep, ring := tally.MaxShots, ringOf(n)
-	if r.cfg.OnShots == nil {
-		keep = mostDrawn
-	}
-	if r.cfg.Glance < 0 {
-		ring = 1
-	}
-	if p := r.cfg.Plan.Pace; max(p.Repeat, p.Shots) > 0 {
-		keep = min(keep, max(p.Repeat, p.Shots))
-	}
-	for range n {
-		set.warm = append(set.warm, tally.NewRecorder(0, ring).KeepFirst(tally.MaxEarly/n))
-		set.judged = append(set.judged, tally.NewRecorder(keep/n+1, ring).KeepFirst(tally.MaxEarly/n))
-	}
-	return set
-}
-
-// ringOf is how many shots of each of n recorders a watcher can look back on.
-func ringOf(n int) int { return max(1<<14/n, 64) }
 
 // freshSeed draws a seed short enough to be typed again.
 func freshSeed() uint64 {
@@ -194,32 +152,41 @@ func (r *runner) describe() *result.Result {
 	order := Order(&all, r.cfg.Seed)
 	res := &result.Result{
 		Version: result.Version, Program: r.cfg.Program, ID: newID(r.clock.Wall()), Seed: r.cfg.Seed, Started: r.clock.Wall(),
-		Ending: result.Running, Host: meter.ReadHost(), Order: names(order), OrderStates: states(p, order),
+		Ending: result.Running, Host: result.Host(meter.ReadHost()), Order: order,
 		Plan: result.Plan{
-			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source, SHA256: hex.EncodeToString(sum[:]),
-			Sets: p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: p.Interest, Decides: p.Decides,
-			Looks: p.Looks, Interests: p.Interests, Rungs: p.Rungs, Stakes: p.Stakes,
+			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source,
+			SHA256: hex.EncodeToString(sum[:]),
+			Sets:   p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: float64(p.Interest), Decides: p.Decides,
+			Looks: p.Looks, Interests: interests(p), Rungs: p.Rungs, Stakes: stakes(p.Stakes),
 			Pace: result.Pace{
-				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread, Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
+				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread,
+				Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
 				WarmupFor: p.Pace.Warmup.For.D(), WarmupShots: p.Pace.Warmup.Shots, Words: p.Pace.String(),
 			},
 		},
 	}
 	res.Plan.Pace.Think, res.Plan.Pace.Stagger = p.Pace.Think.D(), p.Pace.Stagger.D()
 	res.Plan.Pace.Rush, res.Plan.Pace.Wake = p.Pace.Rush, p.Pace.Wake.D()
+	res.Parts, res.Amounts = contender.Shapes(p, r.cfg.Kinds)
+	res.Parts = append([]string{tally.Late}, res.Parts...)
 	res.Plan.Marks, res.Plan.Sums = plan.MarkNames(p.Contenders), plan.MarkSums(p.Contenders)
 	if c := p.Pace.Climb; c != nil {
-		res.Plan.Pace.Climb = &result.Climb{Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: plan.Figure(c.At)}
+		res.Plan.Pace.Climb = &result.Climb{
+			Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: figure.Name(c.At),
+		}
 	}
 	for _, c := range p.Claims {
 		res.Plan.Claims = append(res.Plan.Claims, c.Text)
 	}
 	if u := p.Until; u != nil {
-		res.Plan.Until = &result.Until{Figure: plan.Figure(u.Figure), Within: u.Within, Least: p.Rounds, Most: u.Most}
+		res.Plan.Until = &result.Until{
+			Figure: figure.Name(u.Figure), Within: float64(u.Within), Least: p.Rounds, Most: u.Most,
+		}
 	}
 	for _, c := range p.Contenders {
 		res.Entrants = append(res.Entrants, result.Entrant{
 			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
+			OwnProcess: r.ownProcess(c.Kind),
 		})
 	}
 	for _, s := range p.Footing.Caches {
@@ -235,6 +202,32 @@ func (r *runner) describe() *result.Result {
 	return res
 }
 
+// ownProcess reports whether each shot of a kind is a process of its own.
+func (r *runner) ownProcess(kind string) bool {
+	return slices.ContainsFunc(r.cfg.Kinds, func(k contender.Kind) bool { return k.Name == kind && k.Shape.OwnProcess })
+}
+
+func interests(p *plan.Plan) (out map[figure.Name]float64) {
+	for f, share := range p.Interests {
+		if out == nil {
+			out = map[figure.Name]float64{}
+		}
+		out[f] = float64(share)
+	}
+	return out
+}
+
+func stakes(s *plan.Stakes) *result.Stakes {
+	if s == nil {
+		return nil
+	}
+	return &result.Stakes{
+		RunsPerDay: float64(s.RunsPerDay), MinutePrice: float64(s.MinutePrice), PeakRate: float64(s.PeakRate),
+		Spare:       float64(s.Spare),
+		ServerPrice: float64(s.ServerPrice), Items: float64(s.Items), Currency: string(s.Currency),
+	}
+}
+
 // newID makes an identifier that sorts by time and can be typed: date, time and two random letters.
 func newID(at time.Time) string {
 	letters := "abcdefghjkmnpqrstuvwxyz"
@@ -247,17 +240,18 @@ func (r *runner) head() *result.Result {
 	head := *r.result
 	head.Heats = nil
 	head.Entrants = slices.Clone(head.Entrants)
+	head.Floor = slices.Clone(head.Floor)
 	return &head
 }
 
-// Order is the running order that seed gives: for each round, every contender in every state, shuffled.
-func Order(p *plan.Plan, seed uint64) [][]result.Bout {
+// Order is the running order that seed gives: for each round, every cell, shuffled.
+func Order(p *plan.Plan, seed uint64) [][]cell.Cell {
 	rng := mathrand.New(mathrand.NewPCG(seed, 0x70616365))
-	order := make([][]result.Bout, p.Rounds)
+	order := make([][]cell.Cell, p.Rounds)
 	for i := range order {
 		for _, c := range p.Contenders {
 			for _, s := range footing.StatesOf(p) {
-				order[i] = append(order[i], result.Bout{Contender: c.Name, State: stateName(s)})
+				order[i] = append(order[i], cell.Of(c.Name, stateName(s)))
 			}
 		}
 		rng.Shuffle(len(order[i]), func(a, b int) { order[i][a], order[i][b] = order[i][b], order[i][a] })
@@ -280,32 +274,6 @@ func stateOf(name string) plan.State {
 	return plan.State(name)
 }
 
-func names(order [][]result.Bout) (out [][]string) {
-	for _, bouts := range order {
-		var list []string
-		for _, b := range bouts {
-			list = append(list, b.Contender)
-		}
-		out = append(out, list)
-	}
-	return out
-}
-
-// states lists the states in order, where there is more than one.
-func states(p *plan.Plan, order [][]result.Bout) (out [][]string) {
-	if len(footing.StatesOf(p)) < 2 {
-		return nil
-	}
-	for _, bouts := range order {
-		var list []string
-		for _, b := range bouts {
-			list = append(list, b.State)
-		}
-		out = append(out, list)
-	}
-	return out
-}
-
 // prepare puts up the footing, opens the contenders on it and weighs them in.
 func (r *runner) prepare(ctx context.Context) (err error) {
 	p := r.cfg.Plan
@@ -321,7 +289,7 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 		err = r.room()
 	}
 	r.hide(r.result)
-	r.send(Footed{r.result.Footing})
+	r.send(Footed{r.result.Footing, r.head()})
 	if err != nil {
 		return err
 	}
@@ -358,7 +326,6 @@ func (r *runner) run(ctx context.Context) error {
 		}
 		if i+1 < len(r.result.Order) && r.isLook(i+1) && r.cfg.Enough != nil && r.cfg.Enough(r.result) {
 			r.result.Order = r.result.Order[:i+1]
-			r.result.OrderStates = r.result.OrderStates[:min(i+1, len(r.result.OrderStates))]
 			r.result.Plan.Rounds = i + 1
 		}
 	}
@@ -375,18 +342,13 @@ func (r *runner) isLook(rounds int) bool {
 func (r *runner) round(ctx context.Context, i int) error {
 	for {
 		r.steer(ctx, i)
-		var next *result.Bout
-		for _, b := range r.result.Bouts(i) {
-			if !r.ran(i+1, b.Contender, b.State) {
-				next = &b
-				break
-			}
-		}
-		if next == nil {
+		next := slices.IndexFunc(r.result.Order[i], func(c cell.Cell) bool { return !r.begun[place{i + 1, c}] })
+		if next < 0 {
 			return nil
 		}
-		r.begun[bout{i + 1, next.Contender, next.State}] = true
-		if err := r.heat(ctx, i+1, r.entry(next.Contender), stateOf(next.State)); err != nil {
+		c := r.result.Order[i][next]
+		r.begun[place{i + 1, c}] = true
+		if err := r.heat(ctx, i+1, c); err != nil {
 			return err
 		}
 	}
@@ -397,8 +359,50 @@ func (r *runner) entry(name string) contender.Entry {
 	return r.entries[i]
 }
 
+// askedEvery is how often it is told whom a weigh-in is at.
+const askedEvery = time.Second
+
+// tellOf tells whom the weigh-in is at, again and again until the function that it returns is called.
+func (r *runner) tellOf(c cell.Cell) (done func()) {
+	began := r.clock.Now()
+	r.send(Asking{c, 0})
+	stop := make(chan struct{})
+	var telling sync.WaitGroup
+	telling.Go(func() {
+		tick := time.NewTicker(askedEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-stop:
+				return
+			case <-tick.C:
+				r.send(Asking{c, r.clock.Now() - began})
+			}
+		}
+	})
+	return func() {
+		close(stop)
+		telling.Wait()
+	}
+}
+
 func (r *runner) weighIn(ctx context.Context) error {
-	w, standard, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.footing, r.cfg.AcceptUnequal, func(name string, t *result.Touch, body []byte) {
+	asked := func() {} // ends telling of whom is asked
+	defer func() { asked() }()
+	asks := func(name string, state plan.State) {
+		asked()
+		c := cell.Of(name, "")
+		if state != plan.AsFound {
+			c.State = string(state)
+		}
+		asked = r.tellOf(c)
+	}
+	w, standard, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.footing, r.cfg.AcceptUnequal, asks, func(
+		name string, t *result.Touch, body []byte,
+	) {
+		asked()
+		asked = func() {}
+		r.texts(t)
 		e := r.result.Entrant(name)
 		if e.Touch == nil {
 			e.Touch, e.Version = t, t.Version
@@ -408,249 +412,28 @@ func (r *runner) weighIn(ctx context.Context) error {
 		if r.cfg.OnAnswer != nil {
 			r.cfg.OnAnswer(name, t.State, []byte(r.cfg.Plan.Mask(string(body))))
 		}
-		r.send(Touched{name, t})
+		r.send(Touched{name, t, r.head()})
 	})
 	r.standard = standard
 	if w != nil {
+		r.texts(w)
 		r.result.Weighing = w
-		r.send(Weighed{w})
+		r.send(Weighed{w, r.head()})
 	}
 	return err
 }
 
-// heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the error
-// is ctx's.
-func (r *runner) heat(ctx context.Context, round int, e contender.Entry, state plan.State) error {
-	r.recorders(max(len(r.judged), 1)) // until it is known who shoots
-	r.sampled, r.swept, r.service = 0, 0, nil
-	began := r.clock.Now()
-	r.send(HeatBegan{round, e.Name, stateName(state), began, r.left()})
-	ground := r.footing.Of(e.Name)
-	resume := holdCollector() // before anything is started, so that little passes until it is asked
-	stopped := ground.BeginHeat(ctx, state, round)
-	span, conditions := pace.Span{Start: began, End: began}, meter.Conditions{}
-	if stopped == nil {
-		span, conditions, stopped = r.drive(ctx, round, e, state, ground)
-	}
-	resume()
-	seen, err := ground.EndHeat(ctx)
-	r.swept += int64(seen.Strays)
-	if stopped == nil && err != nil {
-		stopped = err
-	}
-	h, err := r.record(round, e, span)
-	if err != nil {
-		return err
-	}
-	h.Starts = seen.Starts
-	if s := e.Ground.Service; s != nil && s.Fresh != plan.EveryRun && len(h.Starts) > 0 {
-		r.follow(&h, &h.Starts[len(h.Starts)-1])
-	}
-	h.State, h.Costs, h.Changes = stateName(state), seen.Costs, seen.Changes
-	h.ColdLeft, h.WarmLacks, h.Unfilled = seen.Check.ColdLeft, seen.Check.WarmMissing, seen.Check.Unfilled
-	h.Conditions, h.Sampled = conditions, r.sampled
-	h.Cut = ctx.Err() != nil
-	if stopped != nil && !h.Cut {
-		h.Stopped = stopped.Error()
-	}
-	r.spent[e.Name+"\x00"+h.State] = r.clock.Now() - began
-	r.done++
-	if h.Shots() > 0 || !h.Cut {
-		r.texts(&h)
-		r.result.Heats = append(r.result.Heats, h)
-		r.send(HeatEnded{h, r.left()})
-	}
-	return cmp.Or(ctx.Err(), r.footing.Harm())
-}
-
-// drive lets the clients shoot, on footing that was prepared for the heat.
-func (r *runner) drive(ctx context.Context, round int, e contender.Entry, state plan.State, ground *footing.Ground) (pace.Span, meter.Conditions, error) {
-	n := pace.Clients(r.cfg.Plan.Pace)
-	var clients []contender.Client
-	crew, err := r.crew(e, n, ground)
-	switch {
-	case err != nil:
-		return pace.Span{}, meter.Conditions{}, err
-	case crew != nil:
-		defer crew.Close()
-		r.recorders(1)
-	default:
-		for i := range n {
-			clients = append(clients, e.Driver.Client(i, n))
-		}
-		r.recorders(n)
-	}
-	drive := pace.Heat{Clock: r.clock, Pace: r.cfg.Plan.Pace, Clients: clients, Crew: crew, Size: n, Warm: r.warm, Judged: r.judged, Wake: r.woken, Seed: r.result.Seed + uint64(round)}
-	if ground.PerRun() {
-		drive.Before = func(ctx context.Context, s pace.Stage) error { return ground.BeforeRun(ctx, s == pace.WarmingUp) }
-		drive.After = ground.AfterRun
-	}
-	checkers := r.standard.Checkers(e.Name, n, r.result.Seed^uint64(r.done))
-	for _, c := range checkers {
-		drive.Checkers = append(drive.Checkers, c)
-	}
-	span, conditions := pace.Span{}, meter.Conditions{}
-	err = ground.Rush(ctx)
-	w := r.watch(round, e.Name, stateName(state), ground.Said)
-	if err == nil {
-		span, conditions, err = r.driven(ctx, &drive, ground, w)
-	}
-	w.stop()
-	for _, c := range clients {
-		c.Close()
-	}
-	if s, ok := e.Driver.(contender.Sweeper); ok {
-		r.swept += int64(s.Sweep())
-	}
-	for i := range checkers {
-		r.sampled += checkers[i].Settle(ctx, func(shot *contender.Shot) { r.judged[min(i, len(r.judged)-1)].Record(shot, span.Start) })
-	}
-	return span, conditions, err
-}
-
-// driven has the heat driven with an eye on the contender's service.
-func (r *runner) driven(ctx context.Context, drive *pace.Heat, ground *footing.Ground, w *watcher) (pace.Span, meter.Conditions, error) {
-	service := r.watchService(ground)
-	watched, release := ground.Watched(ctx)
-	before := meter.Read()
-	after := before
-	drive.OnStage = func(s pace.Stage, at time.Duration) {
-		switch s {
-		case pace.Judged:
-			service.mark()
-		case pace.Silent:
-			after = meter.Read()
-			service.pass()
-		}
-		w.stage(s, at)
-	}
-	span, err := drive.Drive(watched)
-	if drive.Pace.Wake == 0 || after == before {
-		after = meter.Read()
-		service.pass()
-	}
-	r.service = service.end()
-	if died := release(slices.ContainsFunc(r.judged, func(t *tally.Recorder) bool { return t.Failures() > 0 })); died != nil && ctx.Err() == nil {
-		err = died
-	}
-	return span, meter.Between(before, after), err
-}
-
-// crew is who performs the heat in the clients' place; nil where clients do.
-func (r *runner) crew(e contender.Entry, n int, ground *footing.Ground) (contender.Crew, error) {
-	crewed, ok := e.Driver.(contender.Crewed)
-	if !ok || ground.PerRun() {
-		return nil, nil
-	}
-	return crewed.Crew(n)
-}
-
-// heapCeiling is by how much the heap may grow in a heat before memory is collected all the same.
-const heapCeiling = 256 << 20
-
-// holdCollector collects memory now and then not again before resume is called or the heap reaches its ceiling: a
-// collection in mid-heat would show in the tail of whoever is on. It acts on the whole process.
-func holdCollector() (resume func()) {
-	runtime.GC()
-	var held runtime.MemStats
-	runtime.ReadMemStats(&held)
-	percent, limit := debug.SetGCPercent(-1), debug.SetMemoryLimit(int64(held.HeapAlloc+held.StackSys)+heapCeiling)
-	return func() {
-		debug.SetMemoryLimit(limit)
-		debug.SetGCPercent(percent)
-	}
-}
-
-// record turns the recorders of a heat that is over into the document's heat.
-func (r *runner) record(round int, e contender.Entry, span pace.Span) (result.Heat, error) {
-	m := tally.Merge(r.judged)
-	h := result.Heat{
-		Round: round, Contender: e.Name, At: span.Start, Wall: span.End - span.Start, Clients: pace.Clients(r.cfg.Plan.Pace),
-		OK: m.Counts[contender.OK], LatencySum: m.Latency, Busy: max(m.Elapsed-span.Aside, 0),
-		CPU: m.CPU, Resources: m.Resources, CPUKnown: e.MetersCPU, Sent: m.Sent, Received: m.Received, Lines: m.Lines, LeftBehind: m.LeftBehind + r.swept,
-		Connects: m.Connections, Replaced: m.Replaced, ConnectSum: m.Connect, FirstByteSum: m.FirstByte, Redirects: m.Redirects, Dots: pick(tally.Points(r.judged), min(max(allDots/max(r.result.Planned(), 1), leastDots), mostDots)),
-	}
-	var err error
-	if h.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {
-		return result.Heat{}, err
-	}
-	for _, p := range m.Parts {
-		split := result.Split{Name: p.Name, Told: p.Told, Sum: p.Sum}
-		if split.Lengths, err = result.EncodeHistogram(p.Histogram); err != nil {
-			return result.Heat{}, err
-		}
-		h.Splits = append(h.Splits, split)
-	}
-	for _, b := range m.Buckets {
-		h.Buckets = append(h.Buckets, result.Bucket{b.Shots, b.Failed, int64(b.Latency), int64(b.Max)})
-	}
-	for i, st := range m.Steps {
-		own := result.Step{OK: st.Histogram.TotalCount(), Failed: st.Failed}
-		if i < len(span.UnsentAt) {
-			own.Unsent = span.UnsentAt[i]
-		}
-		if own.Latencies, err = result.EncodeHistogram(st.Histogram); err != nil {
-			return result.Heat{}, err
-		}
-		h.Steps = append(h.Steps, own)
-	}
-	if p := r.cfg.Plan.Pace; p.Think > 0 || p.Stagger > 0 || p.Climb != nil {
-		h.Busy, span.Busy = h.Wall*time.Duration(h.Clients), 1 // who thinks, or has not joined yet, is there
-	}
-	if r.cfg.Plan.Pace.Open() {
-		h.Due, h.Unsent = m.Shots()+span.Unsent, span.Unsent
-		h.LagP50, h.LagP99, h.LagMax, h.Late = m.Lags.Quantile(0.5), m.Lags.Quantile(0.99), m.Lags.Max, m.Lags.Late
-		h.Busy = h.Wall * time.Duration(h.Clients) // throughput is what was answered within the heat
-	} else if span.Busy > 1 {
-		h.Busy = span.Busy
-	}
-	if s := r.service; s != nil {
-		h.Service = s
-		if !h.CPUKnown { // the kind starts no processes: what computes is the service
-			h.CPU, h.CPUKnown, h.Peak = s.CPU, true, s.Peak
-			if s.Exact { // the kernel's mark
-				h.PeakGrain = meter.MarkGrain()
-			}
-		}
-	}
-	for class := contender.Cut + 1; class < contender.Classes; class++ {
-		if n := m.Counts[class]; n > 0 {
-			if h.Failures == nil {
-				h.Failures = map[string]int64{}
-			}
-			h.Failures[class.String()] = n
-		}
-	}
-	r.beginnings(&h)
-	h.Causes = append(h.Causes, m.Causes...)
-	for i, w := range r.warm {
-		if w.Peak > h.Peak {
-			h.Peak, h.PeakGrain = w.Peak, w.PeakGrain
-		}
-		h.Warmup += w.Total()
-		if r.judged[i].Total() == 0 && span.Busy == 0 {
-			h.Busy += h.Wall // a client that found nothing left to do was there all the same
-		}
-	}
-	if r.cfg.OnShots != nil {
-		shots, sampled := tally.Kept(r.judged)
-		r.cfg.OnShots(&h, shots, sampled)
-	}
-	return h, nil
-}
-
 // left estimates the time to the end of the run from the latest heat of each contender; negative when unknown.
 func (r *runner) left() time.Duration {
-	p := r.cfg.Plan
 	var known time.Duration
 	for _, d := range r.spent {
 		known += d
 	}
 	if len(r.spent) == 0 {
-		if p.Pace.For == 0 {
-			return -1
+		if left := r.result.Expected(); left > 0 {
+			return left
 		}
-		known = p.Pace.For.D() + p.Pace.Warmup.For.D()
+		return -1
 	} else {
 		known /= time.Duration(len(r.spent))
 	}

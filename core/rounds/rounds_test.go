@@ -13,16 +13,20 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/core/weighin"
 	"paceduel/internal/sample"
 )
 
-func read(t *testing.T, slow, fast, pace string) *plan.Plan {
+func reading(t *testing.T, slow, fast, pace string) *plan.Plan {
 	t.Helper()
-	src := fmt.Sprintf("duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { %s } }\n  fast: { stub: { %s } }\npace: %s\nrounds: 4\n", slow, fast, pace)
-	p, err := plan.Read("t.duel.yaml", []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+	src := fmt.Sprintf(
+		"duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { %s } }\n  fast: { stub: { %s } }\npace: %s\nrounds: 4\n",
+		slow, fast, pace,
+	)
+	p, err := read.Plan("t.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,12 +34,16 @@ func read(t *testing.T, slow, fast, pace string) *plan.Plan {
 }
 
 // run runs a duel and returns its events; each is handed to react first.
-func run(ctx context.Context, p *plan.Plan, seed uint64, react func(rounds.Event)) (events []rounds.Event, r *result.Result, err error) {
+func run(
+	ctx context.Context, p *plan.Plan, seed uint64, react func(rounds.Event),
+) (events []rounds.Event, r *result.Result, err error) {
 	out := make(chan rounds.Event)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		r, err = rounds.Run(ctx, rounds.Config{Plan: p, Kinds: []contender.Kind{sample.Stub()}, Seed: seed, Program: "test"}, out)
+		r, err = rounds.Run(ctx, rounds.Config{
+			Plan: p, Kinds: []contender.Kind{sample.Stub()}, Seed: seed, Program: "test",
+		}, out)
 	}()
 	for e := range out {
 		if react != nil {
@@ -49,13 +57,13 @@ func run(ctx context.Context, p *plan.Plan, seed uint64, react func(rounds.Event
 
 func TestARunFromStartToEnd(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		p := read(t, "takes: 10ms", "takes: 5ms", "{ repeat: 20, warmup: 3 }")
+		p := reading(t, "takes: 10ms", "takes: 5ms", "{ repeat: 20, warmup: 3 }")
 		events, r, err := run(t.Context(), p, 77, nil)
 		if err != nil || r.Ending != result.Done || len(r.Heats) != 8 || r.Seed != 77 {
 			t.Fatalf("ended %q with %d heats, %v; want done with 8", r.Ending, len(r.Heats), err)
 		}
 		for i, h := range r.Heats {
-			if want := r.Order[i/2][i%2]; h.Contender != want || h.Round != i/2+1 {
+			if want := r.Order[i/2][i%2]; h.Cell != want || h.Round != i/2+1 {
 				t.Errorf("heat %d is of %s in round %d; the order says %s", i, h.Contender, h.Round, want)
 			}
 			takes := map[string]time.Duration{"slow": 10 * time.Millisecond, "fast": 5 * time.Millisecond}[h.Contender]
@@ -73,7 +81,7 @@ func TestARunFromStartToEnd(t *testing.T) {
 				kinds = append(kinds, name)
 			}
 		}
-		want := []string{"Started", "Footed", "Touched", "Touched", "Weighed"}
+		want := []string{"Started", "Footed", "Asking", "Touched", "Asking", "Touched", "Weighed"}
 		for range 8 {
 			want = append(want, "HeatBegan", "HeatEnded")
 		}
@@ -84,7 +92,7 @@ func TestARunFromStartToEnd(t *testing.T) {
 }
 
 func TestTheSeedGivesTheOrder(t *testing.T) {
-	p := read(t, "takes: 1ms", "takes: 1ms", "{ repeat: 1 }")
+	p := reading(t, "takes: 1ms", "takes: 1ms", "{ repeat: 1 }")
 	p.Rounds = 50
 	if !reflect.DeepEqual(rounds.Order(p, 5), rounds.Order(p, 5)) {
 		t.Error("one seed gives two orders")
@@ -111,7 +119,7 @@ func TestAnInterruptKeepsWhatWasMeasured(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
 		ended := 0
-		_, r, err := run(ctx, read(t, "takes: 10ms", "takes: 10ms", "{ repeat: 20 }"), 1, func(e rounds.Event) {
+		_, r, err := run(ctx, reading(t, "takes: 10ms", "takes: 10ms", "{ repeat: 20 }"), 1, func(e rounds.Event) {
 			if _, ok := e.(rounds.HeatEnded); ok {
 				if ended++; ended == 3 {
 					time.AfterFunc(55*time.Millisecond, cancel)
@@ -134,11 +142,13 @@ func TestNothingIsTimedWhenTheWeighInFails(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			_, r, err := run(t.Context(), read(t, "takes: 1us", tt.fast, "{ repeat: 2 }"), 1, nil)
-			if !weighin.IsFailed(err) || !strings.Contains(err.Error(), tt.want) || !strings.HasPrefix(err.Error(), "fast did not pass") {
+			_, r, err := run(t.Context(), reading(t, "takes: 1us", tt.fast, "{ repeat: 2 }"), 1, nil)
+			if !weighin.IsFailed(err) || !strings.Contains(err.Error(), tt.want) ||
+				!strings.HasPrefix(err.Error(), "fast did not pass") {
 				t.Errorf("error %v; want fast to fail with %q", err, tt.want)
 			}
-			if len(r.Heats) != 0 || r.Ending != result.Failed || r.Entrant("fast").Touch.Err != tt.want || r.Entrant("slow").Touch.Err != "" {
+			if len(r.Heats) != 0 || r.Ending != result.Failed || r.Entrant("fast").Touch.Err != tt.want ||
+				r.Entrant("slow").Touch.Err != "" {
 				t.Errorf("result %+v", r)
 			}
 		})
@@ -147,7 +157,7 @@ func TestNothingIsTimedWhenTheWeighInFails(t *testing.T) {
 
 func TestFailuresInARoundAreCounted(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, r, err := run(t.Context(), read(t, "takes: 10ms", "takes: 5ms, fail-at: 4", "{ repeat: 5, warmup: 0 }"), 1, nil)
+		_, r, err := run(t.Context(), reading(t, "takes: 10ms", "takes: 5ms, fail-at: 4", "{ repeat: 5, warmup: 0 }"), 1, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -167,7 +177,7 @@ func TestFailuresInARoundAreCounted(t *testing.T) {
 func TestAHeatWaitsUntilTheOneBeforeIsDealtWith(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var busy time.Time
-		_, _, err := run(t.Context(), read(t, "takes: 1ms", "takes: 1ms", "{ repeat: 2 }"), 1, func(e rounds.Event) {
+		_, _, err := run(t.Context(), reading(t, "takes: 1ms", "takes: 1ms", "{ repeat: 2 }"), 1, func(e rounds.Event) {
 			switch e.(type) {
 			case rounds.HeatEnded:
 				time.Sleep(time.Second) // storing it takes long, on the fake clock
@@ -187,7 +197,9 @@ func TestAHeatWaitsUntilTheOneBeforeIsDealtWith(t *testing.T) {
 func TestGlancesShowAHeatUnderWay(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var glances []rounds.Progress
-		_, _, err := run(t.Context(), read(t, "takes: 10ms", "takes: 10ms", "{ clients: 2, for: 2s, warmup: 500ms }"), 1, func(e rounds.Event) {
+		_, _, err := run(t.Context(), reading(
+			t, "takes: 10ms", "takes: 10ms", "{ clients: 2, for: 2s, warmup: 500ms }",
+		), 1, func(e rounds.Event) {
 			if p, ok := e.(rounds.Progress); ok {
 				glances = append(glances, p)
 			}

@@ -5,10 +5,10 @@ import (
 	"slices"
 	"time"
 
-	"paceduel/core/contender"
 	"paceduel/core/footing"
 	"paceduel/core/meter"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
@@ -37,7 +37,10 @@ func (r *runner) watchService(g *footing.Ground) *serviceWatch {
 		return &serviceWatch{}
 	}
 	cpu, limits := g.ServiceCPU()
-	return &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(pid, g.WatchEvery(), cpu), exact: cpu != nil, limits: limits, ground: g, killed: g.ServiceKilled()}
+	return &serviceWatch{
+		began: r.clock.Now(), watch: meter.StartWatch(pid, g.WatchEvery(), cpu), exact: cpu != nil, limits: limits, ground: g,
+		killed: g.ServiceKilled(),
+	}
 }
 
 // mark has CPU time and peak memory count from now on, pass up to now.
@@ -60,7 +63,10 @@ func (w *serviceWatch) end() *result.Service {
 		return nil
 	}
 	seen := w.watch.Stop()
-	s := &result.Service{CPU: seen.CPU, CPUExact: w.exact, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional, Limits: w.limits}
+	s := &result.Service{
+		CPU: seen.CPU, CPUExact: w.exact, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional,
+		Limits: w.limits,
+	}
 	s.Killed = max(w.ground.ServiceKilled()-w.killed, 0)
 	last := len(seen.Moments) - 1
 	step := (last + mostMoments) / mostMoments
@@ -69,36 +75,39 @@ func (w *serviceWatch) end() *result.Service {
 			continue
 		}
 		m := seen.Moments[i]
-		s.Moments = append(s.Moments, result.Moment{At: w.began + m.At, Resident: m.Resident, Swapped: m.Swapped, Threads: m.Threads, Processes: m.Processes})
+		s.Moments = append(s.Moments, result.Moment{
+			At: w.began + m.At, Resident: m.Resident, Swapped: m.Swapped, Threads: m.Threads, Processes: m.Processes,
+		})
 	}
 	return s
 }
 
-// inARow is how many shots have to take no longer than the judged ones for a start to have settled, and likeJudged the share of
-// those that may be longer.
+// inARow is how many shots have to take no longer than the judged ones for a start to have settled, and likeJudged the
+// share of those that may be longer.
 const (
 	inARow      = 3
 	likeJudged  = 0.95
 	settledFrom = 20 // judged shots, to have something to go by
 )
 
-// firsts are the shots of the heat that is over in the order in which they ended, as far as they are known without a gap.
-func (r *runner) firsts() []tally.Early {
-	early, all := tally.First(r.warm)
+// firsts are the shots of the heat that is over in the order in which they ended, as far as they are known without a
+// gap.
+func (h *heat) firsts() []tally.Early {
+	early, all := tally.First(h.warm)
 	if !all {
 		return early
 	}
-	judged, _ := tally.First(r.judged)
+	judged, _ := tally.First(h.judged)
 	return append(early, judged...)
 }
 
 // follow tells how a start went on, from the first shots of its heat.
-func (r *runner) follow(h *result.Heat, start *result.Start) {
-	shots := r.firsts()
-	if r.cfg.Plan.Pace.Rush {
-		start.Rush = rushed(shots, start.At+start.Ready)
+func (h *heat) follow(doc *result.Heat, start *result.Start) {
+	firsts := h.firsts()
+	if h.r.cfg.Plan.Pace.Rush {
+		start.Rush = rushed(firsts, start.At+start.Ready)
 	}
-	answered := slices.DeleteFunc(slices.Clone(shots), func(e tally.Early) bool { return !e.OK })
+	answered := slices.DeleteFunc(slices.Clone(firsts), func(e tally.Early) bool { return !e.OK })
 	if len(answered) > 0 {
 		first := answered[0]
 		start.Asked, start.First, start.FirstTook = first.Start-start.At, first.End-start.At, first.Latency
@@ -107,30 +116,30 @@ func (r *runner) follow(h *result.Heat, start *result.Start) {
 		second := answered[1]
 		start.Second, start.SecondTook = second.End-start.At, second.Latency
 	}
-	if h.OK < settledFrom {
+	if doc.OK < settledFrom {
 		return
 	}
-	histogram, err := h.Histogram()
+	histogram, err := doc.Histogram()
 	if err != nil {
 		return // it was encoded a moment ago
 	}
 	usual := time.Duration(math.Round(histogram.Quantile(likeJudged) * float64(time.Second)))
-	for i, run := 0, 0; i < len(shots); i++ {
-		if run++; !shots[i].OK || shots[i].Latency > usual {
+	for i, run := 0, 0; i < len(firsts); i++ {
+		if run++; !firsts[i].OK || firsts[i].Latency > usual {
 			run = 0
 		}
 		if run == inARow {
 			at := i - inARow + 1
-			start.Settled, start.Shot = shots[at].End-start.At, int64(at+1)
+			start.Settled, start.Shot = firsts[at].End-start.At, int64(at+1)
 			return
 		}
 	}
 }
 
 // rushed counts what became of the shots that were due before a service was ready.
-func rushed(shots []tally.Early, ready time.Duration) *result.Rush {
+func rushed(firsts []tally.Early, ready time.Duration) *result.Rush {
 	out := &result.Rush{}
-	for _, s := range shots {
+	for _, s := range firsts {
 		if s.Due == 0 || s.Due >= ready {
 			continue
 		}
@@ -147,20 +156,20 @@ func rushed(shots []tally.Early, ready time.Duration) *result.Rush {
 }
 
 // beginnings are the latencies of a heat's first shot and of the one after its silence, where they succeeded.
-func (r *runner) beginnings(h *result.Heat) {
-	if shots := r.firsts(); len(shots) > 0 && shots[0].OK {
-		h.First = shots[0].Latency
+func (h *heat) beginnings(doc *result.Heat) {
+	if firsts := h.firsts(); len(firsts) > 0 && firsts[0].OK {
+		doc.First = firsts[0].Latency
 	}
-	if r.cfg.Plan.Pace.Wake == 0 || r.woken.Total() == 0 {
+	if h.r.cfg.Plan.Pace.Wake == 0 || h.woken.Total() == 0 {
 		return
 	}
-	m := tally.Merge([]*tally.Recorder{r.woken})
-	if h.Wake = m.Latency; m.Counts[contender.OK] > 0 {
+	m := tally.Merge([]*tally.Recorder{h.woken})
+	if doc.Wake = m.Latency; m.Counts[shots.OK] > 0 {
 		return
 	}
-	for class := contender.Cut + 1; class < contender.Classes; class++ {
+	for class := shots.Cut + 1; class < shots.Classes; class++ {
 		if m.Counts[class] > 0 {
-			h.WakeFailed = class.String()
+			doc.WakeFailed = class.String()
 		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/rounds"
 	"paceduel/internal/sample"
 )
@@ -14,7 +15,7 @@ func TestAServiceIsWatched(t *testing.T) {
 	for fresh, lasts := range map[string]bool{"heat": true, "duel": true, "run": false} {
 		src := "duel: T\nbaseline: a\ncourse: { stub: { takes: 1ms } }\npace: { repeat: 3 }\nrounds: 2\ncontenders:\n  b:\n" +
 			"  a: { service: { shell: 'echo open; exec sleep 100', ready: { line: open }, fresh: " + fresh + " } }\n"
-		p, err := plan.Read(t.TempDir()+"/p.duel.yaml", []byte(src), plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+		p, err := read.Plan(t.TempDir()+"/p.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -35,11 +36,12 @@ func TestAServiceIsWatched(t *testing.T) {
 			if s == nil {
 				continue
 			}
-			if len(s.Moments) < 2 || s.Moments[0].Processes != 1 || s.Moments[0].Threads != 1 || s.Moments[0].At < 0 || s.Peak < 100<<10 || s.Peak > 64<<20 || !s.Exact {
+			if len(s.Moments) < 2 || s.Moments[0].Processes != 1 || s.Moments[0].Threads != 1 || s.Moments[0].At < 0 ||
+				s.Peak < 100<<10 || s.Peak > 64<<20 || !s.Exact {
 				t.Errorf("fresh %s: %+v", fresh, s)
 			}
-			if !h.CPUKnown || h.CPU != s.CPU || h.Peak != s.Peak {
-				t.Errorf("fresh %s: CPU %s (%v), peak %d", fresh, h.CPU, h.CPUKnown, h.Peak)
+			if used, known := h.CPU(); !known || used != s.CPU || h.Peak() != s.Peak {
+				t.Errorf("fresh %s: CPU %s (%v), peak %d", fresh, used, known, h.Peak())
 			}
 		}
 	}

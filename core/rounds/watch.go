@@ -6,9 +6,10 @@ import (
 	"sync"
 	"time"
 
-	"paceduel/core/contender"
 	"paceduel/core/pace"
+	"paceduel/core/panics"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
@@ -23,24 +24,20 @@ const (
 // watcher looks at the heat under way now and then. Its cost is bounded whatever the rate: a glance reads at most
 // maxSorted shots.
 type watcher struct {
-	r         *runner
-	round     int
-	contender string
-	state     string
-	said      func() string // by the contender's service, so far
-	done      chan struct{}
-	wg        sync.WaitGroup
-	latest    []time.Duration // room for a glance
-	points    []tally.Point
+	h      *heat
+	done   chan struct{}
+	wg     sync.WaitGroup
+	latest []time.Duration // room for a glance
+	points []tally.Point
 
 	mu      sync.Mutex
 	current pace.Stage
 	began   time.Duration
 }
 
-func (r *runner) watch(round int, contender, state string, said func() string) *watcher {
-	w := &watcher{r: r, round: round, contender: contender, state: state, said: said, done: make(chan struct{})}
-	if r.cfg.Glance > 0 {
+func (h *heat) watch() *watcher {
+	w := &watcher{h: h, done: make(chan struct{})}
+	if h.r.cfg.Glance > 0 {
 		w.wg.Go(w.loop)
 	}
 	return w
@@ -51,7 +48,7 @@ func (w *watcher) stage(s pace.Stage, at time.Duration) {
 	w.mu.Lock()
 	w.current, w.began = s, at
 	w.mu.Unlock()
-	w.r.offer(StageBegan{w.round, w.contender, w.state, s, at})
+	w.h.r.offer(StageBegan{Round: w.h.round, Cell: w.h.cell, Stage: s, At: at})
 }
 
 // stop ends the watching and waits for it, so that the recorders may be reset.
@@ -61,10 +58,13 @@ func (w *watcher) stop() {
 }
 
 func (w *watcher) loop() {
-	tick := time.NewTicker(w.r.cfg.Glance)
+	var fault error // a glance that fails is left out; the heat goes on
+	defer panics.Catch("look at the heat", &fault)
+	r := w.h.r
+	tick := time.NewTicker(r.cfg.Glance)
 	defer tick.Stop()
-	left, since := w.r.left(), w.r.clock.Now()
-	seen := make([]int64, len(w.r.judged))
+	left, since := r.left(), r.clock.Now()
+	seen := make([]int64, len(w.h.judged))
 	for {
 		select {
 		case <-w.done:
@@ -74,20 +74,20 @@ func (w *watcher) loop() {
 		w.mu.Lock()
 		stage, began := w.current, w.began
 		w.mu.Unlock()
-		now := w.r.clock.Now()
-		p := Progress{Round: w.round, Contender: w.contender, State: w.state, Stage: stage, At: now, Left: left, Said: w.said()}
+		now := r.clock.Now()
+		p := Progress{Round: w.h.round, Cell: w.h.cell, Stage: stage, At: now, Left: left, Said: w.h.ground.Said()}
 		if left >= 0 {
 			p.Left = max(0, left-(now-since))
 		}
-		recorders := w.r.warm
+		recorders := w.h.warm
 		if stage == pace.Judged {
-			recorders = w.r.judged
+			recorders = w.h.judged
 		}
 		w.glance(&p, recorders, seen)
 		if took := (now - began).Seconds(); took > 0 {
 			p.Rate = float64(p.Shots) / took
 		}
-		w.r.offer(p)
+		r.offer(p)
 	}
 }
 
@@ -101,7 +101,7 @@ func (w *watcher) glance(p *Progress, recorders []*tally.Recorder, seen []int64)
 		p.Shots += total
 		points, _ = rec.Recent(max(0, total-per), points[:0])
 		for _, pt := range points {
-			if pt.Class == contender.OK {
+			if pt.Class == shots.OK {
 				latest = append(latest, pt.Latency)
 			}
 		}

@@ -19,8 +19,9 @@ func NewHistogram() *hdrhistogram.Histogram {
 	return hdrhistogram.New(1, int64(maxLatency), digits)
 }
 
-// counts is a histogram with the buckets of NewHistogram, of which only those octaves take memory in which something lies:
-// some 20 KiB where the whole takes 270. An octave is allocated when its first value comes. The zero value is empty.
+// counts is a histogram with the buckets of NewHistogram, of which only those octaves take memory in which something
+// lies: some 20 KiB where the whole takes 270. An octave is allocated when its first value comes. The zero value is
+// empty.
 type counts struct {
 	octave [octaves]*[slots]uint32
 }

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// Lags counts how late shots started after they were due, in steps of an eighth of a power of two: a quantile is at most
-// 12.5 % too high. The zero value is empty.
+// Lags counts how late shots started after they were due, in steps of an eighth of a power of two: a quantile is at
+// most 12.5 % too high. The zero value is empty.
 type Lags struct {
 	counts [64 * lagSteps]int64
 	N      int64

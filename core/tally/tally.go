@@ -1,9 +1,9 @@
-// Package tally records shots: histograms of the latencies of those that succeeded and of their parts, counts by class of
-// those that did not, sums of bytes and CPU, a time line, and each shot by itself up to a limit.
+// Package tally records shots: histograms of the latencies of those that succeeded and of their parts, counts by class
+// of those that did not, sums of bytes and CPU, a time line, and each shot by itself up to a limit.
 //
-// A Recorder belongs to one client, or to a crew, and takes no lock; recording allocates nothing in steady state. Watchers
-// may read its latest shots while it records. Recorders of a heat are merged exactly when it is over. Percentiles are read
-// elsewhere, from what Merge returns.
+// A Recorder belongs to one client, or to a crew, and takes no lock; recording allocates nothing in steady state.
+// Watchers may read its latest shots while it records. Recorders of a heat are merged exactly when it is over.
+// Percentiles are read elsewhere, from what Merge returns.
 package tally
 
 import (
@@ -17,7 +17,8 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
-	"paceduel/core/contender"
+	"paceduel/core/shots"
+	"paceduel/core/units"
 )
 
 // MaxShots is how many shots of a heat are kept one by one, over all clients; of more, a uniform sample.
@@ -38,21 +39,20 @@ const Every = 100 * time.Millisecond
 type Point struct {
 	At      time.Duration // when it ended, on the run's clock
 	Latency time.Duration
-	Class   contender.Class
+	Class   shots.Class
 }
 
 // Raw is one shot as it was, in few bytes. Moments are on the run's clock.
 type Raw struct {
-	Due, Start, End      time.Duration
-	Latency              time.Duration
-	Sent, Received       int64
-	Length               int64
-	Lookup, Connect, TLS Brief // Connect holds the two others
-	Asked, FirstByte     Brief // from Start
-	Row                  int32
-	Redirects            uint8
-	Class                contender.Class
-	Trace                [16]byte
+	Due, Start, End time.Duration
+	Latency         time.Duration
+	Sent, Received  int64
+	Length          int64
+	Parts           [shots.MaxParts]Brief   // by their places in the shape
+	Amounts         [shots.MaxAmounts]Brief // likewise
+	Row             int32
+	Class           shots.Class
+	Trace           [16]byte
 }
 
 // Early is one of the first shots, as far as a start is told by them. Moments are on the run's clock.
@@ -62,13 +62,8 @@ type Early struct {
 	OK              bool
 }
 
-// Brief is a length of time in four bytes, exact to a ten-millionth.
+// Brief is a length of time or an amount in four bytes, exact to a ten-millionth.
 type Brief float32
-
-func brief(d time.Duration) Brief { return Brief(d) }
-
-// D is the length of time.
-func (b Brief) D() time.Duration { return time.Duration(b) }
 
 // Bucket is what ended within Every of the time line.
 type Bucket struct {
@@ -76,20 +71,8 @@ type Bucket struct {
 	Latency, Max  time.Duration // of the successful ones: summed, and the longest
 }
 
-// The parts of a latency, in the order in which they follow one another.
-const (
-	Late    = iota // from the moment due to the start
-	Lookup         // of the server's address
-	Connect        // until the connection stood
-	TLS            // the handshake
-	Send           // until the request was handed over
-	Wait           // until the first byte of the answer
-	Read           // until its last
-	parts
-)
-
-// PartNames are the parts' names, by number.
-var PartNames = [parts]string{"late", "look-up", "connect", "tls", "send", "wait", "read"}
+// Late is the part of every latency that counts from a moment: until the shot began. It comes before those of the kind.
+const Late = "late"
 
 // part is a part's histogram with its exact sum.
 type part struct {
@@ -100,6 +83,11 @@ type part struct {
 func (p *part) record(d time.Duration) {
 	p.counts.record(d)
 	p.sum += d
+}
+
+func (p *part) clear() {
+	p.reset()
+	p.sum = 0
 }
 
 // step is what was recorded of one level of a climb.
@@ -113,9 +101,11 @@ func StepAt(at, span time.Duration, n int) int {
 	return int(min(max(int64(at)*int64(n)/max(int64(span), 1), 0), int64(n-1)))
 }
 
-// told is a part by the name that a contender gave it.
+// told is an amount by the name that a contender gave it, in steps of its unit.
 type told struct {
-	name string
+	name    string
+	unit    units.Unit
+	perUnit float64
 	part
 }
 
@@ -124,7 +114,9 @@ type told struct {
 type Recorder struct {
 	Sums
 	latencies counts
-	parts     [parts]part
+	shape     *shots.Shape
+	late      part
+	parts     []part // as many as the shape has
 	told      []told
 	steps     []step // of a climb; none without one
 	climb     time.Duration
@@ -141,8 +133,8 @@ type Recorder struct {
 	total atomic.Int64
 }
 
-// A point in one word, since what costs is each store that others may read: 23 bits of latency, 4 of class and 37 of the
-// moment.
+// A point in one word, since what costs is each store that others may read: 23 bits of latency, 4 of class and 37 of
+// the moment.
 const (
 	classBits   = 4
 	momentBits  = 37
@@ -153,7 +145,7 @@ const (
 	latencyFrom = classBits + momentBits
 )
 
-func pack(at, latency time.Duration, class contender.Class) uint64 {
+func pack(at, latency time.Duration, class shots.Class) uint64 {
 	short := uint64(math.Float32bits(float32(max(latency, 0))) >> dropBits)
 	return short<<latencyFrom | uint64(class&classMask)<<momentBits | uint64(at/momentUnit)&momentMask
 }
@@ -162,29 +154,22 @@ func unpack(word uint64) Point {
 	return Point{
 		At:      time.Duration(word&momentMask) * momentUnit,
 		Latency: time.Duration(math.Float32frombits(uint32(word>>latencyFrom) << dropBits)),
-		Class:   contender.Class(word >> momentBits & classMask),
+		Class:   shots.Class(word >> momentBits & classMask),
 	}
 }
 
 // Sums are what is added up over shots. Cut shots are in none of them.
 type Sums struct {
-	Counts         [contender.Classes]int64 // shots by class
-	Latency        time.Duration            // of the successful ones, summed
+	Counts         [shots.Classes]int64 // shots by class
+	Latency        time.Duration        // of the successful ones, summed
 	Sent, Received int64
-	CPU            time.Duration
-	Resources      contender.Resources
-	Peak           int64 // the most memory of a shot
-	PeakGrain      int64 // by how much that may be off
-	Connections    int64 // opened
-	Replaced       int64 // of them, in place of kept ones that were closed between shots
-	Redirects      int64 // followed
-	Lines          int64 // of output
-	LeftBehind     int64 // processes that outlived their shot and were ended
-	Connect        time.Duration
-	FirstByte      time.Duration // from the start to the first byte of the answer, summed over successful shots that have one
-	Lags           Lags          // of shots that were due at a moment: how late they started
-	Elapsed        time.Duration // from the start of the judged part to the end of the last shot, summed over clients
-	Causes         []string      // the first failures in their own words
+	Amounts        [shots.MaxAmounts]int64 // by their places in the shape: added up, or the most
+	Grain          int64                   // by how much the most memory may be off
+	LeftBehind     int64                   // processes that outlived their shot and were ended
+	Lags           Lags                    // of shots that were due at a moment: how late they started
+	// from the start of the judged part to the end of the last shot, summed over clients
+	Elapsed time.Duration
+	Causes  []string // the first failures in their own words
 }
 
 // Shots is how many there were.
@@ -195,19 +180,26 @@ func (s *Sums) Shots() (n int64) {
 	return n
 }
 
-// peaked takes the most memory of a shot, with the grain of whatever was the most.
-func (s *Sums) peaked(most, grain int64) {
-	if most > s.Peak {
-		s.Peak, s.PeakGrain = most, grain
+// count takes an amount in, as its fold says.
+func (s *Sums) count(at int, fold shots.Fold, n, grain int64) {
+	switch {
+	case fold == shots.Sum:
+		s.Amounts[at] += n
+	case n > s.Amounts[at]:
+		s.Amounts[at], s.Grain = n, grain
 	}
 }
 
 // Failures is how many failed.
-func (s *Sums) Failures() int64 { return s.Shots() - s.Counts[contender.OK] }
+func (s *Sums) Failures() int64 { return s.Shots() - s.Counts[shots.OK] }
 
-// NewRecorder returns a recorder that keeps up to keep shots one by one and shows watchers the latest ones, up to recent.
-func NewRecorder(keep, recent int) *Recorder {
-	r := &Recorder{raw: make([]Raw, 0, keep), ring: make([]atomic.Uint64, 1<<bits.Len(uint(max(recent, 2)-1)))}
+// NewRecorder returns a recorder of shots of a shape that keeps up to keep of them one by one and shows watchers the
+// latest ones, up to recent.
+func NewRecorder(shape *shots.Shape, keep, recent int) *Recorder {
+	r := &Recorder{
+		shape: shape, parts: make([]part, len(shape.Parts)), raw: make([]Raw, 0, keep),
+		ring: make([]atomic.Uint64, 1<<bits.Len(uint(max(recent, 2)-1))),
+	}
 	r.Reset(0)
 	return r
 }
@@ -216,9 +208,9 @@ func NewRecorder(keep, recent int) *Recorder {
 func (r *Recorder) Reset(seed uint64) {
 	r.Sums = Sums{}
 	r.latencies.reset()
+	r.late.clear()
 	for i := range r.parts {
-		r.parts[i].reset()
-		r.parts[i].sum = 0
+		r.parts[i].clear()
 	}
 	r.told = r.told[:0]
 	r.steps = nil
@@ -240,15 +232,14 @@ func (r *Recorder) Climb(steps int, span time.Duration) {
 }
 
 // Record adds a shot; start is when the judged part of the heat began. Shots that were cut are not counted.
-func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
-	if shot.Class == contender.Cut {
+func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
+	if shot.Class == shots.Cut {
 		return
 	}
 	latency := shot.Latency()
 	r.Counts[shot.Class]++
-	if shot.Class == contender.OK {
+	if shot.Class == shots.OK {
 		r.Latency += latency
-		r.FirstByte += shot.FirstByte
 		r.latencies.record(latency)
 		r.recordParts(shot)
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {
@@ -259,16 +250,10 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 	}
 	r.Sent += shot.Sent
 	r.Received += shot.Received
-	if shot.Asked == 0 { // no plain request, which knows nothing of these
-		r.CPU += shot.CPU
-		r.Resources.Add(shot.Resources)
-		r.peaked(shot.Peak, shot.PeakGrain)
-		r.Lines += shot.Lines
-		r.LeftBehind += int64(shot.LeftBehind)
-		r.Connections += int64(shot.Opened)
-	}
-	if shot.Connect > 0 || shot.Redirects > 0 || shot.Replaced > 0 {
-		r.opened(shot)
+	r.LeftBehind += int64(shot.LeftBehind)
+	for m := shot.AmountsCounted(); m != 0; m &= m - 1 {
+		at := bits.TrailingZeros16(m)
+		r.count(at, r.shape.Amounts[at].Fold, shot.Amounts[at], shot.Grain)
 	}
 	r.Elapsed = max(r.Elapsed, shot.End-start) // what was sampled is recorded later
 	r.enter(shot.End-start, latency, shot.Class)
@@ -276,9 +261,9 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 		r.ascend(shot, start, latency)
 	}
 	if len(r.early) < cap(r.early) {
-		r.early = append(r.early, Early{shot.Due, shot.Start, shot.End, latency, shot.Class == contender.OK})
+		r.early = append(r.early, Early{shot.Due, shot.Start, shot.End, latency, shot.Class == shots.OK})
 	}
-	if r.pass--; r.pass < 0 || shot.Class != contender.OK || latency > r.slowest.Latency || len(r.raw) < cap(r.raw) {
+	if r.pass--; r.pass < 0 || shot.Class != shots.OK || latency > r.slowest.Latency || len(r.raw) < cap(r.raw) {
 		r.keep(shot, latency)
 	}
 	n := r.total.Load()
@@ -287,80 +272,61 @@ func (r *Recorder) Record(shot *contender.Shot, start time.Duration) {
 }
 
 // ascend adds a shot to its step.
-func (r *Recorder) ascend(shot *contender.Shot, start, latency time.Duration) {
+func (r *Recorder) ascend(shot *shots.Shot, start, latency time.Duration) {
 	at := cmp.Or(shot.Due, shot.Start) - start
 	s := &r.steps[StepAt(at, r.climb, len(r.steps))]
 	s.shots++
-	if shot.Class != contender.OK {
+	if shot.Class != shots.OK {
 		s.failed++
 		return
 	}
 	s.record(latency)
 }
 
-// opened counts what most shots of a kept connection have none of.
-func (r *Recorder) opened(shot *contender.Shot) {
-	r.Redirects += int64(shot.Redirects)
-	r.Replaced += int64(shot.Replaced)
-	if shot.Connect > 0 {
-		r.Connections++
-		r.Connect += shot.Connect
-	}
-}
-
-// recordParts takes a latency to pieces. Each begins where the one before it ended.
-func (r *Recorder) recordParts(shot *contender.Shot) {
+// recordParts takes a latency to pieces, as the driver did.
+func (r *Recorder) recordParts(shot *shots.Shot) {
 	if shot.Due > 0 {
-		r.parts[Late].record(shot.Start - shot.Due)
+		r.late.record(shot.Start - shot.Due)
 	}
-	for _, m := range shot.Told {
-		r.tell(m)
+	for m := shot.PartsTaken(); m != 0; m &= m - 1 {
+		at := bits.TrailingZeros16(m)
+		r.parts[at].record(shot.Parts[at])
 	}
-	if shot.FirstByte == 0 || shot.Asked == 0 {
-		return // no request
+	for i := range shot.Told {
+		r.tell(&shot.Told[i])
 	}
-	if shot.Connect > 0 {
-		if shot.Lookup > 0 {
-			r.parts[Lookup].record(shot.Lookup)
-		}
-		r.parts[Connect].record(shot.Connect - shot.Lookup - shot.TLS)
-		if shot.TLS > 0 {
-			r.parts[TLS].record(shot.TLS)
-		}
-	}
-	asked := min(shot.Asked, shot.FirstByte) // an answer may come before all was sent
-	r.parts[Send].record(max(asked-shot.Connect, 0))
-	r.parts[Wait].record(shot.FirstByte - asked)
-	r.parts[Read].record(max(shot.End-shot.Start-shot.Aside-shot.FirstByte, 0))
 }
 
-// tell adds a length of time by its name.
-func (r *Recorder) tell(m contender.Mark) {
+// mostTold bounds what is recorded of an amount that is told, in steps: of times, a day.
+const mostTold = float64(24 * time.Hour)
+
+// tell adds an amount by its name.
+func (r *Recorder) tell(m *shots.Mark) {
 	for i := range r.told {
-		if r.told[i].name == m.Name {
-			r.told[i].record(m.Took)
+		if t := &r.told[i]; t.name == m.Name && t.unit == m.Unit {
+			t.record(time.Duration(min(m.Value*t.perUnit+0.5, mostTold)))
 			return
 		}
 	}
-	if len(r.told) >= contender.MaxMarks {
+	if len(r.told) >= shots.MaxMarks {
 		return
 	}
-	r.told = append(r.told, told{name: m.Name})
-	r.told[len(r.told)-1].record(m.Took)
+	r.told = append(r.told, told{name: m.Name, unit: m.Unit, perUnit: m.Unit.PerUnit()})
+	r.tell(m)
 }
 
 // maxBuckets bounds a time line: an hour and what was under way then.
 const maxBuckets = int(2 * time.Hour / Every)
 
 // enter adds a shot to the time line.
-func (r *Recorder) enter(since, latency time.Duration, class contender.Class) {
+func (r *Recorder) enter(since, latency time.Duration, class shots.Class) {
 	at := min(int(max(since, 0)/Every), maxBuckets-1)
 	for len(r.buckets) <= at {
 		r.buckets = append(r.buckets, Bucket{})
 	}
 	b := &r.buckets[at]
 	b.Shots++
-	if class != contender.OK {
+	if class != shots.OK {
 		b.Failed++
 		return
 	}
@@ -368,19 +334,25 @@ func (r *Recorder) enter(since, latency time.Duration, class contender.Class) {
 	b.Max = max(b.Max, latency)
 }
 
-// keep takes a shot into the sample: all of them as long as there is room, then each with the same chance (Li's algorithm
-// L, ACM TOMS 20 (1994) 481, which draws how many to pass over). The slowest, and the first that failed, are kept beside it.
-func (r *Recorder) keep(shot *contender.Shot, latency time.Duration) {
-	failed := shot.Class != contender.OK && len(r.failed) < maxFailed
+// keep takes a shot into the sample: all of them as long as there is room, then each with the same chance (Li's
+// algorithm L, ACM TOMS 20 (1994) 481, which draws how many to pass over). The slowest, and the first that failed, are
+// kept beside it.
+func (r *Recorder) keep(shot *shots.Shot, latency time.Duration) {
+	failed := shot.Class != shots.OK && len(r.failed) < maxFailed
 	slowest := latency > r.slowest.Latency
 	room, chosen := len(r.raw) < cap(r.raw), false
 	if !room {
 		chosen = r.pass < 0
 	}
 	raw := Raw{
-		Due: shot.Due, Start: shot.Start, End: shot.End, Latency: latency, Sent: shot.Sent, Received: shot.Received, Length: shot.Length,
-		Lookup: brief(shot.Lookup), Connect: brief(shot.Connect), TLS: brief(shot.TLS), Asked: brief(shot.Asked), FirstByte: brief(shot.FirstByte),
-		Row: int32(shot.Row), Redirects: uint8(min(shot.Redirects, math.MaxUint8)), Class: shot.Class, Trace: shot.Trace,
+		Due: shot.Due, Start: shot.Start, End: shot.End, Latency: latency, Sent: shot.Sent, Received: shot.Received,
+		Length: shot.Length, Row: int32(shot.Row), Class: shot.Class, Trace: shot.Trace,
+	}
+	for i := range r.shape.Parts {
+		raw.Parts[i] = Brief(shot.Parts[i])
+	}
+	for i := range r.shape.Amounts {
+		raw.Amounts[i] = Brief(shot.Amounts[i])
 	}
 	switch {
 	case room:
@@ -409,9 +381,9 @@ func (r *Recorder) passOver() {
 // Total is how many shots were recorded so far. It may be called while the recorder records.
 func (r *Recorder) Total() int64 { return r.total.Load() }
 
-// Recent appends the shots from the from-th on to into, oldest first, as far as they are still there, and returns how many
-// there were in all. Their moments are exact to 10 µs, their latencies to a ten-thousandth. It may be called while the
-// recorder records.
+// Recent appends the shots from the from-th on to into, oldest first, as far as they are still there, and returns how
+// many there were in all. Their moments are exact to 10 µs, their latencies to a ten-thousandth. It may be called while
+// the recorder records.
 func (r *Recorder) Recent(from int64, into []Point) ([]Point, int64) {
 	end, size := r.total.Load(), int64(len(r.ring))
 	from = max(from, end-size+1)
@@ -426,11 +398,13 @@ func (r *Recorder) Recent(from int64, into []Point) ([]Point, int64) {
 	return into, end
 }
 
-// Part is one part of the latencies of a heat.
+// Part is one part of the latencies of a heat, or an amount that was told.
 type Part struct {
 	Name      string
 	Told      bool // by the contender, not seen by us
-	Sum       time.Duration
+	Unit      units.Unit
+	PerUnit   float64 // how many of the recorded values make one of the unit
+	Sum       int64   // of the recorded values
 	Histogram *hdrhistogram.Histogram
 }
 
@@ -452,27 +426,42 @@ type Merged struct {
 // Merge adds up the recorders of a heat that is over. What it returns is the caller's own.
 func Merge(rs []*Recorder) *Merged {
 	m := &Merged{Latencies: NewHistogram()}
-	add := func(name string, isTold bool, p *part) {
-		at := slices.IndexFunc(m.Parts, func(o Part) bool { return o.Name == name && o.Told == isTold })
+	if len(rs) == 0 {
+		return m
+	}
+	shape := rs[0].shape
+	add := func(name string, t *told, p *part) {
+		at := slices.IndexFunc(m.Parts, func(o Part) bool {
+			return o.Name == name && o.Told == (t != nil) && (t == nil || o.Unit == t.unit)
+		})
 		if at < 0 {
-			m.Parts = append(m.Parts, Part{Name: name, Told: isTold, Histogram: NewHistogram()})
+			one := Part{Name: name, Unit: units.Second, PerUnit: units.Second.PerUnit(), Histogram: NewHistogram()}
+			if t != nil {
+				one.Told, one.Unit, one.PerUnit = true, t.unit, t.perUnit
+			}
+			m.Parts = append(m.Parts, one)
 			at = len(m.Parts) - 1
 		}
 		p.addTo(m.Parts[at].Histogram)
-		m.Parts[at].Sum += p.sum
+		m.Parts[at].Sum += int64(p.sum)
 	}
-	for i, name := range PartNames {
+	for _, r := range rs {
+		if r.late.any() {
+			add(Late, nil, &r.late)
+		}
+	}
+	for i, name := range shape.Parts {
 		for _, r := range rs {
 			if r.parts[i].any() {
-				add(name, false, &r.parts[i])
+				add(name, nil, &r.parts[i])
 			}
 		}
 	}
 	for _, r := range rs {
-		m.merge(&r.Sums)
+		m.merge(shape, &r.Sums)
 		r.latencies.addTo(m.Latencies)
 		for i := range r.told {
-			add(r.told[i].name, true, &r.told[i].part)
+			add(r.told[i].name, &r.told[i], &r.told[i].part)
 		}
 		for i := range r.steps {
 			if i == len(m.Steps) {
@@ -504,8 +493,8 @@ func Points(rs []*Recorder) []Point {
 	return out
 }
 
-// First are the first shots of a part of a heat that is over, in the order in which they ended, as far as none is missing
-// between them; all says that there were no more.
+// First are the first shots of a part of a heat that is over, in the order in which they ended, as far as none is
+// missing between them; all says that there were no more.
 func First(rs []*Recorder) (out []Early, all bool) {
 	all = true
 	until := time.Duration(math.MaxInt64) // from there on one may be missing
@@ -527,16 +516,16 @@ func First(rs []*Recorder) (out []Early, all bool) {
 	return out, all
 }
 
-// Kept are the shots that were kept one by one in a heat that is over, in the order in which they ended: all of them, or
-// with sampled a uniform choice and, beside it, the slowest and the first that failed.
+// Kept are the shots that were kept one by one in a heat that is over, in the order in which they ended: all of them,
+// or with sampled a uniform choice and, beside it, the slowest and the first that failed.
 func Kept(rs []*Recorder) (out []Raw, sampled bool) {
 	sampled = each(rs, func(r *Raw) { out = append(out, *r) })
 	slices.SortFunc(out, func(a, b Raw) int { return cmp.Compare(a.End, b.End) })
 	return out, sampled
 }
 
-// each visits the shots of all recorders. Where some left shots out, every recorder gives the same share of its shots, so
-// that each shot of the heat has the same chance.
+// each visits the shots of all recorders. Where some left shots out, every recorder gives the same share of its shots,
+// so that each shot of the heat has the same chance.
 func each(rs []*Recorder, visit func(*Raw)) (sampled bool) {
 	share := 1.0
 	for _, r := range rs {
@@ -571,23 +560,17 @@ func each(rs []*Recorder, visit func(*Raw)) (sampled bool) {
 }
 
 // merge adds another's sums.
-func (s *Sums) merge(o *Sums) {
+func (s *Sums) merge(shape *shots.Shape, o *Sums) {
 	for class, n := range o.Counts {
 		s.Counts[class] += n
 	}
 	s.Latency += o.Latency
 	s.Sent += o.Sent
 	s.Received += o.Received
-	s.CPU += o.CPU
-	s.Resources.Add(o.Resources)
-	s.peaked(o.Peak, o.PeakGrain)
-	s.Connections += o.Connections
-	s.Replaced += o.Replaced
-	s.Redirects += o.Redirects
-	s.Lines += o.Lines
+	for i := range shape.Amounts {
+		s.count(i, shape.Amounts[i].Fold, o.Amounts[i], o.Grain)
+	}
 	s.LeftBehind += o.LeftBehind
-	s.Connect += o.Connect
-	s.FirstByte += o.FirstByte
 	s.Elapsed += o.Elapsed
 	s.Lags.merge(&o.Lags)
 	for _, cause := range o.Causes {

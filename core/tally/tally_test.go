@@ -9,12 +9,33 @@ import (
 	"testing"
 	"time"
 
-	"paceduel/core/contender"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
+	"paceduel/core/units"
 )
 
-func shot(latency time.Duration, class contender.Class) *contender.Shot {
-	s := &contender.Shot{Start: time.Second, End: time.Second + latency, Class: class, Sent: 10, Received: 100, CPU: time.Microsecond}
+// What shots of these tests are made of.
+const (
+	connect = iota
+	wait
+	read
+)
+
+const (
+	cpu = iota
+	memory
+)
+
+var shape = shots.Shape{
+	Parts: []string{connect: "connect", wait: "wait", read: "read"},
+	Amounts: []shots.Amount{
+		cpu: {Name: shots.CPU, Unit: units.Second}, memory: {Name: shots.Memory, Unit: units.Byte, Fold: shots.Most},
+	},
+}
+
+func shot(latency time.Duration, class shots.Class) *shots.Shot {
+	s := &shots.Shot{Start: time.Second, End: time.Second + latency, Class: class, Sent: 10, Received: 100}
+	s.Count(cpu, 1000)
 	if class.Failed() {
 		s.Err = errors.New(class.String())
 	}
@@ -30,12 +51,12 @@ func TestHistogramIsWithinATenthOfAPerCent(t *testing.T) {
 		"minutes":     func() time.Duration { return time.Duration(rng.Int64N(int64(50 * time.Minute))) },
 	}
 	for name, next := range shapes {
-		r := tally.NewRecorder(10, 10)
+		r := tally.NewRecorder(&shape, 10, 10)
 		var all []time.Duration
 		for range 20_000 {
 			d := max(next(), 1)
 			all = append(all, d)
-			r.Record(shot(d, contender.OK), 0)
+			r.Record(shot(d, shots.OK), 0)
 		}
 		slices.Sort(all)
 		h := tally.Merge([]*tally.Recorder{r}).Latencies
@@ -49,23 +70,23 @@ func TestHistogramIsWithinATenthOfAPerCent(t *testing.T) {
 }
 
 func TestFailuresStayOutOfTheLatencies(t *testing.T) {
-	r := tally.NewRecorder(10, 10)
-	r.Record(shot(time.Millisecond, contender.OK), 0)
-	r.Record(shot(time.Hour, contender.Timeout), 0)
-	r.Record(shot(time.Nanosecond, contender.Refused), 0)
-	r.Record(shot(time.Second, contender.Cut), 0)
+	r := tally.NewRecorder(&shape, 10, 10)
+	r.Record(shot(time.Millisecond, shots.OK), 0)
+	r.Record(shot(time.Hour, shots.Timeout), 0)
+	r.Record(shot(time.Nanosecond, shots.Refused), 0)
+	r.Record(shot(time.Second, shots.Cut), 0)
 	sums := tally.Merge([]*tally.Recorder{r})
 	h := sums.Latencies
 	if h.TotalCount() != 1 || sums.Latency != time.Millisecond {
 		t.Errorf("%d latencies, sum %s; want the one success", h.TotalCount(), sums.Latency)
 	}
-	if sums.Shots() != 3 || sums.Failures() != 2 || sums.Counts[contender.Timeout] != 1 || sums.Counts[contender.Cut] != 0 {
+	if sums.Shots() != 3 || sums.Failures() != 2 || sums.Counts[shots.Timeout] != 1 || sums.Counts[shots.Cut] != 0 {
 		t.Errorf("counts = %v; want one success, a timeout and a refusal", sums.Counts)
 	}
 	if !slices.Equal(sums.Causes, []string{"timeout", "refused"}) {
 		t.Errorf("causes = %q", sums.Causes)
 	}
-	if sums.Sent != 30 || sums.Received != 300 || sums.CPU != 3*time.Microsecond {
+	if sums.Sent != 30 || sums.Received != 300 || sums.Amounts[cpu] != 3000 {
 		t.Errorf("sums = %+v; want those of three shots", sums)
 	}
 }
@@ -73,9 +94,9 @@ func TestFailuresStayOutOfTheLatencies(t *testing.T) {
 func TestMergeAddsUp(t *testing.T) {
 	var rs []*tally.Recorder
 	for i := range 4 {
-		r := tally.NewRecorder(10, 10)
+		r := tally.NewRecorder(&shape, 10, 10)
 		for range 10 {
-			r.Record(shot(time.Duration(i+1)*time.Millisecond, contender.OK), 0)
+			r.Record(shot(time.Duration(i+1)*time.Millisecond, shots.OK), 0)
 		}
 		rs = append(rs, r)
 	}
@@ -90,52 +111,54 @@ func TestMergeAddsUp(t *testing.T) {
 	}
 	rs[0].Reset(1)
 	points, _ := rs[0].Recent(0, nil)
-	if m := tally.Merge(rs[:1]); m.Shots() != 0 || len(points) != 0 || rs[0].Total() != 0 || m.Latencies.TotalCount() != 0 || len(m.Buckets) != 0 {
+	if m := tally.Merge(rs[:1]); m.Shots() != 0 || len(points) != 0 || rs[0].Total() != 0 ||
+		m.Latencies.TotalCount() != 0 || len(m.Buckets) != 0 {
 		t.Error("Reset left something behind")
 	}
 }
 
 // A watcher sees what was recorded and nothing else, in its order, however fast the recorder writes over it.
 func TestTheLatestCanBeReadWhileRecording(t *testing.T) {
-	const ring, shots = 64, 60_000 // below 2^16, so that a short fraction tells them apart
-	r := tally.NewRecorder(0, ring)
+	const ring, count = 64, 60_000 // below 2^16, so that a short fraction tells them apart
+	r := tally.NewRecorder(&shape, 0, ring)
 	var wg sync.WaitGroup
 	wg.Go(func() {
-		for i := range shots {
-			r.Record(shot(time.Duration(i+1), contender.OK), 0)
+		for i := range count {
+			r.Record(shot(time.Duration(i+1), shots.OK), 0)
 		}
 	})
 	var points []tally.Point
 	seen, last := int64(0), time.Duration(0)
-	for seen < shots {
+	for seen < count {
 		points, seen = r.Recent(seen, points[:0])
 		for _, p := range points {
-			if p.Latency <= last || p.At < time.Second || p.At > time.Second+p.Latency || p.Latency > shots {
+			if p.Latency <= last || p.At < time.Second || p.At > time.Second+p.Latency || p.Latency > count {
 				t.Fatalf("after %d comes %+v", last, p)
 			}
 			last = p.Latency
 		}
 	}
 	wg.Wait()
-	if points, n := r.Recent(shots-10, nil); n != shots || len(points) != 10 || points[9].Latency != shots {
+	if points, n := r.Recent(count-10, nil); n != count || len(points) != 10 || points[9].Latency != count {
 		t.Errorf("at the end %d shots, the last ten %v", n, points)
 	}
 }
 
-// Of more shots than there is room for, each has the same chance to be kept; the slowest and the first failures always are.
+// Of more shots than there is room for, each has the same chance to be kept; the slowest and the first failures always
+// are.
 func TestTheSampleIsUniform(t *testing.T) {
-	const keep, shots, runs = 50, 1000, 400
+	const keep, count, runs = 50, 1000, 400
 	var hits [10]int // by tenth of the heat
 	for run := range runs {
-		r := tally.NewRecorder(keep, 1)
+		r := tally.NewRecorder(&shape, keep, 1)
 		r.Reset(uint64(run))
-		for i := range shots {
-			s := &contender.Shot{Start: time.Duration(i+1) * time.Second, End: time.Duration(i+1)*time.Second + time.Millisecond}
+		for i := range count {
+			s := &shots.Shot{Start: time.Duration(i+1) * time.Second, End: time.Duration(i+1)*time.Second + time.Millisecond}
 			if i == 333 {
 				s.End += time.Millisecond
 			}
 			if i == 777 {
-				s.Class, s.Err = contender.Status, errors.New("no")
+				s.Class, s.Err = shots.Status, errors.New("no")
 			}
 			r.Record(s, 0)
 		}
@@ -148,9 +171,9 @@ func TestTheSampleIsUniform(t *testing.T) {
 			if i > 0 && s.End < kept[i-1].End {
 				t.Fatal("out of order")
 			}
-			hits[int(s.Start/time.Second-1)*10/shots]++
+			hits[int(s.Start/time.Second-1)*10/count]++
 			slowest = slowest || s.Latency == 2*time.Millisecond
-			failed = failed || s.Class == contender.Status
+			failed = failed || s.Class == shots.Status
 		}
 		if !slowest || !failed {
 			t.Fatalf("the slowest is kept: %v, the failure: %v", slowest, failed)
@@ -168,47 +191,62 @@ func TestTheSampleIsUniform(t *testing.T) {
 	}
 }
 
-// The parts of a request's latency add up to it; what the service tells stands beside them; time lines know when.
+// Parts add up as drivers took them; what contenders tell stands beside them; time lines know when.
 func TestPartsAndTheTimeLine(t *testing.T) {
 	ms := time.Millisecond
+	of := func(due, start, end time.Duration, class shots.Class, took ...time.Duration) *shots.Shot {
+		s := &shots.Shot{Due: due * ms, Start: start * ms, End: end * ms, Class: class}
+		for part, d := range took {
+			if d >= 0 {
+				s.Took(part, d*ms)
+			}
+		}
+		return s
+	}
 	var rs []*tally.Recorder
 	for i := range 2 {
-		r := tally.NewRecorder(10, 10)
-		r.Record(&contender.Shot{
-			Due: 1000 * ms, Start: 1003 * ms, End: 1020 * ms, Lookup: 1 * ms, Connect: 6 * ms, TLS: 3 * ms, Asked: 7 * ms, FirstByte: 12 * ms,
-			Told: []contender.Mark{{Name: "db", Took: 4 * ms}}, Redirects: 2,
-		}, 1000*ms)
-		r.Record(&contender.Shot{Start: 1210 * ms, End: 1250 * ms, Asked: 9 * ms, FirstByte: 8 * ms}, 1000*ms) // answered before it was all sent
-		r.Record(&contender.Shot{Start: 1210 * ms, End: 1251 * ms, Class: contender.Status, Asked: 1, FirstByte: 2}, 1000*ms)
+		r := tally.NewRecorder(&shape, 10, 10)
+		first := of(1000, 1003, 1020, shots.OK, 6, 6, 5)
+		first.Told = []shots.Mark{{Name: "db", Unit: units.Second, Value: 0.004}, {Name: "rows", Unit: "rows", Value: 2.5}}
+		first.Count(memory, int64(7+i))
+		first.Grain = int64(10 - i)
+		r.Record(first, 1000*ms)
+		r.Record(of(0, 1210, 1250, shots.OK, -1, 8, 32), 1000*ms)
+		r.Record(of(0, 1210, 1251, shots.Status, 1, 1, 1), 1000*ms)
 		if i == 1 {
-			r.Record(&contender.Shot{Start: 1000 * ms, End: 1299 * ms}, 1000*ms) // no request
+			r.Record(of(0, 1000, 1299, shots.OK), 1000*ms) // nothing is known of it
 		}
 		rs = append(rs, r)
 	}
 	m := tally.Merge(rs)
-	got := map[string]time.Duration{}
-	sum := time.Duration(0)
+	got := map[string]float64{}
+	sum := int64(0)
 	for _, p := range m.Parts {
-		got[p.Name] = p.Sum
+		got[p.Name] = float64(p.Sum) / p.PerUnit
 		if !p.Told {
 			sum += p.Sum
 		}
-		if mean := time.Duration(p.Histogram.Mean()) * time.Duration(p.Histogram.TotalCount()); mean < p.Sum*99/100 || mean > p.Sum*101/100 {
-			t.Errorf("%s: the histogram holds %s, the sum is %s", p.Name, mean, p.Sum)
+		if mean := int64(p.Histogram.Mean()) * p.Histogram.TotalCount(); mean < p.Sum*99/100 || mean > p.Sum*101/100 {
+			t.Errorf("%s: the histogram holds %d, the sum is %d", p.Name, mean, p.Sum)
 		}
 	}
-	want := map[string]time.Duration{"late": 6 * ms, "look-up": 2 * ms, "connect": 4 * ms, "tls": 6 * ms, "send": 18 * ms, "wait": 10 * ms, "read": 74 * ms, "db": 8 * ms}
-	if !maps.Equal(got, want) || sum != m.Latency-299*ms {
+	want := map[string]float64{"late": 0.006, "connect": 0.012, "wait": 0.028, "read": 0.074, "db": 0.008, "rows": 5}
+	if !maps.Equal(got, want) || time.Duration(sum) != m.Latency-299*ms {
 		t.Errorf("parts %v of %s; want %v", got, m.Latency, want)
 	}
-	buckets := []tally.Bucket{{Shots: 2, Latency: 40 * ms, Max: 20 * ms}, {}, {Shots: 5, Failed: 2, Latency: 379 * ms, Max: 299 * ms}}
-	if !slices.Equal(m.Buckets, buckets) || m.Redirects != 4 || m.Connections != 2 {
-		t.Errorf("time line %+v; want %+v; %d redirects, %d connections", m.Buckets, buckets, m.Redirects, m.Connections)
+	if m.Amounts[memory] != 8 || m.Grain != 9 {
+		t.Errorf("the most memory is %d to within %d; want 8 to within 9", m.Amounts[memory], m.Grain)
+	}
+	buckets := []tally.Bucket{
+		{Shots: 2, Latency: 40 * ms, Max: 20 * ms}, {}, {Shots: 5, Failed: 2, Latency: 379 * ms, Max: 299 * ms},
+	}
+	if !slices.Equal(m.Buckets, buckets) {
+		t.Errorf("time line %+v; want %+v", m.Buckets, buckets)
 	}
 }
 
 func TestRecordingAllocatesNothing(t *testing.T) {
-	r := tally.NewRecorder(100, 100)
+	r := tally.NewRecorder(&shape, 100, 100)
 	s := request()
 	if n := testing.AllocsPerRun(1000, func() { r.Record(s, 0) }); n != 0 {
 		t.Errorf("%g allocations a shot; want none", n)
@@ -216,10 +254,13 @@ func TestRecordingAllocatesNothing(t *testing.T) {
 }
 
 // request is a shot with all that a service may tell of it.
-func request() *contender.Shot {
-	s := shot(time.Millisecond, contender.OK)
-	s.Due, s.Asked, s.FirstByte = s.Start-1000, 20*time.Microsecond, 900*time.Microsecond
-	s.Told = []contender.Mark{{Name: "db", Took: time.Millisecond}}
+func request() *shots.Shot {
+	s := shot(time.Millisecond, shots.OK)
+	s.Due = s.Start - 1000
+	s.Took(connect, 20*time.Microsecond)
+	s.Took(wait, 880*time.Microsecond)
+	s.Took(read, 100*time.Microsecond)
+	s.Told = []shots.Mark{{Name: "db", Unit: units.Second, Value: 0.001}}
 	return s
 }
 
@@ -227,9 +268,11 @@ func request() *contender.Shot {
 func BenchmarkRecord(b *testing.B) {
 	plain := request()
 	plain.Due, plain.Told = 0, nil
-	for name, s := range map[string]*contender.Shot{"command": shot(time.Millisecond, contender.OK), "request": plain, "request at a rate that tells a time": request()} {
+	for name, s := range map[string]*shots.Shot{
+		"command": shot(time.Millisecond, shots.OK), "request": plain, "request at a rate that tells a time": request(),
+	} {
 		b.Run(name, func(b *testing.B) {
-			r := tally.NewRecorder(tally.MaxShots, 1<<14)
+			r := tally.NewRecorder(&shape, tally.MaxShots, 1<<14)
 			rng := rand.New(rand.NewPCG(1, 2))
 			latencies := make([]time.Duration, 4096)
 			for i := range latencies {
@@ -253,12 +296,12 @@ func BenchmarkRecord(b *testing.B) {
 func TestFirstShots(t *testing.T) {
 	record := func(r *tally.Recorder, ends ...int) {
 		for _, end := range ends {
-			s := shot(time.Millisecond, contender.OK)
+			s := shot(time.Millisecond, shots.OK)
 			s.Start, s.End = time.Duration(end-1)*time.Millisecond, time.Duration(end)*time.Millisecond
 			r.Record(s, 0)
 		}
 	}
-	a, b := tally.NewRecorder(0, 1).KeepFirst(3), tally.NewRecorder(0, 1).KeepFirst(3)
+	a, b := tally.NewRecorder(&shape, 0, 1).KeepFirst(3), tally.NewRecorder(&shape, 0, 1).KeepFirst(3)
 	record(a, 2, 5, 9)
 	record(b, 1, 6)
 	ends := func(early []tally.Early) (out []int) {

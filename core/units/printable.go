@@ -9,15 +9,15 @@ import (
 	"unicode/utf8"
 )
 
-// Whatever a contender, a file or a stranger's result says may hold what a terminal obeys: sequences that move the cursor or
-// change colours, in their seven-bit form and their eight-bit one, and signs that turn the direction of what follows. None of
-// that is let through anywhere.
+// Whatever a contender, a file or a stranger's result says may hold what a terminal obeys: sequences that move the
+// cursor or change colours, in their seven-bit form and their eight-bit one, and signs that turn the direction of what
+// follows. None of that is let through anywhere.
 
 // dot stands for what is not let through.
 const dot = '·'
 
-// Printable is a text of somebody else's made fit for a line of a terminal: what a terminal would obey becomes a dot, a tab
-// or an end of line a space.
+// Printable is a text of somebody else's made fit for a line of a terminal: what a terminal would obey becomes a dot, a
+// tab or an end of line a space.
 func Printable(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '\t' || r == '\n' || r == '\r' || r == '\u2028' || r == '\u2029' {
@@ -53,8 +53,8 @@ func clean(text []byte) bool {
 	return !bytes.ContainsFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r >= 0x7f })
 }
 
-// PrintableWriter writes texts of several lines as PrintableLines makes them. What is written in one call begins and ends with
-// whole characters.
+// PrintableWriter writes texts of several lines as PrintableLines makes them. What is written in one call begins and
+// ends with whole characters.
 type PrintableWriter struct{ To io.Writer }
 
 // Write implements io.Writer.
@@ -65,8 +65,8 @@ func (w PrintableWriter) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// JSONWriter writes JSON with escapes in place of what a terminal may obey: a reader of JSON finds the same. What is written
-// in one call begins and ends with whole characters.
+// JSONWriter writes JSON with escapes in place of what a terminal may obey: a reader of JSON finds the same. What is
+// written in one call begins and ends with whole characters.
 type JSONWriter struct{ To io.Writer }
 
 // Write implements io.Writer.

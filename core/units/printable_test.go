@@ -8,7 +8,8 @@ import (
 )
 
 // hostile is what a terminal would obey, or be misled by.
-const hostile = "a\x1b[31mred\x1b]0;title\x07\x9b2J\u009b31m\u202Egnp.exe\u2066\u200b\ufeff\x7f\b\r\v\u2028z\xff\U000E0041"
+const hostile = "a\x1b[31mred\x1b]0;title\x07\x9b2J\u009b31m" +
+	"\u202Egnp.exe\u2066\u200b\ufeff\x7f\b\r\v\u2028z\xff\U000E0041"
 
 func obeys(r rune) bool { return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) }
 
@@ -24,7 +25,9 @@ func TestNothingThatATerminalObeysIsLeft(t *testing.T) {
 		}
 	}
 	tests := []struct{ text, line, lines string }{
-		{"plain", "plain", "plain"}, {"två µs ▲ 潮", "två µs ▲ 潮", "två µs ▲ 潮"}, {"a\tb\nc", "a b c", "a\tb\nc"}, {"a\r\nb", "a  b", "a\nb"},
+		{
+			"plain", "plain", "plain",
+		}, {"två µs ▲ 潮", "två µs ▲ 潮", "två µs ▲ 潮"}, {"a\tb\nc", "a b c", "a\tb\nc"}, {"a\r\nb", "a  b", "a\nb"},
 		{"\x1b[31m", "·[31m", "·[31m"}, {"\xff", "·", "·"}, {"", "", ""},
 	}
 	for _, tt := range tests {
@@ -39,7 +42,8 @@ func TestNothingThatATerminalObeysIsLeft(t *testing.T) {
 
 func TestWriters(t *testing.T) {
 	var out bytes.Buffer
-	if n, err := (PrintableWriter{&out}).Write([]byte("tide\x1b[2J\n")); n != 9 || err != nil || out.String() != "tide·[2J\n" {
+	if n, err := (PrintableWriter{&out}).Write([]byte("tide\x1b[2J\n")); n != 9 || err != nil ||
+		out.String() != "tide·[2J\n" {
 		t.Errorf("%d, %v, %q", n, err, out.String())
 	}
 	out.Reset()
@@ -59,7 +63,8 @@ func TestWriters(t *testing.T) {
 		}
 	}
 	var got map[string]string
-	if err := json.Unmarshal(out.Bytes(), &got); err != nil || len(got) != 2 || got["a\u202eb"] != want["a\u202eb"] || got["c"] != want["c"] {
+	if err := json.Unmarshal(out.Bytes(), &got); err != nil || len(got) != 2 || got["a\u202eb"] != want["a\u202eb"] ||
+		got["c"] != want["c"] {
 		t.Errorf("it reads as %q, %v", got, err)
 	}
 }

@@ -10,8 +10,10 @@ import (
 
 func TestSeconds(t *testing.T) {
 	tests := map[float64]string{
-		0: "0 s", 412e-9: "412 ns", 1e-6: "1.00 µs", 999.6e-9: "1.00 µs", 3.65e-3: "3.65 ms", 0.9996: "1.00 s", 12.44: "12.4 s",
-		99.94: "99.9 s", 125: "2 min 5 s", 3725: "1 h 2 min", -0.002: "-2.00 ms", math.NaN(): "–", math.Inf(1): "–", 0.0156: "15.6 ms",
+		0: "0 s", 412e-9: "412 ns", 1e-6: "1.00 µs", 999.6e-9: "1.00 µs", 3.65e-3: "3.65 ms", 0.9996: "1.00 s",
+		12.44: "12.4 s",
+		99.94: "99.9 s", 125: "2 min 5 s", 3725: "1 h 2 min", -0.002: "-2.00 ms", math.NaN(): "–", math.Inf(1): "–",
+		0.0156: "15.6 ms",
 	}
 	for in, want := range tests {
 		if got := units.Seconds(in); got != want {
@@ -22,14 +24,26 @@ func TestSeconds(t *testing.T) {
 
 func TestAmounts(t *testing.T) {
 	tests := []struct{ got, want string }{
-		{units.Bytes(0), "0 B"}, {units.Bytes(999), "999 B"}, {units.Bytes(1000), "0.977 KiB"}, {units.Bytes(8443), "8.25 KiB"}, {units.Bytes(3 << 30), "3.00 GiB"}, {units.Bytes(math.NaN()), "–"},
-		{units.Rate(2410), "2 410/s"}, {units.Rate(13.04), "13.0/s"}, {units.Rate(999.9), "1 000/s"}, {units.Rate(1234567), "1 230 000/s"},
+		{units.Bytes(0), "0 B"}, {units.Bytes(999), "999 B"}, {
+			units.Bytes(1000), "0.977 KiB",
+		}, {units.Bytes(8443), "8.25 KiB"}, {units.Bytes(3 << 30), "3.00 GiB"}, {units.Bytes(math.NaN()), "–"},
+		{
+			units.Rate(2410), "2 410/s",
+		}, {units.Rate(13.04), "13.0/s"}, {units.Rate(999.9), "1 000/s"}, {units.Rate(1234567), "1 230 000/s"},
 		{units.Count(0), "0"}, {units.Count(999), "999"}, {units.Count(1000), "1 000"}, {units.Count(-1234567), "-1 234 567"},
-		{units.Share(0.0312), "3.12 %"}, {units.Share(0), "0 %"}, {units.Share(0.00001), "under 0.01 %"}, {units.Share(1), "100 %"},
-		{units.Times(1), "1x"}, {units.Times(1.024), "1.02x"}, {units.Times(1.3), "1.30x"}, {units.Times(3.44), "3.4x"}, {units.Times(9.96), "10x"}, {units.Times(38.2), "38x"}, {units.Times(4321), "4 320x"},
-		{units.Left(-1), "time left unknown"}, {units.Left(40*time.Second + 1), "41 s left"}, {units.Left(150 * time.Second), "3 min left"}, {units.Left(3 * time.Hour), "3 h left"},
+		{
+			units.Share(0.0312), "3.12 %",
+		}, {units.Share(0), "0 %"}, {units.Share(0.00001), "under 0.01 %"}, {units.Share(1), "100 %"},
+		{units.Times(1), "1x"}, {units.Times(1.024), "1.02x"}, {
+			units.Times(1.3), "1.30x",
+		}, {units.Times(3.44), "3.4x"}, {units.Times(9.96), "10x"}, {units.Times(38.2), "38x"}, {units.Times(4321), "4 320x"},
+		{units.Left(-1), "time left unknown"}, {
+			units.Left(40*time.Second + 1), "41 s left",
+		}, {units.Left(150 * time.Second), "3 min left"}, {units.Left(3 * time.Hour), "3 h left"},
 		{units.Plural(1, "round"), "1 round"}, {units.Plural(1200, "shot"), "1 200 shots"},
-		{units.Trim("20.0 ms"), "20 ms"}, {units.Trim("1.50 s"), "1.5 s"}, {units.Trim("100/s"), "100/s"}, {units.Trim("0.50/s"), "0.5/s"}, {units.Trim("–"), "–"},
+		{units.Trim("20.0 ms"), "20 ms"}, {
+			units.Trim("1.50 s"), "1.5 s",
+		}, {units.Trim("100/s"), "100/s"}, {units.Trim("0.50/s"), "0.5/s"}, {units.Trim("–"), "–"},
 		{units.Significant(0.00123), "0.00123"}, {units.Significant(0), "0"},
 	}
 	for _, tt := range tests {

@@ -8,8 +8,8 @@ import (
 	"paceduel/core/units"
 )
 
-// Whatever is answered, looking at it takes time and memory in proportion to its length: what nests deeper, has more headers
-// or more members than any answer for people does is told, and left as it came.
+// Whatever is answered, looking at it takes time and memory in proportion to its length: what nests deeper, has more
+// headers or more members than any answer for people does is told, and left as it came.
 const (
 	maxDepth   = 1000   // of JSON
 	maxHeaders = 200    // that are kept
@@ -44,8 +44,8 @@ func isDeep(text []byte) bool {
 	return len(text) > 0 && (text[0] == '{' || text[0] == '[') && depth(text) > maxDepth
 }
 
-// within calls do, which has no end to its patience, and returns early when ctx ends: what do comes to is then no use to
-// anybody, and do ends by itself.
+// within calls do, which has no end to its patience, and returns early when ctx ends: what do comes to is then no use
+// to anybody, and do ends by itself.
 func within(ctx context.Context, do func()) error {
 	done := make(chan any, 1)
 	go func() {

@@ -8,13 +8,13 @@ import (
 	"testing"
 	"time"
 
-	"paceduel/core/contender"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 )
 
-// Answers that nest without end, or have headers and members without end, are told as such and looked at in time that goes
-// with their length: each of these took minutes or gigabytes when it went with its square.
+// Answers that nest without end, or have headers and members without end, are told as such and looked at in time that
+// goes with their length: each of these took minutes or gigabytes when it went with its square.
 func TestAnswersWithoutEnd(t *testing.T) {
 	deep := strings.Repeat(`[`, 100_000) + strings.Repeat(`]`, 100_000)
 	named := strings.Repeat(`{"a":`, 100_000) + `1` + strings.Repeat(`}`, 100_000)
@@ -30,7 +30,9 @@ func TestAnswersWithoutEnd(t *testing.T) {
 	look := func(body string) *result.Touch {
 		a := asking{ctx: t.Context(), plan: &plan.Plan{}}
 		touch := &result.Touch{}
-		a.describe(touch, &Answer{}, &contender.Shot{View: &contender.View{Body: []byte(body), Bytes: int64(len(body)), Headers: headers}})
+		a.describe(touch, &Answer{}, &shots.Shot{
+			View: &shots.View{Body: []byte(body), Bytes: int64(len(body)), Headers: headers},
+		})
 		return touch
 	}
 	for name, body := range map[string]string{"lists": deep, "members": named} {
@@ -38,12 +40,17 @@ func TestAnswersWithoutEnd(t *testing.T) {
 		if touch.Parts != nil || !strings.Contains(strings.Join(touch.Notes, " "), "nested deeper than 1 000") {
 			t.Errorf("%s: %d parts, notes %q", name, len(touch.Parts), touch.Notes)
 		}
-		if len(touch.Headers) != maxHeaders || !strings.Contains(strings.Join(touch.Notes, " "), "99 800 headers more") || len(touch.Heads) > maxParts {
+		if len(touch.Headers) != maxHeaders || !strings.Contains(strings.Join(touch.Notes, " "), "99 800 headers more") ||
+			len(touch.Heads) > maxParts {
 			t.Errorf("%s: %d headers kept, %d told apart, notes %q", name, len(touch.Headers), len(touch.Heads), touch.Notes)
 		}
 	}
-	for _, rules := range []*plan.Same{{Body: "json"}, {Body: "json", Unordered: true}, {Body: "rows", Key: "/a"}, {Body: "exact", At: []string{"/a"}}} {
-		w := Compare(rules, []Answer{{Name: "a", Body: []byte(deep), Whole: true}, {Name: "b", Body: []byte(named), Whole: true}})
+	for _, rules := range []*plan.Same{
+		{Body: "json"}, {Body: "json", Unordered: true}, {Body: "rows", Key: "/a"}, {Body: "exact", At: []string{"/a"}},
+	} {
+		w := Compare(rules, []Answer{
+			{Name: "a", Body: []byte(deep), Whole: true}, {Name: "b", Body: []byte(named), Whole: true},
+		})
 		if !strings.Contains(fmt.Sprint(w.Checks), "nested deeper than 1 000") {
 			t.Errorf("%+v says %v", rules, w.Checks)
 		}
@@ -56,7 +63,9 @@ func TestAnswersWithoutEnd(t *testing.T) {
 		t.Errorf("the parts of %d bytes come to %d", len(flat), sum)
 	}
 	sum = 0
-	for _, p := range Weigh([]byte(strings.Repeat("[", 90) + `"` + strings.Repeat("n", 500) + `"` + strings.Repeat("]", 90))) {
+	for _, p := range Weigh(
+		[]byte(strings.Repeat("[", 90) + `"` + strings.Repeat("n", 500) + `"` + strings.Repeat("]", 90)),
+	) {
 		if sum += p.Bytes; len(p.Path) > 10_000 {
 			t.Errorf("a path of %d characters", len(p.Path))
 		}
@@ -67,14 +76,17 @@ func TestAnswersWithoutEnd(t *testing.T) {
 }
 
 func TestDepth(t *testing.T) {
-	for text, want := range map[string]int{"": 0, "1": 0, "[]": 1, `{"a":[1,[2]]}`: 3, `["[[[","\"[","\\"]`: 1, "[[[": 3, "]]": 0, `{"a":{}},{}`: 2} {
+	for text, want := range map[string]int{
+		"": 0, "1": 0, "[]": 1, `{"a":[1,[2]]}`: 3, `["[[[","\"[","\\"]`: 1, "[[[": 3, "]]": 0, `{"a":{}},{}`: 2,
+	} {
 		if got := depth([]byte(text)); got != want {
 			t.Errorf("depth(%q) = %d; want %d", text, got, want)
 		}
 	}
 }
 
-// Lists in any order are matched in time that goes with their length, and bounded where nothing of them is written alike.
+// Lists in any order are matched in time that goes with their length, and bounded where nothing of them is written
+// alike.
 func TestListsThatAreHardToMatch(t *testing.T) {
 	list := func(n int, item func(i int) string) string {
 		var out []string
@@ -98,13 +110,22 @@ func TestListsThatAreHardToMatch(t *testing.T) {
 		name, left, right string
 		same              bool
 	}{
-		{"turned round", list(50_000, func(i int) string { return fmt.Sprint(i) }), list(50_000, func(i int) string { return fmt.Sprint(49_999 - i) }), true},
+		{
+			"turned round", list(50_000, func(i int) string { return fmt.Sprint(i) }),
+			list(50_000, func(i int) string { return fmt.Sprint(49_999 - i) }), true,
+		},
 		{"nested, each level turned round", nested(0), nested(1), true},
 		{"a number for its text", `[1]`, `["1"]`, false},
-		{"nearly alike, all of them", list(900, func(i int) string { return list(100, func(j int) string { return fmt.Sprintf("%d.0", i*j) }) }), list(900, func(i int) string { return list(100, func(j int) string { return fmt.Sprintf("%d", i*j+1) }) }), false},
+		{
+			"nearly alike, all of them",
+			list(900, func(i int) string { return list(100, func(j int) string { return fmt.Sprintf("%d.0", i*j) }) }),
+			list(900, func(i int) string { return list(100, func(j int) string { return fmt.Sprintf("%d", i*j+1) }) }), false,
+		},
 	}
 	for _, tt := range tests {
-		check := sameJSON(&plan.Same{Body: "json", Unordered: true}, Answer{Body: []byte(tt.left)}, Answer{Name: "b", Body: []byte(tt.right)})
+		check := sameJSON(&plan.Same{
+			Body: "json", Unordered: true,
+		}, Answer{Body: []byte(tt.left)}, Answer{Name: "b", Body: []byte(tt.right)})
 		if check.Same != tt.same {
 			t.Errorf("%s: the same: %t", tt.name, check.Same)
 		}

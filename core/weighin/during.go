@@ -10,10 +10,10 @@ import (
 	"slices"
 	"sync/atomic"
 
-	"paceduel/core/contender"
 	"paceduel/core/launch"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 )
 
 // Bounds of what is kept of answers during a run.
@@ -46,7 +46,10 @@ type reference struct {
 }
 
 func newStandard(p *plan.Plan) *Standard {
-	return &Standard{rules: p.Same, baseline: p.Baseline, frac: p.Same.SampleFrac(), of: map[string]*reference{}, dir: p.Dir, place: func(string) launch.Place { return launch.Place{} }}
+	return &Standard{
+		rules: p.Same, baseline: p.Baseline, frac: p.Same.SampleFrac(), of: map[string]*reference{}, dir: p.Dir,
+		place: func(string) launch.Place { return launch.Place{} },
+	}
 }
 
 func (s *Standard) set(a Answer, t *result.Touch) {
@@ -77,7 +80,7 @@ type Checker struct {
 	every  float64
 	next   float64 // shots until the next sample
 	room   int     // bytes that may still be held
-	held   []contender.Shot
+	held   []shots.Shot
 	sample bool
 	// scratch is where an answer is read to.
 	scratch []byte
@@ -86,12 +89,14 @@ type Checker struct {
 // heldBeside is about what a held shot takes beside its answer.
 const heldBeside = 1 << 10
 
-// Checkers returns one checker for each of n clients of a contender's heat. The first shot of the first client is always
-// sampled, the others at random from seed.
+// Checkers returns one checker for each of n clients of a contender's heat. The first shot of the first client is
+// always sampled, the others at random from seed.
 func (s *Standard) Checkers(name string, n int, seed uint64) []*Checker {
 	out := make([]*Checker, n)
 	for i := range out {
-		out[i] = &Checker{s: s, name: name, ref: s.of[name], rng: rand.New(rand.NewPCG(seed, uint64(i))), room: maxHeld / n, every: 1 / s.frac}
+		out[i] = &Checker{
+			s: s, name: name, ref: s.of[name], rng: rand.New(rand.NewPCG(seed, uint64(i))), room: maxHeld / n, every: 1 / s.frac,
+		}
 		out[i].next = out[i].gap()
 		if i == 0 && s.frac > 0 {
 			out[i].next = 0
@@ -112,7 +117,7 @@ func (c *Checker) gap() float64 {
 }
 
 // Ask has the shot kept in view when it is to be sampled.
-func (c *Checker) Ask(shot *contender.Shot) {
+func (c *Checker) Ask(shot *shots.Shot) {
 	c.sample = c.next <= 0 && c.ref != nil && c.ref.known && c.room > 0
 	c.next--
 	if c.sample {
@@ -120,16 +125,16 @@ func (c *Checker) Ask(shot *contender.Shot) {
 		if c.scratch == nil {
 			c.scratch = make([]byte, 0, len(c.ref.answers[0].raw)+64<<10) // so that keeping an answer never has to make room
 		}
-		shot.View = &contender.View{Sample: true, Limit: maxSampled, Body: c.scratch}
+		shot.View = &shots.View{Sample: true, Limit: maxSampled, Body: c.scratch}
 	}
 }
 
 // Take holds an answer's length to what it was before. It reports false for a sample, which Settle looks at.
-func (c *Checker) Take(shot *contender.Shot) bool {
-	if shot.Class == contender.OK && c.ref != nil && c.ref.lengths != nil && shot.Row < maxRows && shot.Length > 0 {
+func (c *Checker) Take(shot *shots.Shot) bool {
+	if shot.Class == shots.OK && c.ref != nil && c.ref.lengths != nil && shot.Row < maxRows && shot.Length > 0 {
 		seen := &c.ref.lengths[shot.Row]
 		if !seen.CompareAndSwap(0, shot.Length+1) && seen.Load() != shot.Length+1 {
-			shot.Class = contender.Unequal
+			shot.Class = shots.Unequal
 			shot.Err = fmt.Errorf("an answer of %d bytes, %d before", shot.Length, seen.Load()-1)
 		}
 	}
@@ -144,18 +149,18 @@ func (c *Checker) Take(shot *contender.Shot) bool {
 	return false
 }
 
-// Settle compares what was sampled in a heat that is over, and hands each sampled shot to record, its class changed where
-// the answer is not what it was at the weigh-in. It returns how many were compared; when ctx ends, what would
+// Settle compares what was sampled in a heat that is over, and hands each sampled shot to record, its class changed
+// where the answer is not what it was at the weigh-in. It returns how many were compared; when ctx ends, what would
 // have to go through the plan's filter counts as it came.
-func (c *Checker) Settle(ctx context.Context, record func(*contender.Shot)) (compared int64) {
+func (c *Checker) Settle(ctx context.Context, record func(*shots.Shot)) (compared int64) {
 	for i := range c.held {
 		shot := &c.held[i]
-		if shot.Class == contender.OK && shot.View.Known && shot.View.Bytes == int64(len(shot.View.Body)) {
+		if shot.Class == shots.OK && shot.View.Known && shot.View.Bytes == int64(len(shot.View.Body)) {
 			err := c.compare(ctx, shot)
 			if !errors.Is(err, errNotCompared) {
 				compared++
 				if err != nil {
-					shot.Class, shot.Err = contender.Unequal, err
+					shot.Class, shot.Err = shots.Unequal, err
 				}
 			}
 		}
@@ -171,7 +176,7 @@ var errNotCompared = errors.New("not compared")
 
 // compare holds a sampled answer to the baseline's for the same row, by the plan's rules; without rules, or where the
 // baseline's is not known, to the contender's own.
-func (c *Checker) compare(ctx context.Context, shot *contender.Shot) error {
+func (c *Checker) compare(ctx context.Context, shot *shots.Shot) error {
 	body, note := decode(shot.View.Encoding, shot.View.Body)
 	if note != "" {
 		return errors.New(note)
@@ -220,5 +225,5 @@ func firstOf(c result.Check) string {
 		return ""
 	}
 	d := c.Differences[0]
-	return fmt.Sprintf(": %s is %s, not %s", d.Where, d.Contender, d.Baseline)
+	return ": " + d.Words()
 }

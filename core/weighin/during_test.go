@@ -10,9 +10,9 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
-	"paceduel/core/contender"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 )
 
 func TestAnswersAreDecoded(t *testing.T) {
@@ -31,9 +31,13 @@ func TestAnswersAreDecoded(t *testing.T) {
 	s.Write([]byte(text))
 	s.Close()
 	tests := []struct{ encoding, body, want, note string }{
-		{"", text, text, ""}, {"identity", text, text, ""}, {"gzip", zipped.String(), text, ""}, {" GZIP ", zipped.String(), text, ""},
+		{"", text, text, ""}, {
+			"identity", text, text, "",
+		}, {"gzip", zipped.String(), text, ""}, {" GZIP ", zipped.String(), text, ""},
 		{"deflate", deflated.String(), text, ""}, {"zstd", standard.String(), text, ""}, {"gzip", "", "", ""},
-		{"gzip", "no gzip", "no gzip", "cannot be decoded"}, {"gzip", zipped.String()[:20], zipped.String()[:20], "cannot be decoded"},
+		{
+			"gzip", "no gzip", "no gzip", "cannot be decoded",
+		}, {"gzip", zipped.String()[:20], zipped.String()[:20], "cannot be decoded"},
 		{"harbour", "x", "x", `encoding "harbour"`},
 	}
 	for _, tt := range tests {
@@ -55,23 +59,27 @@ func TestHeadersAreWeighed(t *testing.T) {
 func standard(same *plan.Same, steady bool, body string) *Standard {
 	s := newStandard(&plan.Plan{Baseline: "a", Same: same})
 	for _, name := range []string{"a", "b"} {
-		s.set(Answer{Name: name, Body: []byte(body), raw: []byte(body), Whole: true, Outcome: "200 OK"}, &result.Touch{Bytes: int64(len(body)), Steady: steady})
+		s.set(Answer{
+			Name: name, Body: []byte(body), raw: []byte(body), Whole: true, Outcome: "200 OK",
+		}, &result.Touch{Bytes: int64(len(body)), Steady: steady})
 	}
 	return s
 }
 
 // take has a checker see one answer of a row, sampled or not, and returns what is recorded of it.
-func take(c *Checker, row int, body string) contender.Shot {
-	shot := contender.Shot{Row: row, Length: int64(len(body))}
+func take(c *Checker, row int, body string) shots.Shot {
+	shot := shots.Shot{Row: row, Length: int64(len(body))}
 	c.Ask(&shot)
 	if shot.View != nil {
-		shot.View.Body, shot.View.Bytes, shot.View.Known, shot.View.Outcome = append(shot.View.Body, body...), int64(len(body)), true, "200 OK"
+		shot.View.Body, shot.View.Bytes, shot.View.Known, shot.View.Outcome = append(
+			shot.View.Body, body...,
+		), int64(len(body)), true, "200 OK"
 	}
 	if c.Take(&shot) {
 		return shot
 	}
-	var recorded contender.Shot
-	c.Settle(context.Background(), func(s *contender.Shot) { recorded = *s })
+	var recorded shots.Shot
+	c.Settle(context.Background(), func(s *shots.Shot) { recorded = *s })
 	return recorded
 }
 
@@ -79,19 +87,20 @@ func TestLengthsAreHeldToEachOther(t *testing.T) {
 	none := plan.Fraction(0)
 	s := standard(&plan.Same{Sample: &none}, true, "tide")
 	c := s.Checkers("b", 2, 1)
-	if got := take(c[0], 0, "tide"); got.Class != contender.OK {
+	if got := take(c[0], 0, "tide"); got.Class != shots.OK {
 		t.Errorf("the same length: %s %v", got.Class, got.Err)
 	}
-	if got := take(c[1], 0, "tides"); got.Class != contender.Unequal || got.Err.Error() != "an answer of 5 bytes, 4 before" {
+	if got := take(c[1], 0, "tides"); got.Class != shots.Unequal || got.Err.Error() != "an answer of 5 bytes, 4 before" {
 		t.Errorf("another length: %s %v", got.Class, got.Err)
 	}
 	// Another row's length is that of its first answer.
-	if first, second := take(c[0], 7, "ebb"), take(c[1], 7, "ebbs"); first.Class != contender.OK || second.Class != contender.Unequal {
+	if first, second := take(c[0], 7, "ebb"), take(c[1], 7, "ebbs"); first.Class != shots.OK ||
+		second.Class != shots.Unequal {
 		t.Errorf("row 7: %s, then %s", first.Class, second.Class)
 	}
 	// Who answers differently each time is not held to a length.
 	c = standard(&plan.Same{Sample: &none}, false, "tide").Checkers("b", 1, 1)
-	if got := take(c[0], 0, "tides"); got.Class != contender.OK {
+	if got := take(c[0], 0, "tides"); got.Class != shots.OK {
 		t.Errorf("an unsteady answer: %s %v", got.Class, got.Err)
 	}
 }
@@ -108,14 +117,17 @@ func TestSampledAnswersAreHeldToTheWeighIn(t *testing.T) {
 		{"the same", &plan.Same{Body: "exact", Sample: &all}, false, `{"a":1}`, ""},
 		{"other bytes", &plan.Same{Body: "exact", Sample: &all}, false, `{"a":2}`, "not the same bytes as at the weigh-in"},
 		{"the same JSON", &plan.Same{Body: "json", Sample: &all}, false, ` {"a": 1}`, ""},
-		{"other JSON", &plan.Same{Body: "json", Sample: &all}, false, ` {"a": 3}`, "not the same JSON as at the weigh-in: /a is 3, not 1"},
+		{"other JSON", &plan.Same{
+			Body: "json", Sample: &all,
+		}, false, ` {"a": 3}`, "not the same JSON as at the weigh-in: /a is 3, not 1"},
 		{"without rules, steady", &plan.Same{Sample: &all}, true, `{"a":9}`, "not the same bytes as before"},
 		{"without rules, unsteady", &plan.Same{Sample: &all}, false, `{"a":9}`, ""},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			got := take(standard(tt.same, tt.steady, `{"a":1}`).Checkers("b", 1, 3)[0], 0, tt.body)
-			if tt.want == "" && got.Class != contender.OK || tt.want != "" && (got.Class != contender.Unequal || !strings.Contains(got.Err.Error(), tt.want)) {
+			if tt.want == "" && got.Class != shots.OK || tt.want != "" && (got.Class != shots.Unequal ||
+				!strings.Contains(got.Err.Error(), tt.want)) {
 				t.Errorf("%s, %v; want %q", got.Class, got.Err, tt.want)
 			}
 			if got.View != nil {
@@ -126,11 +138,11 @@ func TestSampledAnswersAreHeldToTheWeighIn(t *testing.T) {
 	// Another row is held to the baseline's answer for it, once that was seen.
 	s := standard(&plan.Same{Body: "exact", Sample: &all}, false, "tide")
 	take(s.Checkers("a", 1, 1)[0], 4, "high")
-	if got := take(s.Checkers("b", 1, 1)[0], 4, "low"); got.Class != contender.Unequal {
+	if got := take(s.Checkers("b", 1, 1)[0], 4, "low"); got.Class != shots.Unequal {
 		t.Errorf("another answer than the baseline's for a row: %s", got.Class)
 	}
 	s.apart([]string{"b"}) // accepted as unequal: only held to itself
-	if got := take(s.Checkers("b", 1, 1)[0], 5, "own"); got.Class != contender.OK {
+	if got := take(s.Checkers("b", 1, 1)[0], 5, "own"); got.Class != shots.OK {
 		t.Errorf("an accepted contender is held to the baseline: %s", got.Class)
 	}
 }
@@ -142,7 +154,7 @@ func TestSharesOfSamples(t *testing.T) {
 		c := standard(&plan.Same{Sample: &f}, false, "tide").Checkers("b", 1, 9)[0]
 		sampled := 0
 		for i := range 20_000 {
-			shot := contender.Shot{}
+			shot := shots.Shot{}
 			c.Ask(&shot)
 			if shot.View != nil {
 				sampled++
@@ -161,19 +173,19 @@ func TestSharesOfSamples(t *testing.T) {
 func TestHeldShotsAreTheirOwn(t *testing.T) {
 	all := plan.Fraction(1)
 	c := standard(&plan.Same{Sample: &all}, true, "tide").Checkers("b", 1, 1)[0]
-	told := []contender.Mark{{Name: "db", Took: 1}}
+	told := []shots.Mark{{Name: "db", Value: 1}}
 	body := []byte("tide")
 	for i := range 3 {
-		shot := contender.Shot{}
+		shot := shots.Shot{}
 		c.Ask(&shot)
-		told[0].Took = 1 << i
+		told[0].Value = float64(int(1) << i)
 		shot.Told, shot.Length = told, 4
 		shot.View.Body, shot.View.Bytes, shot.View.Known = append(shot.View.Body, body...), 4, true
 		c.Take(&shot)
 	}
 	i := 0
-	compared := c.Settle(context.Background(), func(s *contender.Shot) {
-		if s.Class != contender.OK || len(s.Told) != 1 || s.Told[0].Took != 1<<i {
+	compared := c.Settle(context.Background(), func(s *shots.Shot) {
+		if s.Class != shots.OK || len(s.Told) != 1 || s.Told[0].Value != float64(int(1)<<i) {
 			t.Errorf("shot %d: %s %v, told %v", i, s.Class, s.Err, s.Told)
 		}
 		i++
@@ -189,12 +201,12 @@ func TestSamplesGoThroughTheFilter(t *testing.T) {
 	rules := func(through string) *plan.Same { return &plan.Same{Body: "exact", Through: through, Sample: &all} }
 	tests := []struct {
 		name, through, body string
-		want                contender.Class
+		want                shots.Class
 	}{
-		{"the same behind it", "tr A-Z a-z", "EBB", contender.OK},
-		{"other behind it", "tr A-Z a-z", "FLOOD", contender.Unequal},
-		{"a filter that fails", "exit 1", "EBB", contender.Unequal},
-		{"nothing to filter", "exit 1", "ebb", contender.OK},
+		{"the same behind it", "tr A-Z a-z", "EBB", shots.OK},
+		{"other behind it", "tr A-Z a-z", "FLOOD", shots.Unequal},
+		{"a filter that fails", "exit 1", "EBB", shots.Unequal},
+		{"nothing to filter", "exit 1", "ebb", shots.OK},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -209,7 +221,7 @@ func TestSamplesGoThroughTheFilter(t *testing.T) {
 		empty.set(Answer{Name: name, Outcome: "200 OK", Body: []byte("0\n"), Whole: true}, &result.Touch{Steady: true})
 	}
 	empty.of["b"].lengths = nil // it is the answer that is looked at here
-	if got := take(empty.Checkers("b", 1, 1)[0], 0, "0\n"); got.Class != contender.Unequal {
+	if got := take(empty.Checkers("b", 1, 1)[0], 0, "0\n"); got.Class != shots.Unequal {
 		t.Errorf("an answer of two bytes counts as %s where there were none", got.Class)
 	}
 	// Nobody waits for filters after an interrupt.
@@ -217,13 +229,15 @@ func TestSamplesGoThroughTheFilter(t *testing.T) {
 	cancel()
 	c := standard(rules("sleep 600"), false, "ebb").Checkers("b", 1, 1)[0]
 	for _, body := range []string{"ebb", "FLOOD"} {
-		shot := contender.Shot{}
+		shot := shots.Shot{}
 		c.Ask(&shot)
-		shot.View.Body, shot.View.Bytes, shot.View.Known, shot.View.Outcome = append(shot.View.Body, body...), int64(len(body)), true, "200 OK"
+		shot.View.Body, shot.View.Bytes, shot.View.Known, shot.View.Outcome = append(
+			shot.View.Body, body...,
+		), int64(len(body)), true, "200 OK"
 		c.Take(&shot)
 	}
 	recorded := 0
-	if compared := c.Settle(ctx, func(s *contender.Shot) { recorded++ }); compared != 1 || recorded != 2 {
+	if compared := c.Settle(ctx, func(s *shots.Shot) { recorded++ }); compared != 1 || recorded != 2 {
 		t.Errorf("%d of %d samples were compared; want the one that needs no filter of both", compared, recorded)
 	}
 }

@@ -6,17 +6,19 @@ import (
 	"time"
 
 	"paceduel/core/contender"
+	"paceduel/core/shots"
+	"paceduel/internal/sample"
 )
 
 // fixed is a driver whose every shot ends in one class.
-type fixed struct{ class contender.Class }
+type fixed struct{ class shots.Class }
 
 func (f fixed) Client(int, int) contender.Client { return fixedClient(f) }
 func (f fixed) Close() error                     { return nil }
 
-type fixedClient struct{ class contender.Class }
+type fixedClient struct{ class shots.Class }
 
-func (f fixedClient) Shoot(_ context.Context, s *contender.Shot) {
+func (f fixedClient) Shoot(_ context.Context, s *shots.Shot) {
 	s.Class, s.Err = f.class, errors.New("it went wrong")
 }
 func (f fixedClient) Rewind() {}
@@ -33,10 +35,10 @@ func (holding) Close() error                     { return nil }
 
 type holdingClient struct{}
 
-func (*holdingClient) Shoot(_ context.Context, shot *contender.Shot) {
+func (*holdingClient) Shoot(_ context.Context, shot *shots.Shot) {
 	shot.End = shot.Start + 3*time.Second
 	if shot.Measure {
-		shot.Peak = 7 << 20
+		shot.Count(sample.Shape.Amount(shots.Memory), 7<<20)
 	}
 }
 func (*holdingClient) Rewind() {}
@@ -47,7 +49,7 @@ func (s saying) Close() error                     { return nil }
 
 type sayingClient struct{ body string }
 
-func (s sayingClient) Shoot(_ context.Context, shot *contender.Shot) {
+func (s sayingClient) Shoot(_ context.Context, shot *shots.Shot) {
 	shot.View.Outcome, shot.View.Body, shot.View.Bytes = "done", []byte(s.body), int64(len(s.body))
 }
 func (s sayingClient) Rewind() {}

@@ -53,7 +53,9 @@ func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
 	for i, a := range answers {
 		from := len(w.Checks)
 		if !a.Whole {
-			w.Checks = append(w.Checks, result.Check{Contender: a.Name, Rule: fmt.Sprintf("compared as far as %d MiB", maxCompared>>20), Same: true})
+			w.Checks = append(w.Checks, result.Check{
+				Contender: a.Name, Rule: fmt.Sprintf("compared as far as %d MiB", maxCompared>>20), Same: true,
+			})
 		}
 		switch {
 		case i == 0:
@@ -67,7 +69,9 @@ func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
 			}
 		}
 		if a.through != "" && (i == 0 || a.unread != "") {
-			c := result.Check{Contender: a.Name, Rule: "read through " + units.Printable(strings.TrimSpace(a.through)), Same: a.unread == ""}
+			c := result.Check{
+				Contender: a.Name, Rule: "read through " + units.Printable(strings.TrimSpace(a.through)), Same: a.unread == "",
+			}
 			if !c.Same {
 				c.Differences = []result.Difference{{Where: "the filter", Baseline: "its answer", Contender: a.unread}}
 			}
@@ -141,20 +145,78 @@ func exact(base, a Answer) result.Check {
 	}
 	if !utf8.Valid(head(base.Body)) || !utf8.Valid(head(a.Body)) {
 		at := firstDifference(base.Body, a.Body)
-		c.Differences = []result.Difference{{Where: fmt.Sprintf("byte %d of %d and %d", at, len(base.Body), len(a.Body)), Baseline: bytesFrom(base.Body, at), Contender: bytesFrom(a.Body, at)}}
+		c.Differences = []result.Difference{{
+			Where: fmt.Sprintf("byte %d of %d and %d", at, len(base.Body), len(a.Body)), Baseline: bytesFrom(base.Body, at),
+			Contender: bytesFrom(a.Body, at),
+		}}
 		return c
 	}
-	left, right := base.Body, a.Body
-	for n := 1; (len(left) > 0 || len(right) > 0) && len(c.Differences) < maxDifferences; n++ {
-		var l, r []byte
-		l, left, _ = bytes.Cut(left, []byte{'\n'})
-		r, right, _ = bytes.Cut(right, []byte{'\n'})
-		if !bytes.Equal(l, r) {
-			at := max(firstDifference(l, r)-10, 0) // the place itself, with a little before it
-			c.Differences = append(c.Differences, result.Difference{Where: fmt.Sprintf("line %d", n), Baseline: show(l[min(at, len(l)):]), Contender: show(r[min(at, len(r)):])})
+	c.Differences = lineDifferences(base.Body, a.Body)
+	return c
+}
+
+// lineDifferences are the first lines of two texts that differ, each with what stands in its place.
+func lineDifferences(base, own []byte) (out []result.Difference) {
+	// What both begin with needs no pairing, and what is far behind the first difference is not shown.
+	at := bytes.LastIndexByte(base[:firstDifference(base, own)], '\n') + 1
+	before := bytes.Count(base[:at], []byte{'\n'})
+	left, right := linesOf(base[at:]), linesOf(own[at:])
+	for _, p := range Pairs(left, right) {
+		if p.Same {
+			continue
+		}
+		if len(out) == maxDifferences {
+			break
+		}
+		d := result.Difference{Where: lineNumber(before + max(p.Left, p.Right)), Baseline: missing, Contender: missing}
+		switch {
+		case p.Left < 0:
+			d.Contender = show(bare(right[p.Right]))
+		case p.Right < 0:
+			d.Baseline = show(bare(left[p.Left]))
+		default:
+			d.Baseline, d.Contender = apart(left[p.Left], right[p.Right])
+			if p.Left != p.Right {
+				d.Where = fmt.Sprintf("lines %d and %d", before+p.Left+1, before+p.Right+1)
+			}
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// missing stands for what only one of two answers has.
+const missing = "missing"
+
+// apart is how two lines differ: from the place itself on, with a little before it.
+func apart(left, right string) (l, r string) {
+	a, b := bare(left), bare(right)
+	if bytes.Equal(a, b) {
+		ends := map[bool]string{true: "its end of line", false: "no end of line"}
+		return ends[strings.HasSuffix(left, "\n")], ends[strings.HasSuffix(right, "\n")]
+	}
+	from := max(firstDifference(a, b)-10, 0)
+	return show(a[min(from, len(a)):]), show(b[min(from, len(b)):])
+}
+
+// bare is a line without its end.
+func bare(line string) []byte { return []byte(strings.TrimSuffix(line, "\n")) }
+
+func lineNumber(n int) string { return fmt.Sprintf("line %d", n+1) }
+
+// maxPaired bounds the bytes of a text whose lines are paired, but for the first of them.
+const maxPaired = 1 << 20
+
+// linesOf is the beginning of a text in lines, each with its end.
+func linesOf(text []byte) (lines []string) {
+	taken := 0
+	for line := range bytes.Lines(text) {
+		lines = append(lines, string(line))
+		if taken += len(line); taken > maxPaired {
+			break
 		}
 	}
-	return c
+	return lines
 }
 
 func head(b []byte) []byte {
@@ -225,7 +287,7 @@ func sameRows(rules *plan.Same, base, a Answer) result.Check {
 		}
 		c.Same = false
 		if len(c.Differences) < maxDifferences {
-			d := result.Difference{Where: "row", Baseline: show([]byte(row)), Contender: "missing"}
+			d := result.Difference{Where: "row", Baseline: show([]byte(row)), Contender: missing}
 			if n < 0 {
 				d.Baseline, d.Contender = d.Contender, d.Baseline
 			}
@@ -303,7 +365,10 @@ func follow(pointer string, v any) (any, error) {
 
 // sameFiles compares what was written in the workspaces.
 func sameFiles(how string, base, a Answer) result.Check {
-	words := map[string]string{"hash": "the same files written, by contents", "size": "the same files written, by size", "names": "the same files written, by name"}
+	words := map[string]string{
+		"hash": "the same files written, by contents", "size": "the same files written, by size",
+		"names": "the same files written, by name",
+	}
 	c := result.Check{Contender: a.Name, Rule: words[how], Same: true}
 	own := map[string]footing.File{}
 	for _, f := range a.Files {
@@ -427,7 +492,7 @@ type absent struct{}
 
 func written(v any) string {
 	if _, ok := v.(absent); ok {
-		return "missing"
+		return missing
 	}
 	text, err := json.Marshal(v)
 	if err != nil {
@@ -520,8 +585,8 @@ func (c *comparison) lists(path []string, left, right []any) {
 // maxPairs bounds the pairs that are tried to match lists whose order does not count.
 const maxPairs = 1 << 20
 
-// unmatched takes out of two lists what both have, in whatever order: first what is written alike, then what is the same
-// by the rules. What is left differs.
+// unmatched takes out of two lists what both have, in whatever order: first what is written alike, then what is the
+// same by the rules. What is left differs.
 func (c *comparison) unmatched(path []string, left, right []any) (restLeft, restRight []any) {
 	*c.effort -= len(left) + len(right)
 	written := map[digest][]int{} // → places in right that have it
@@ -616,7 +681,9 @@ func sameAt(pointer string, base, a Answer) result.Check {
 	c := simple(a.Name, "the same value at "+pointer, pointer, value(left, leftErr), value(right, rightErr))
 	c.Same = c.Same && leftErr == nil && left != absent{}
 	if !c.Same && c.Differences == nil {
-		c.Differences = []result.Difference{{Where: pointer, Baseline: value(left, leftErr), Contender: value(right, rightErr)}}
+		c.Differences = []result.Difference{
+			{Where: pointer, Baseline: value(left, leftErr), Contender: value(right, rightErr)},
+		}
 	}
 	return c
 }

@@ -17,8 +17,8 @@ import (
 // throughLimit is how long a filter may take for one answer.
 const throughLimit = 30 * time.Second
 
-// refine has the rules look at what the plan's filter makes of an answer. A filter that fails is told of the answer, which
-// then is not the same work: nothing can be said for it.
+// refine has the rules look at what the plan's filter makes of an answer. A filter that fails is told of the answer,
+// which then is not the same work: nothing can be said for it.
 func (a *Answer) refine(ctx context.Context, f filter) {
 	if f.line == "" {
 		return
@@ -41,7 +41,8 @@ type filter struct {
 	at        launch.Place
 }
 
-// through runs the filter on an answer and returns what it prints. It belongs to no timing, and ends with us and with ctx.
+// through runs the filter on an answer and returns what it prints. It belongs to no timing, and ends with us and with
+// ctx.
 func (f filter) through(ctx context.Context, contender string, answer []byte) ([]byte, error) {
 	k, err := keeper.Shared()
 	if err != nil {

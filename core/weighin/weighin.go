@@ -23,6 +23,7 @@ import (
 	"paceduel/core/launch"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
@@ -46,7 +47,10 @@ type UnequalError struct {
 }
 
 func (e *UnequalError) Error() string {
-	return fmt.Sprintf("%s not do the same work as the baseline: %s; mend the plan, or accept it with --accept-unequal", doOrDoes(e.Names), e.First)
+	return fmt.Sprintf(
+		"%s not do the same work as the baseline: %s; mend the plan, or accept it with --accept-unequal", doOrDoes(e.Names),
+		e.First,
+	)
 }
 
 func doOrDoes(names []string) string {
@@ -77,9 +81,11 @@ func Judge(w *result.Weighing) error {
 	return &UnequalError{names, w.First()}
 }
 
-// Touch performs the one shot of e on its footing in a state. Its trouble, if any, is in the Touch; Passed tells. The answer
-// is for Compare and is not kept.
-func Touch(ctx context.Context, p *plan.Plan, e contender.Entry, f *footing.Footing, state plan.State) (*result.Touch, Answer) {
+// Touch performs the one shot of e on its footing in a state. Its trouble, if any, is in the Touch; Passed tells. The
+// answer is for Compare and is not kept.
+func Touch(
+	ctx context.Context, p *plan.Plan, e contender.Entry, f *footing.Footing, state plan.State,
+) (*result.Touch, Answer) {
 	a := asking{ctx, p, f}
 	return a.touch(e, state, true)
 }
@@ -91,16 +97,16 @@ type asking struct {
 	footing *footing.Footing
 }
 
-// touch performs the shot of e in a state, and again for those that answer fast, to see whether it answers the same. The
-// trouble, if any, is in the Touch; Passed tells. The answer is for Compare and is not kept.
+// touch performs the shot of e in a state, and again for those that answer fast, to see whether it answers the same.
+// The trouble, if any, is in the Touch; Passed tells. The answer is for Compare and is not kept.
 func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result.Touch, Answer) {
 	answer := Answer{Name: e.Name}
-	t := &result.Touch{Class: contender.NoStart.String()}
+	t := &result.Touch{Class: shots.NoStart.String()}
 	if state != plan.AsFound {
 		t.State, answer.State = string(state), string(state)
 	}
 	if e.Err != nil {
-		t.Err, t.Try = e.Err.Error(), advice(contender.NoStart)
+		t.Err, t.Try = e.Err.Error(), cmp.Or(contender.HintOf(e.Err), advice(shots.NoStart))
 		return t, answer
 	}
 	c := e.Driver.Client(0, 1)
@@ -108,42 +114,43 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 	ground := a.footing.Of(e.Name)
 	err := ground.BeginHeat(a.ctx, state, 0)
 	if err == nil && !first && state == plan.Warm {
-		err = a.shoot(ground, c, &contender.Shot{}) // fills what is to be warm
+		err = a.shoot(ground, c, &shots.Shot{}) // fills what is to be warm
 	}
 	// Where no warm-up learns what a run holds, and a second shot may be too long, this one has to.
-	shot := contender.Shot{View: &contender.View{Limit: maxCompared}, Measure: !a.plan.Pace.WarmsUp()}
+	shot := shots.Shot{View: &shots.View{Limit: maxCompared}, Measure: !a.plan.Pace.WarmsUp()}
 	if err == nil {
 		err = a.shoot(ground, c, &shot)
-		t.Peak = shot.Peak
+		t.Peak = e.Shape.Of(&shot, shots.Memory)
 	}
 	if err == nil {
 		err = within(a.ctx, func() { a.describe(t, &answer, &shot) })
 	}
 	if err == nil {
 		answer.Files, err = ground.Written(a.ctx)
-		if shot.Class == contender.OK && a.plan.Same != nil {
+		if shot.Class == shots.OK && a.plan.Same != nil {
 			answer.refine(a.ctx, filter{a.plan.Same.Through, a.plan.Dir, ground.Setup().Place()})
 		}
 	}
 	const quick = time.Second
-	if err == nil && shot.Class == contender.OK && shot.Latency() < quick {
+	if err == nil && shot.Class == shots.OK && shot.Latency() < quick {
 		c.Rewind()
-		again := contender.Shot{View: &contender.View{Limit: maxCompared, Sample: true}, Measure: true}
+		again := shots.Shot{View: &shots.View{Limit: maxCompared, Sample: true}, Measure: true}
 		if err = a.shoot(ground, c, &again); err == nil {
-			t.Peak = max(t.Peak, again.Peak)
-			t.Steady = again.Class == contender.OK && again.View.Known && bytes.Equal(again.View.Body, shot.View.Body)
+			t.Peak = max(t.Peak, e.Shape.Of(&again, shots.Memory))
+			t.Steady = again.Class == shots.OK && again.View.Known && bytes.Equal(again.View.Body, shot.View.Body)
 		}
 	}
 	seen, endErr := ground.EndHeat(a.ctx)
 	t.Changes, t.Costs = seen.Changes, seen.Costs
 	if err = cmp.Or(err, endErr); err != nil {
-		t.Class, t.Err, t.Try = contender.NoStart.String(), err.Error(), "run that step by hand where the contender stands, or correct it in the plan"
+		t.Class, t.Err, t.Try = shots.NoStart.String(), err.Error(),
+			"run that step by hand where the contender stands, or correct it in the plan"
 	}
 	return t, answer
 }
 
 // shoot performs one shot with what is to be done before and after it.
-func (a *asking) shoot(ground *footing.Ground, c contender.Client, shot *contender.Shot) error {
+func (a *asking) shoot(ground *footing.Ground, c contender.Client, shot *shots.Shot) error {
 	if !ground.PerRun() {
 		c.Shoot(a.ctx, shot)
 		return nil
@@ -156,10 +163,11 @@ func (a *asking) shoot(ground *footing.Ground, c contender.Client, shot *contend
 }
 
 // describe turns what was seen of a shot into what is kept and what is compared.
-func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot) {
+func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	view := shot.View
 	body, note := decode(view.Encoding, view.Body)
-	t.Class, t.Outcome, t.Latency, t.Bytes, t.Received = shot.Class.String(), view.Outcome, shot.Latency(), view.Bytes, shot.Received
+	t.Class, t.Outcome, t.Latency, t.Bytes, t.Received = shot.Class.String(), view.Outcome, shot.Latency(), view.Bytes,
+		shot.Received
 	t.Type, t.Version, t.Body, t.Stderr = view.Type, oneLine(view.Version), readable(body), readable(view.Stderr)
 	if t.Encoding = view.Encoding; t.Encoding != "" && note == "" {
 		t.Decoded = int64(len(body))
@@ -171,15 +179,18 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *contender.Shot)
 		t.Notes = append(t.Notes, note)
 	}
 	if more := len(view.Headers) - maxHeaders; more > 0 {
-		t.Notes = append(t.Notes, fmt.Sprintf("it came with %s headers more than the %d that are kept", units.Count(int64(more)), maxHeaders))
+		t.Notes = append(
+			t.Notes, fmt.Sprintf("it came with %s headers more than the %d that are kept", units.Count(int64(more)), maxHeaders),
+		)
 	}
 	if isDeep(body) {
 		t.Notes = append(t.Notes, fmt.Sprintf("its JSON is %s: it is not looked into", errDeep))
 	}
 	if shot.Err != nil {
-		t.Err, t.Try = shot.Err.Error(), advice(shot.Class)
+		t.Err, t.Try = shot.Err.Error(), cmp.Or(contender.HintOf(shot.Err), advice(shot.Class))
 	}
-	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body, view.Bytes == int64(len(view.Body))
+	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body,
+		view.Bytes == int64(len(view.Body))
 	answer.raw = body
 }
 
@@ -189,17 +200,20 @@ func oddities(t *result.Touch, done string) (notes []string) {
 	if t.Bytes == 0 && strings.HasPrefix(t.Outcome, "200") && !strings.HasPrefix(done, "HEAD ") {
 		notes = append(notes, "its answer is empty: is that all that it has to do?")
 	}
-	if said := strings.ToLower(t.Stderr); strings.Contains(said, "usage:") || strings.Contains(said, "try '") && strings.Contains(said, "--help") {
+	if said := strings.ToLower(t.Stderr); strings.Contains(said, "usage:") || strings.Contains(said, "try '") &&
+		strings.Contains(said, "--help") {
 		notes = append(notes, "it printed how to use it: an option may be mistyped")
 	}
 	return notes
 }
 
-// Run asks every contender once in each state, in order, and compares what they answered when all passed; the baseline's
-// first answer is what the others are held to. tell, when set, hears of each touch and the
-// whole answer, decoded. The error names who failed, or is
-// ctx's. The standard is what answers during the run are held to.
-func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footing.Footing, accept bool, tell func(name string, t *result.Touch, body []byte)) (*result.Weighing, *Standard, error) {
+// Run asks every contender once in each state, in order, and compares what they answered when all passed; the
+// baseline's first answer is what the others are held to. ask, when set, hears of each before it is asked; tell of each
+// touch and the whole answer, decoded. The error names who failed, or is ctx's. The standard is what answers during the
+// run are held to.
+func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footing.Footing, accept bool,
+	ask func(name string, state plan.State), tell func(name string, t *result.Touch, body []byte),
+) (*result.Weighing, *Standard, error) {
 	a := asking{ctx, p, f}
 	var failed FailedError
 	var answers []Answer
@@ -207,6 +221,9 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 	standard.place = func(name string) launch.Place { return f.Of(name).Setup().Place() }
 	for _, e := range entries {
 		for i, state := range f.States() {
+			if ask != nil {
+				ask(e.Name, state)
+			}
 			touch, answer := a.touch(e, state, i == 0)
 			if ctx.Err() != nil {
 				return nil, nil, ctx.Err()
@@ -247,7 +264,7 @@ func Run(ctx context.Context, p *plan.Plan, entries []contender.Entry, f *footin
 }
 
 // Passed reports whether the shot went well.
-func Passed(t *result.Touch) bool { return t != nil && t.Class == contender.OK.String() }
+func Passed(t *result.Touch) bool { return t != nil && t.Class == shots.OK.String() }
 
 // oneLine makes a text of a contender's fit for a line of ours.
 func oneLine(text string) string {
@@ -295,29 +312,29 @@ func readable(body []byte) string {
 }
 
 // advice is what to try first.
-func advice(c contender.Class) string {
+func advice(c shots.Class) string {
 	switch c {
-	case contender.NoStart:
+	case shots.NoStart:
 		return "check the program's name and folder in the plan, and that it may be executed"
-	case contender.Refused:
+	case shots.Refused:
 		return "start the service, or correct host and port in the plan"
-	case contender.Reset:
+	case shots.Reset:
 		return "see the service's own log: it closed the connection before it had answered"
-	case contender.Timeout:
+	case shots.Timeout:
 		return "see whether it hangs; if it is only slow, raise timeout: in the plan"
-	case contender.TLS:
+	case shots.TLS:
 		return "check http against https and the server's certificate"
-	case contender.Status:
+	case shots.Status:
 		return "correct the request, or set expect: to the status that a good answer has"
-	case contender.Length:
+	case shots.Length:
 		return "raise max-body: if such a long answer is wanted"
-	case contender.Exit:
+	case shots.Exit:
 		return "run it by hand from the same folder, or set expect: to the exit code of a good run"
-	case contender.Unequal:
+	case shots.Unequal:
 		return "see under weigh-in what it answered, and whether its answers may differ from time to time"
-	case contender.Limits:
+	case shots.Limits:
 		return "raise the limits of this shell (ulimit -n, ulimit -u), or take fewer clients"
-	case contender.Signal:
+	case shots.Signal:
 		return "run it by hand from the same folder: it crashes before any timing"
 	}
 	return "try the same by hand"

@@ -13,8 +13,11 @@ import (
 	"paceduel/core/footing"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/weighin"
+	"paceduel/internal/sample"
 )
 
 func TestMain(m *testing.M) {
@@ -26,8 +29,10 @@ func TestMain(m *testing.M) {
 func ask(t *testing.T, e contender.Entry) *result.Touch {
 	t.Helper()
 	lookup := func(string) (string, bool) { return "oyster", true }
-	p, err := plan.Read("x.duel.yaml", []byte("duel: x\nbaseline: a\ncontenders: { a:, b: }\ncourse: { command: { shell: 'true' } }\npace: { repeat: 1 }\n"),
-		plan.Options{Kinds: []plan.Kind{command.Kind.Kind}, Lookup: lookup})
+	p, err := read.Plan("x.duel.yaml", []byte(
+		"duel: x\nbaseline: a\ncontenders: { a:, b: }\ncourse: { command: { shell: 'true' } }\npace: { repeat: 1 }\n",
+	),
+		read.Options{Kinds: []plan.Kind{command.Kind.Kind}, Lookup: lookup})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +54,7 @@ func touch(t *testing.T, line string) *result.Touch {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return ask(t, contender.Entry{Contender: plan.Contender{Settings: s}, Driver: d})
+	return ask(t, contender.Entry{Shape: &sample.Shape, Contender: plan.Contender{Settings: s}, Driver: d})
 }
 
 func TestWhatPasses(t *testing.T) {
@@ -64,7 +69,8 @@ func TestWhatPasses(t *testing.T) {
 
 func TestOddAnswersAreNoted(t *testing.T) {
 	tests := map[string]string{
-		"echo fine": "", "true": "", "echo x; echo 'Usage: pack [FILE]' >&2": "it printed how to use it", "echo x; echo \"Try 'pack --help'\" >&2": "it printed how to use it",
+		"echo fine": "", "true": "", "echo x; echo 'Usage: pack [FILE]' >&2": "it printed how to use it",
+		"echo x; echo \"Try 'pack --help'\" >&2": "it printed how to use it",
 	}
 	for line, want := range tests {
 		got := strings.Join(touch(t, line).Notes, " ")
@@ -85,7 +91,8 @@ func TestJSONIsIndentedForReading(t *testing.T) {
 
 func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 	got := touch(t, "echo no oyster here >&2; exit 2")
-	if weighin.Passed(got) || got.Class != "exit code" || got.Err != "exit code 2, expected 0: no oyster here" || !strings.Contains(got.Try, "run it by hand") {
+	if weighin.Passed(got) || got.Class != "exit code" || got.Err != "exit code 2, expected 0: no oyster here" ||
+		!strings.Contains(got.Try, "run it by hand") {
 		t.Errorf("touch = %+v", got)
 	}
 	got = ask(t, contender.Entry{Err: errors.New("no such program")})
@@ -98,9 +105,9 @@ func TestWhatFailsSaysWhyAndWhatToTry(t *testing.T) {
 }
 
 func TestEveryFailureHasAdvice(t *testing.T) {
-	seen := map[string]contender.Class{}
-	for class := contender.Cut + 1; class < contender.Classes; class++ {
-		got := ask(t, contender.Entry{Driver: fixed{class}})
+	seen := map[string]shots.Class{}
+	for class := shots.Cut + 1; class < shots.Classes; class++ {
+		got := ask(t, contender.Entry{Shape: &sample.Shape, Driver: fixed{class}})
 		if got.Try == "" || got.Class != class.String() {
 			t.Errorf("%s: touch = %+v", class, got)
 		}
@@ -113,7 +120,8 @@ func TestEveryFailureHasAdvice(t *testing.T) {
 
 func TestOnlyTheHeadOfAnAnswerIsKept(t *testing.T) {
 	got := touch(t, "i=0; while [ $i -lt 30000 ]; do printf 'é€'; i=$((i+1)); done")
-	if got.Bytes != 150000 || len(got.Body) > 64<<10 || !utf8.ValidString(got.Body) || !strings.HasPrefix(got.Body, "é€é€") {
+	if got.Bytes != 150000 || len(got.Body) > 64<<10 || !utf8.ValidString(got.Body) ||
+		!strings.HasPrefix(got.Body, "é€é€") {
 		t.Errorf("kept %d bytes of %d, valid %v", len(got.Body), got.Bytes, utf8.ValidString(got.Body))
 	}
 	if got := touch(t, `printf '\377\000\376'`); got.Body != "ff 00 fe" {

@@ -14,9 +14,9 @@ const (
 	maxParts   = 60       // of an answer, the heaviest ones
 )
 
-// Weigh tells what the bytes of a JSON answer are made of: for each member by path, with lists folded (berths[].vessel),
-// the bytes that it takes, its name and punctuation included. The parts add up to the whole; the lightest are put
-// together as "other". Nil for what is no JSON object or list.
+// Weigh tells what the bytes of a JSON answer are made of: for each member by path, with lists folded
+// (berths[].vessel), the bytes that it takes, its name and punctuation included. The parts add up to the whole; the
+// lightest are put together as "other". Nil for what is no JSON object or list.
 func Weigh(body []byte) []result.Part {
 	if len(body) == 0 || len(body) > maxWeighed || body[0] != '{' && body[0] != '[' || isDeep(body) {
 		return nil
@@ -33,7 +33,9 @@ func Weigh(body []byte) []result.Part {
 			parts = append(parts, result.Part{Path: path, Bytes: n, Count: w.counts[path]})
 		}
 	}
-	slices.SortFunc(parts, func(a, b result.Part) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path)) })
+	slices.SortFunc(
+		parts, func(a, b result.Part) int { return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), cmp.Compare(a.Path, b.Path)) },
+	)
 	if len(parts) > maxParts {
 		other := result.Part{Path: otherPath}
 		for _, p := range parts[maxParts-1:] {

@@ -11,7 +11,10 @@ import (
 func TestWeightIsChargedToMembers(t *testing.T) {
 	tests := []struct{ body, want string }{
 		{`{"a":1,"b":"xyz"}`, "b 10 1; a 5 1;  2 1"},
-		{`{"rows":[{"id":1,"name":"Ebb"},{"id":2,"name":"Tern"}]}`, "rows[].name 27 2; rows[].id 12 2; rows 9 1; rows[] 5 2;  2 1"},
+		{
+			`{"rows":[{"id":1,"name":"Ebb"},{"id":2,"name":"Tern"}]}`,
+			"rows[].name 27 2; rows[].id 12 2; rows 9 1; rows[] 5 2;  2 1",
+		},
 		{`[1,22,333]`, "[] 8 3;  2 1"},
 		{`[]`, " 2 1"},
 		{"no JSON", ""}, {`{"a":`, ""}, {"", ""}, {"3", ""},
@@ -43,7 +46,8 @@ func TestLightPartsArePutTogether(t *testing.T) {
 	for _, p := range parts {
 		sum += p.Bytes
 	}
-	if len(parts) != 60 || parts[0].Path != "m00" || parts[59].Path != "other" || parts[59].Count != 42 || sum != int64(len(body)) {
+	if len(parts) != 60 || parts[0].Path != "m00" || parts[59].Path != "other" || parts[59].Count != 42 ||
+		sum != int64(len(body)) {
 		t.Errorf("parts %+v add up to %d of %d", parts, sum, len(body))
 	}
 }

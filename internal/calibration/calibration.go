@@ -1,9 +1,9 @@
-// Package calibration holds verdicts to what they promise, by simulation: duels are drawn whose truth is known, and judged as
-// any others are. How often an interval covers the truth, how often a word is wrong, what is found and how often a caution
-// cries for nothing is counted.
+// Package calibration holds verdicts to what they promise, by simulation: duels are drawn whose truth is known, and
+// judged as any others are. How often an interval covers the truth, how often a word is wrong, what is found and how
+// often a caution cries for nothing is counted.
 //
-// It is no part of the program. make calibrate runs it in full and writes the tables of docs/statistics.md; a short version is
-// among the tests.
+// It is no part of the program. make calibrate runs it in full and writes the tables of docs/statistics.md; a short
+// version is among the tests.
 package calibration
 
 import (
@@ -14,8 +14,8 @@ import (
 	"slices"
 	"sync"
 
+	"paceduel/core/figure"
 	"paceduel/core/judge"
-	"paceduel/core/plan"
 )
 
 // Shape is how latencies fall: of shots within a heat, and of heats as wholes.
@@ -99,8 +99,8 @@ func (c *Cell) draw(rng *rand.Rand, s *Shape, round, rounds int, scale float64) 
 	return x
 }
 
-// sortTimes sorts latencies and rounds them to nanoseconds, as recorders do. It sorts by digits, since very many heats are
-// drawn here.
+// sortTimes sorts latencies and rounds them to nanoseconds, as recorders do. It sorts by digits, since very many heats
+// are drawn here.
 func sortTimes(x []float64) {
 	const digit, few = 11, 64
 	if len(x) < few {
@@ -148,20 +148,20 @@ type Cell struct {
 // Count is what came of a cell's duels.
 type Count struct {
 	Duels    int
-	Covered  map[plan.Figure]int // the interval holds the truth
-	Known    map[plan.Figure]int // there is an interval
-	Found    map[plan.Figure]int // faster, alone
-	Wrong    map[plan.Figure]int // a word of the figure alone that is not so
+	Covered  map[figure.Name]int // the interval holds the truth
+	Known    map[figure.Name]int // there is an interval
+	Found    map[figure.Name]int // faster, alone
+	Wrong    map[figure.Name]int // a word of the figure alone that is not so
 	AnyWrong int                 // duels with any wrong word that holds together
 	Alarms   map[judge.CautionKind]int
 }
 
-// truths are the logarithms of the ratios that intervals are to cover, by figure: of the typical round, the pseudo-median of
-// what rounds give, found by drawing very many.
-func (c *Cell) truths() map[plan.Figure]float64 {
+// truths are the logarithms of the ratios that intervals are to cover, by figure: of the typical round, the
+// pseudo-median of what rounds give, found by drawing very many.
+func (c *Cell) truths() map[figure.Name]float64 {
 	const draws, stretch = 8000, 20 // rounds of a run, for shapes that change in its course
 	rng := rand.New(rand.NewPCG(c.Seed, 1))
-	d := map[plan.Figure][]float64{}
+	d := map[figure.Name][]float64{}
 	for i := range draws {
 		base := c.draw(rng, c.Base, i%stretch, stretch, 1)
 		own := c.draw(rng, c.Own, i%stretch, stretch, 1/c.Times)
@@ -169,7 +169,7 @@ func (c *Cell) truths() map[plan.Figure]float64 {
 			d[f] = append(d[f], math.Log(b/figureOf(own, f)))
 		}
 	}
-	out := map[plan.Figure]float64{}
+	out := map[figure.Name]float64{}
 	for f, x := range d {
 		pairs := make([]float64, 4*len(x))
 		for i := range pairs {
@@ -184,13 +184,13 @@ func (c *Cell) truths() map[plan.Figure]float64 {
 // known keeps truths, which are the same for any number of rounds.
 var known sync.Map
 
-func (c *Cell) truth() map[plan.Figure]float64 {
+func (c *Cell) truth() map[figure.Name]float64 {
 	if c.Base == c.Own {
 		return nil // that of the contender's speed, whatever the figure
 	}
 	key := [3]string{c.Base.Name, c.Own.Name, fmt.Sprint(c.Shots, c.Times)}
 	if t, ok := known.Load(key); ok {
-		return t.(map[plan.Figure]float64)
+		return t.(map[figure.Name]float64)
 	}
 	t := c.truths()
 	known.Store(key, t)
@@ -198,11 +198,13 @@ func (c *Cell) truth() map[plan.Figure]float64 {
 }
 
 // quantiles are the percentiles that are held to the truth.
-var quantiles = map[plan.Figure]float64{plan.P50: 0.5, plan.P75: 0.75, plan.P90: 0.9, plan.P95: 0.95, plan.P99: 0.99, plan.P999: 0.999}
+var quantiles = map[figure.Name]float64{
+	figure.P50: 0.5, figure.P75: 0.75, figure.P90: 0.9, figure.P95: 0.95, figure.P99: 0.99, figure.P999: 0.999,
+}
 
 // figures are those of a heat, by its sorted samples.
-func figures(x []float64) map[plan.Figure]float64 {
-	out := map[plan.Figure]float64{plan.Mean: figureOf(x, plan.Mean)}
+func figures(x []float64) map[figure.Name]float64 {
+	out := map[figure.Name]float64{figure.Mean: figureOf(x, figure.Mean)}
 	for f, q := range quantiles {
 		if float64(len(x))*(1-q) >= 5-1e-9 {
 			out[f] = figureOf(x, f)
@@ -212,7 +214,7 @@ func figures(x []float64) map[plan.Figure]float64 {
 }
 
 // figureOf reads a figure off sorted samples.
-func figureOf(x []float64, f plan.Figure) float64 {
+func figureOf(x []float64, f figure.Name) float64 {
 	if q, ok := quantiles[f]; ok {
 		return x[int(math.Ceil(q*float64(len(x))-1e-9))-1]
 	}
@@ -226,14 +228,17 @@ func figureOf(x []float64, f plan.Figure) float64 {
 // Run draws and judges a cell's duels, on all processors. The same cell always gives the same count.
 func (c Cell) Run() *Count {
 	truths := c.truth()
-	truth := func(f plan.Figure) (float64, bool) {
+	truth := func(f figure.Name) (float64, bool) {
 		if c.Base == c.Own {
 			return math.Log(c.Times), true
 		}
 		t, ok := truths[f]
 		return t, ok
 	}
-	total := &Count{Covered: map[plan.Figure]int{}, Known: map[plan.Figure]int{}, Found: map[plan.Figure]int{}, Wrong: map[plan.Figure]int{}, Alarms: map[judge.CautionKind]int{}}
+	total := &Count{
+		Covered: map[figure.Name]int{}, Known: map[figure.Name]int{}, Found: map[figure.Name]int{},
+		Wrong: map[figure.Name]int{}, Alarms: map[judge.CautionKind]int{},
+	}
 	var mu sync.Mutex
 	var group sync.WaitGroup
 	next := make(chan int)
@@ -265,7 +270,7 @@ func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {
 	return judge.MeasuredVerdict(&m)
 }
 
-func (n *Count) enter(v *judge.Verdict, truth func(plan.Figure) (float64, bool), interest float64) {
+func (n *Count) enter(v *judge.Verdict, truth func(figure.Name) (float64, bool), interest float64) {
 	n.Duels++
 	edge := math.Log1p(interest)
 	wrongAtAll := false

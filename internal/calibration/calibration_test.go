@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"paceduel/core/figure"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 )
@@ -40,7 +41,7 @@ type report struct {
 	like, unlike map[[2]int]span // coverage by rounds and shots
 	wrong        map[[2]int]float64
 	byShape      map[string]span
-	byFigure     map[plan.Figure]span
+	byFigure     map[figure.Name]span
 	alarms       map[judge.CautionKind]map[string]float64 // by shape, the most
 	coverage     []finding
 }
@@ -51,7 +52,10 @@ type finding struct {
 }
 
 func newReport() *report {
-	return &report{map[[2]int]span{}, map[[2]int]span{}, map[[2]int]float64{}, map[string]span{}, map[plan.Figure]span{}, map[judge.CautionKind]map[string]float64{}, nil}
+	return &report{
+		map[[2]int]span{}, map[[2]int]span{}, map[[2]int]float64{}, map[string]span{}, map[figure.Name]span{},
+		map[judge.CautionKind]map[string]float64{}, nil,
+	}
 }
 
 func at[K comparable](m map[K]span, k K) span {
@@ -66,10 +70,12 @@ func (r *report) run(rounds, shots, duels int, unlike bool) {
 	key := [2]int{rounds, shots}
 	for i := range Shapes {
 		base := &Shapes[i]
-		c := Cell{Base: base, Own: base, Rounds: rounds, Shots: shots, Times: 1, Duels: duels, Seed: uint64(1000*rounds + shots + i)}
+		c := Cell{
+			Base: base, Own: base, Rounds: rounds, Shots: shots, Times: 1, Duels: duels, Seed: uint64(1000*rounds + shots + i),
+		}
 		n := c.Run()
 		for f, known := range n.Known {
-			if f == plan.Longest {
+			if f == figure.Longest {
 				continue // a figure of its number of shots, not of a distribution
 			}
 			x := share(n.Covered[f], known)
@@ -78,7 +84,9 @@ func (r *report) run(rounds, shots, duels int, unlike bool) {
 				r.byShape[base.Name] = at(r.byShape, base.Name).with(x)
 				r.byFigure[f] = at(r.byFigure, f).with(x)
 			}
-			r.coverage = append(r.coverage, finding{x, fmt.Sprintf("%s, %s, %d rounds of %d shots", base.Name, f, rounds, shots)})
+			r.coverage = append(r.coverage, finding{
+				x, fmt.Sprintf("%s, %s, %d rounds of %d shots", base.Name, f, rounds, shots),
+			})
 		}
 		r.wrong[key] = max(r.wrong[key], share(n.AnyWrong, n.Duels))
 		for _, kind := range []judge.CautionKind{judge.Drift, judge.FirstHeat, judge.Humps} {
@@ -93,26 +101,32 @@ func (r *report) run(rounds, shots, duels int, unlike bool) {
 		c.Own, c.Times = &Shapes[(i+1)%len(Shapes)], 1.3
 		n = c.Run()
 		for f, known := range n.Known {
-			if f == plan.Longest {
+			if f == figure.Longest {
 				continue
 			}
 			x := share(n.Covered[f], known)
 			r.unlike[key] = at(r.unlike, key).with(x)
-			r.coverage = append(r.coverage, finding{x, fmt.Sprintf("%s against %s, %s, %d rounds of %d shots", base.Name, c.Own.Name, f, rounds, shots)})
+			r.coverage = append(r.coverage, finding{
+				x, fmt.Sprintf("%s against %s, %s, %d rounds of %d shots", base.Name, c.Own.Name, f, rounds, shots),
+			})
 		}
 	}
 }
 
 // power is how often a contender that is a tenth faster is found to be faster, alone and with all figures together.
 func power(rounds, duels int, interest float64) float64 {
-	n := Cell{Base: &Shapes[0], Own: &Shapes[0], Rounds: rounds, Shots: 1000, Times: 1.1, Interest: interest, Duels: duels, Seed: uint64(rounds)}.Run()
-	return share(n.Found[plan.P50], n.Duels)
+	n := Cell{
+		Base: &Shapes[0], Own: &Shapes[0], Rounds: rounds, Shots: 1000, Times: 1.1, Interest: interest, Duels: duels,
+		Seed: uint64(rounds),
+	}.Run()
+	return share(n.Found[figure.P50], n.Duels)
 }
 
 // falseAlarms is the most over shapes in which a kind of caution has nothing to find.
 func (r *report) falseAlarms(kind judge.CautionKind) (most float64) {
 	for _, s := range Shapes {
-		if s.Disturbed || kind == judge.Drift && s.Drifts || kind == judge.FirstHeat && s.Drifts || kind == judge.Humps && s.Humped {
+		if s.Disturbed || kind == judge.Drift && s.Drifts || kind == judge.FirstHeat && s.Drifts ||
+			kind == judge.Humps && s.Humped {
 			continue
 		}
 		most = max(most, r.alarms[kind][s.Name])
@@ -120,8 +134,8 @@ func (r *report) falseAlarms(kind judge.CautionKind) (most float64) {
 	return most
 }
 
-// A short version: the coverage, the false verdicts, the power and the false alarms are where docs/statistics.md says, as far
-// as few duels can tell.
+// A short version: the coverage, the false verdicts, the power and the false alarms are where docs/statistics.md says,
+// as far as few duels can tell.
 func TestVerdictsKeepTheirPromises(t *testing.T) {
 	duels := 400
 	if testing.Short() {
@@ -168,7 +182,7 @@ const (
 	markTo   = "<!-- end of calibration -->"
 )
 
-// TestFull runs only when -full names a file.
+// TestFull runs only when -full names a file. It is long since its cases are listed in it.
 func TestFull(t *testing.T) {
 	if *full == "" {
 		return
@@ -182,7 +196,10 @@ func TestFull(t *testing.T) {
 				duels = 1000
 			}
 			r.run(n, k, duels, true)
-			fmt.Printf("%d rounds of %d shots: like %s, unlike %s, wrong %.1f\n", n, k, r.like[[2]int{n, k}], r.unlike[[2]int{n, k}], 100*r.wrong[[2]int{n, k}])
+			fmt.Printf(
+				"%d rounds of %d shots: like %s, unlike %s, wrong %.1f\n", n, k, r.like[[2]int{n, k}], r.unlike[[2]int{n, k}],
+				100*r.wrong[[2]int{n, k}],
+			)
 		}
 	}
 	var out strings.Builder
@@ -198,23 +215,39 @@ func TestFull(t *testing.T) {
 			line("| %d | %s |", n, strings.Join(cells, " | "))
 		}
 	}
-	table("**Covered**, in per cent of duels: the least and the most over shapes and figures, contenders alike.", func(k [2]int) string { return r.like[k].String() })
-	table("**Covered**, contenders of unlike shapes, the one 1.3 times as fast.", func(k [2]int) string { return r.unlike[k].String() })
-	table("**A wrong word** in any figure, all of them together, in per cent of duels of like contenders whose smallest interesting difference is none: the most over shapes.", func(k [2]int) string { return fmt.Sprintf("%.1f", 100*r.wrong[k]) })
+	table(
+		"**Covered**, in per cent of duels: the least and the most over shapes and figures, contenders alike.",
+		func(k [2]int) string { return r.like[k].String() },
+	)
+	table(
+		"**Covered**, contenders of unlike shapes, the one 1.3 times as fast.",
+		func(k [2]int) string { return r.unlike[k].String() },
+	)
+	table(
+		"**A wrong word** in any figure, all of them together, in per cent of duels of like contenders whose smallest "+
+			"interesting difference is none: the most over shapes.",
+		func(k [2]int) string { return fmt.Sprintf("%.1f", 100*r.wrong[k]) },
+	)
 	line("\nCoverage from six rounds on, by shape and by figure, contenders alike:\n\n| | covered in %% |\n|---|---|")
 	for _, s := range Shapes {
 		line("| %s | %s |", s.Name, r.byShape[s.Name])
 	}
-	for _, f := range plan.Judged {
+	for _, f := range figure.Judged() {
 		if s, ok := r.byFigure[f]; ok {
 			line("| %s | %s |", f, s)
 		}
 	}
-	line("\n**Found**: a contender that is a tenth faster, heats differing by 5 %% as wholes, p50 alone, in per cent of 2 000 duels.\n\n| rounds | any difference | beyond the 2 %% of interest |\n|---|---|---|")
+	line(
+		"\n**Found**: a contender that is a tenth faster, heats differing by 5 %% as wholes, p50 alone, in per cent of 2 " +
+			"000 duels.\n\n| rounds | any difference | beyond the 2 %% of interest |\n|---|---|---|",
+	)
 	for _, n := range rounds {
 		line("| %d | %.1f | %.1f |", n, 100*power(n, 2000, 0), 100*power(n, 2000, plan.DefaultInterest))
 	}
-	line("\n**Cautions for nothing**, the most over all cells, in per cent of duels:\n\n| shape | drift | first heat | two humps |\n|---|---|---|---|")
+	line(
+		"\n**Cautions for nothing**, the most over all cells, in per cent of duels:\n\n| shape | drift | first heat | two " +
+			"humps |\n|---|---|---|---|",
+	)
 	for _, s := range Shapes {
 		cell := func(kind judge.CautionKind, is bool) string {
 			text := fmt.Sprintf("%.1f", 100*r.alarms[kind][s.Name])
@@ -223,10 +256,13 @@ func TestFull(t *testing.T) {
 			}
 			return text
 		}
-		line("| %s | %s | %s | %s |", s.Name, cell(judge.Drift, s.Drifts), cell(judge.FirstHeat, s.Disturbed), cell(judge.Humps, s.Humped))
+		line("| %s | %s | %s | %s |", s.Name, cell(
+			judge.Drift, s.Drifts,
+		), cell(judge.FirstHeat, s.Disturbed), cell(judge.Humps, s.Humped))
 	}
 	slices.SortFunc(r.coverage, func(a, b finding) int { return cmp.Compare(a.share, b.share) })
-	line("\nThe least covered of the %d figures of all cells: %s (%.1f %%); the most: %s (%.1f %%).", len(r.coverage), r.coverage[0].what, 100*r.coverage[0].share,
+	line("\nThe least covered of the %d figures of all cells: %s (%.1f %%); the most: %s (%.1f %%).",
+		len(r.coverage), r.coverage[0].what, 100*r.coverage[0].share,
 		r.coverage[len(r.coverage)-1].what, 100*r.coverage[len(r.coverage)-1].share)
 	doc, err := os.ReadFile(*full)
 	if err != nil {

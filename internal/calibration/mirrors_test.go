@@ -11,7 +11,7 @@ import (
 	"paceduel/core/contender/all"
 	"paceduel/core/judge"
 	"paceduel/core/keeper"
-	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/rounds"
 	"paceduel/harbour"
 )
@@ -21,10 +21,12 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-var mirrors = flag.Int("mirrors", 3, "how many duels of a baseline against itself are run for real, of a command and of the berth board each")
+var mirrors = flag.Int(
+	"mirrors", 3, "how many duels of a baseline against itself are run for real, of a command and of the berth board each",
+)
 
-// Duels of a baseline against itself, on this machine and for real: how often any word is said of it. A few of them show only
-// that it can be done; -mirrors 200 says how often.
+// Duels of a baseline against itself, on this machine and for real: how often any word is said of it. A few of them
+// show only that it can be done; -mirrors 200 says how often.
 func TestMirrors(t *testing.T) {
 	dir := t.TempDir()
 	if err := harbour.Lay(dir); err != nil {
@@ -41,17 +43,25 @@ func TestMirrors(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, text := range map[string]string{
-		"command": "duel: Sort\nbaseline: sorted\ncontenders:\n  sorted: { command: { run: [sort, tides.csv] } }\n  other: { command: { run: [sort, -r, tides.csv] } }\npace: { repeat: 20 }\nrounds: 10\n",
-		"berth board": "duel: Board\nbaseline: joined\ncourse:\n  http: { url: \"" + s.URL() + "/berths?tide={{tide}}\", rows: tides.csv }\ncontenders:\n  joined: { http: { headers: { X-Board: joined } } }\n" +
-			"  snapshot: { http: { headers: { X-Board: snapshot } } }\npace: { clients: 2, for: 150ms, warmup: 50ms }\nrounds: 10\n",
+		"command": "duel: Sort\nbaseline: sorted\ncontenders:\n  sorted: { command: { run: [sort, tides.csv] } }\n  other: " +
+			"{ command: { run: [sort, -r, tides.csv] } }\npace: { repeat: 20 }\nrounds: 10\n",
+		"berth board": "duel: Board\nbaseline: joined\ncourse:\n  http: { url: \"" + s.URL() +
+			"/berths?tide={{tide}}\", rows: tides.csv }\ncontenders:\n  joined: { http: { headers: { X-Board: joined } } }\n" +
+			"  snapshot: { http: { headers: { X-Board: snapshot } } }\npace: { clients: 2, for: 150ms, warmup: 50ms " +
+			"}\nrounds: 10\n",
 	} {
 		any, figures, alone := 0, 0, 0
 		for i := range *mirrors {
-			p, err := plan.Read(filepath.Join(dir, "mirror.duel.yaml"), []byte(text), plan.Options{Kinds: all.PlanKinds(), Only: []string{map[string]string{"command": "sorted", "berth board": "joined"}[name]}, Mirror: true})
+			p, err := read.Plan(filepath.Join(dir, "mirror.duel.yaml"), []byte(text), read.Options{
+				Kinds: all.PlanKinds(), Only: []string{map[string]string{"command": "sorted", "berth board": "joined"}[name]},
+				Mirror: true,
+			})
 			if err != nil {
 				t.Fatal(err)
 			}
-			o, err := conduct.Duel(ctx, conduct.Spec{Plan: p, Kinds: all.Kinds(), Program: "test", Seed: uint64(i + 1)}, func(rounds.Event) {})
+			o, err := conduct.Duel(ctx, conduct.Spec{
+				Plan: p, Kinds: all.Kinds(), Program: "test", Seed: uint64(i + 1),
+			}, func(rounds.Event) {})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -72,7 +82,10 @@ func TestMirrors(t *testing.T) {
 				any++
 			}
 		}
-		line := fmt.Sprintf("%s: %d of %d duels of a baseline against itself have a wrong word; alone, %d of %d figures have", name, any, *mirrors, alone, figures)
+		line := fmt.Sprintf(
+			"%s: %d of %d duels of a baseline against itself have a wrong word; alone, %d of %d figures have", name, any,
+			*mirrors, alone, figures,
+		)
 		if t.Log(line); *mirrors >= 100 && float64(any) > float64(*mirrors)*(0.05+slack(0.05, *mirrors)) {
 			t.Error(line)
 		}

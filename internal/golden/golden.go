@@ -35,7 +35,9 @@ func Check(t *testing.T, name, got string) {
 	for i := range max(len(gotLines), len(wantLines)) {
 		g, w := line(gotLines, i), line(wantLines, i)
 		if g != w {
-			t.Fatalf("%s differs from line %d on:\n got %q\nwant %q\nrun the test with -update if the change is meant", path, i+1, g, w)
+			t.Fatalf(
+				"%s differs from line %d on:\n got %q\nwant %q\nrun the test with -update if the change is meant", path, i+1, g, w,
+			)
 		}
 	}
 }

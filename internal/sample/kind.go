@@ -9,6 +9,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // Settings are those of the made-up kind "stub".
@@ -18,6 +19,7 @@ type Settings struct {
 	FailAt  int       `json:"fail-at,omitempty" jsonschema_description:"the shot that fails"`
 	Hang    bool      `json:"hang,omitempty" jsonschema_description:"whether shots wait for ever"`
 	Answer  plan.Word `json:"answer,omitempty" jsonschema_description:"what it answers; waited unless said"`
+	Falls   int       `json:"falls,omitempty" jsonschema_description:"the shot at which the program is at fault"`
 	NoOpen  plan.Word `json:"no-open,omitempty" jsonschema_description:"why it cannot be opened"`
 }
 
@@ -55,7 +57,7 @@ type client struct{ d *driver }
 func (c client) Rewind() {}
 func (c client) Close()  {}
 
-func (c client) Shoot(ctx context.Context, shot *contender.Shot) {
+func (c client) Shoot(ctx context.Context, shot *shots.Shot) {
 	shot.Start = c.d.clock.Now()
 	wait := time.After(c.d.s.Takes.D())
 	if c.d.s.Hang && c.d.shots.Load() > 0 {
@@ -64,12 +66,15 @@ func (c client) Shoot(ctx context.Context, shot *contender.Shot) {
 	select {
 	case <-wait:
 	case <-ctx.Done():
-		shot.Class, shot.Err = contender.Cut, ctx.Err()
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
 	}
 	shot.End = c.d.clock.Now()
 	n := c.d.shots.Add(1)
-	if shot.Class == contender.OK && (c.d.s.FailAll || int(n) == c.d.s.FailAt) {
-		shot.Class, shot.Err = contender.Status, errors.New("status 503, expected 200")
+	if int(n) == c.d.s.Falls {
+		panic("the sluice gate is not there")
+	}
+	if shot.Class == shots.OK && (c.d.s.FailAll || int(n) == c.d.s.FailAt) {
+		shot.Class, shot.Err = shots.Status, errors.New("status 503, expected 200")
 	}
 	if shot.View != nil {
 		answer := c.d.s.Answer

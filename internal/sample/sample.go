@@ -1,16 +1,18 @@
-// Package sample makes results of made-up duels for tests: latencies are drawn from given shapes with a fixed seed, so the
-// true ratio is known.
+// Package sample makes results of made-up duels for tests: latencies are drawn from given shapes with a fixed seed, so
+// the true ratio is known.
 package sample
 
 import (
 	"math/rand/v2"
 	"time"
 
-	"paceduel/core/contender"
-	"paceduel/core/meter"
+	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
+	"paceduel/core/units"
 )
 
 // Entrant is a contender of a made-up duel.
@@ -31,7 +33,7 @@ type Duel struct {
 	Shots    int // a heat
 	Clients  int // 0: one after another
 	Seed     uint64
-	Decides  plan.Figure
+	Decides  figure.Name
 }
 
 // Times returns a shape whose every latency is median times a lognormal-like factor of about the given spread.
@@ -45,6 +47,14 @@ func Times(median, spread float64) func(*rand.Rand, int) float64 {
 	}
 }
 
+// Shape is that of made-up shots.
+var Shape = shots.Shape{Amounts: []shots.Amount{
+	{Name: shots.CPU, Unit: units.Second}, {Name: shots.Memory, Unit: units.Byte, Fold: shots.Most},
+	{
+		Name: shots.Connections, Unit: "connections", Row: "new connections a shot", Per: shots.PerShot, Site: shots.Connects,
+	},
+}}
+
 // Start is when every made-up duel started.
 var Start = time.Date(2031, 3, 9, 6, 40, 0, 0, time.UTC)
 
@@ -52,10 +62,13 @@ var Start = time.Date(2031, 3, 9, 6, 40, 0, 0, time.UTC)
 func Make(d Duel) *result.Result {
 	rng := rand.New(rand.NewPCG(d.Seed, 99))
 	r := &result.Result{
-		Version: result.Version, Program: "test", ID: "0309-0640abc", Seed: d.Seed, Started: Start, Ended: Start.Add(time.Minute), Ending: result.Done,
-		Host: meter.Host{OS: "linux/amd64", CPU: "Harbour 9000", Cores: 2, Go: "go"},
+		Version: result.Version, Program: "test", ID: "0309-0640abc", Seed: d.Seed, Started: Start,
+		Ended: Start.Add(time.Minute), Ending: result.Done,
+		Amounts: Shape.Amounts,
+		Host:    result.Host{OS: "linux/amd64", CPU: "Harbour 9000", Cores: 2, Go: "go"},
 		Plan: result.Plan{
-			Name: "Berth board", Question: "Which way is faster?", Baseline: d.Entrants[0].Name, Rounds: d.Rounds, Interest: plan.DefaultInterest, Decides: d.Decides,
+			Name: "Berth board", Question: "Which way is faster?", Baseline: d.Entrants[0].Name, Rounds: d.Rounds,
+			Interest: plan.DefaultInterest, Decides: d.Decides,
 			File: "berth-board.duel.yaml", Source: "duel: Berth board\n",
 			Pace: result.Pace{Repeat: d.Shots, Words: "one after another"},
 		},
@@ -65,35 +78,41 @@ func Make(d Duel) *result.Result {
 	}
 	for _, e := range d.Entrants {
 		r.Entrants = append(r.Entrants, result.Entrant{
-			Name: e.Name, Kind: "http", Does: "GET ${HARBOUR}/berths",
-			Touch: &result.Touch{Class: "ok", Outcome: "200 OK", Latency: 2 * time.Millisecond, Bytes: e.Bytes, Type: "application/json", Body: `{"tide":"001-high"}`},
+			Name: e.Name, Kind: "http", OwnProcess: e.CPU > 0, Does: "GET ${HARBOUR}/berths",
+			Touch: &result.Touch{
+				Class: "ok", Outcome: "200 OK", Latency: 2 * time.Millisecond, Bytes: e.Bytes, Type: "application/json",
+				Body: `{"tide":"001-high"}`,
+			},
 		})
 	}
 	at := time.Second
 	for round := range d.Rounds {
-		var names []string
+		var cells []cell.Cell
 		for _, e := range d.Entrants {
 			h := heat(rng, d, e, round, at)
 			at += h.Wall + 100*time.Millisecond
 			r.Heats = append(r.Heats, h)
-			names = append(names, e.Name)
+			cells = append(cells, h.Cell)
 		}
-		r.Order = append(r.Order, names)
+		r.Order = append(r.Order, cells)
 	}
 	return r
 }
 
 func heat(rng *rand.Rand, d Duel, e Entrant, round int, at time.Duration) result.Heat {
 	clients := max(d.Clients, 1)
-	recorder := tally.NewRecorder(0, 0)
-	h := result.Heat{Round: round + 1, Contender: e.Name, At: at, Clients: clients, CPUKnown: e.CPU > 0, Conditions: meter.Conditions{OwnFrac: 0.1}}
+	recorder := tally.NewRecorder(&Shape, 0, 0)
+	h := result.Heat{
+		Round: round + 1, Cell: cell.Of(e.Name, ""), At: at, Clients: clients, Conditions: result.Conditions{OwnFrac: 0.1},
+	}
 	var busy time.Duration
 	for i := range d.Shots {
 		latency := time.Duration(e.Latency(rng, round) * 1e9)
 		busy += latency
-		shot := contender.Shot{Start: at, End: at + latency, CPU: e.CPU, Received: e.Bytes, Sent: 100}
+		shot := shots.Shot{Start: at, End: at + latency, Received: e.Bytes, Sent: 100}
+		shot.Count(0, int64(e.CPU))
 		if rng.Float64() < e.FailFrac {
-			shot.Class = contender.Status
+			shot.Class = shots.Status
 		}
 		recorder.Record(&shot, at)
 		if i%max(d.Shots/40, 1) == 0 {
@@ -109,10 +128,13 @@ func heat(rng *rand.Rand, d Duel, e Entrant, round int, at time.Duration) result
 	if err != nil {
 		panic(err)
 	}
-	h.Latencies, h.LatencySum, h.OK, h.CPU = text, sums.Latency, sums.Counts[contender.OK], sums.CPU
+	h.Latencies, h.LatencySum, h.OK = text, sums.Latency, sums.Counts[shots.OK]
+	if e.CPU > 0 {
+		h.SetAmount(shots.CPU, sums.Amounts[0])
+	}
 	h.Sent, h.Received, h.Busy, h.Wall = sums.Sent, sums.Received, busy, busy/time.Duration(clients)
 	if failed := sums.Failures(); failed > 0 {
-		h.Failures = map[string]int64{contender.Status.String(): failed}
+		h.Failures = map[string]int64{shots.Status.String(): failed}
 		h.Causes = []string{"status 503 Service Unavailable, expected 200 to 299"}
 	}
 	return h

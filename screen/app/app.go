@@ -20,25 +20,19 @@ import (
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	corerounds "paceduel/core/rounds"
 	"paceduel/core/units"
 	"paceduel/screen"
-	"paceduel/screen/ask"
-	"paceduel/screen/footing"
-	"paceduel/screen/log"
 	"paceduel/screen/look"
-	"paceduel/screen/rounds"
-	"paceduel/screen/verdict"
-	"paceduel/screen/weighin"
-	"paceduel/screen/why"
 )
 
 // Config is what the application starts with.
 type Config struct {
 	Title   string // of the folder, for people
 	Dir     string // where the duels are
-	Options plan.Options
+	Options read.Options
 	Kinds   []contender.Kind
 	Program string // our version
 	Book    *logbook.Book
@@ -94,7 +88,6 @@ type keyMap struct{ stops, next, help, quit, close, yes key.Binding }
 
 func keys() keyMap {
 	return keyMap{
-		stops: key.NewBinding(key.WithKeys("a", "f", "w", "r", "v", "y", "l"), key.WithHelp("a f w r v y l", "the stops of the trail")),
 		next:  key.NewBinding(key.WithKeys("tab"), key.WithHelp("tab", "next stop")),
 		help:  key.NewBinding(key.WithKeys("?"), key.WithHelp("?", "keys")),
 		quit:  key.NewBinding(key.WithKeys("q", "ctrl+c"), key.WithHelp("q", "quit")),
@@ -109,7 +102,7 @@ type Model struct {
 	cfg     Config
 	keys    keyMap
 	scene   screen.Scene
-	views   [screen.Stops]screen.View
+	stops   []screen.Row // in working order; a row is replaced, never changed
 	at      screen.Stop
 	w, h    int
 	help    bool // the keys are shown
@@ -119,7 +112,8 @@ type Model struct {
 	session *session        // the latest
 	serial  int             // of the session, so that states of an older one are dropped
 	frame   string
-	resting bool                                                 // a key was drawn a moment ago: those that follow wait for the next frame
+	// a key was drawn a moment ago: those that follow wait for the next frame
+	resting bool
 	stale   bool                                                 // there is something to draw in it
 	later   func(time.Duration, func(time.Time) tea.Msg) tea.Cmd // tea.Tick; tests leave ticks out
 }
@@ -133,8 +127,13 @@ type notice struct {
 
 func newModel(ctx context.Context, cfg Config) Model {
 	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick, duels: &sync.WaitGroup{}}
-	m.views = [screen.Stops]screen.View{ask.New(), footing.New(), weighin.New(), rounds.New(), verdict.New(), why.New(), log.New()}
-	m.scene = screen.Scene{Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr}
+	m.stops = stops(cfg)
+	m.at = m.stops[0].Stop
+	m.keys.stops = stopKeys(m.stops)
+	m.scene = screen.Scene{
+		Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr, Where: shownAt(m.stops),
+		Pictures: &screen.Pictures{},
+	}
 	if cfg.Open != nil {
 		m.scene.Run = opened(cfg.Open)
 		m.at = screen.Verdict
@@ -154,7 +153,7 @@ func (m Model) Init() tea.Cmd {
 // Update implements tea.Model.
 func (m Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	next, cmd := m.update(msg)
-	if chooser, ok := next.views[screen.Ask].(screen.Chooser); ok {
+	if chooser, ok := next.view(screen.Ask).(screen.Chooser); ok {
 		next.scene.Chosen = chooser.Choice(next.scene)
 	}
 	_, isKey := msg.(tea.KeyPressMsg)
@@ -212,7 +211,7 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 			return m.say(msg.err.Error(), true)
 		}
 		if msg.chosen != "" {
-			m.views[screen.Ask], _ = m.views[screen.Ask].Update(screen.ChosenMsg{File: msg.chosen}, m.scene)
+			m, _ = m.tell(screen.Ask, screen.ChosenMsg{File: msg.chosen})
 		}
 		return m, nil
 	case changedMsg:
@@ -293,7 +292,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	case screen.OpenMsg:
 		return m, openRun(m.cfg.Book, msg.ID)
 	case screen.GoMsg:
-		m.at = msg.Stop
+		m.at = m.scene.Where[msg.To]
 		return m.toView(msg)
 	case screen.ReloadMsg:
 		return m, tea.Batch(readFolder(m.cfg, ""), readRuns(m.cfg.Book))
@@ -369,7 +368,8 @@ func (m Model) say(text string, trouble bool) (Model, tea.Cmd) {
 	return m, m.later(noticeTime, func(time.Time) tea.Msg { return noticeOverMsg{serial} })
 }
 
-// changed follows a change of a plan file: the folder is read again, the file stood at, and opened if that was asked for.
+// changed follows a change of a plan file: the folder is read again, the file stood at, and opened if that was asked
+// for.
 func (m Model) changed(msg changedMsg) (Model, tea.Cmd) {
 	if msg.err != nil {
 		return m.say(msg.err.Error(), true)
@@ -393,15 +393,11 @@ func (m Model) edit(file string) tea.Cmd {
 
 // captured reports whether the view at hand takes every key.
 func (m Model) captured() bool {
-	c, ok := m.views[m.at].(screen.Capturer)
+	c, ok := m.view(m.at).(screen.Capturer)
 	return ok && c.Captures() && !m.help && !m.leaving
 }
 
-func (m Model) toView(msg tea.Msg) (Model, tea.Cmd) {
-	var cmd tea.Cmd
-	m.views[m.at], cmd = m.views[m.at].Update(msg, m.scene)
-	return m, cmd
-}
+func (m Model) toView(msg tea.Msg) (Model, tea.Cmd) { return m.tell(m.at, msg) }
 
 func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
 	switch {
@@ -427,18 +423,19 @@ func (m Model) press(msg tea.KeyPressMsg) (Model, tea.Cmd) {
 		m.help = true
 		return m, nil
 	case key.Matches(msg, m.keys.stops):
-		for s := range screen.Stops {
-			if s.String()[s.Key():s.Key()+1] != msg.String() {
+		for _, row := range m.stops {
+			if row.Key() != msg.String() {
 				continue
 			}
-			if s == m.at && !m.help { // whoever is there already turns to what else there is to see
+			if row.Stop == m.at && !m.help { // whoever is there already turns to what else there is to see
 				return m.toView(msg)
 			}
-			m.at, m.help = s, false
+			m.at, m.help = row.Stop, false
+			break
 		}
 		return m, nil
 	case key.Matches(msg, m.keys.next):
-		m.at, m.help = (m.at+1)%screen.Stops, false
+		m.at, m.help = m.stops[(m.index(m.at)+1)%len(m.stops)].Stop, false
 		return m, nil
 	}
 	return m.toView(msg)

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,11 +19,13 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"paceduel/core/contender"
+	"paceduel/core/cell"
+	"paceduel/core/contender/all"
 	corefooting "paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	corerounds "paceduel/core/rounds"
 	"paceduel/core/units"
@@ -115,7 +118,9 @@ func config(t *testing.T, files map[string]string) Config {
 	}
 	t.Cleanup(func() { book.Close() })
 	return Config{
-		Title: "the test harbour", Dir: dir, Options: plan.Options{Kinds: []plan.Kind{sample.Stub().Kind}}, Kinds: []contender.Kind{sample.Stub()},
+		Title: "the test harbour", Dir: dir, Options: read.Options{
+			Kinds: []plan.Kind{sample.Stub().Kind},
+		}, Kinds: append(all.Kinds(), sample.Stub()),
 		Program: "test", Book: book, SaveDir: dir, Seed: 4,
 	}
 }
@@ -155,7 +160,9 @@ func withRun(m Model, r *result.Result) Model {
 func threeWay() *result.Result {
 	return sample.Make(sample.Duel{
 		Entrants: []sample.Entrant{
-			{Name: "per-vessel", Latency: sample.Times(0.0124, 0.3), Bytes: 8443}, {Name: "joined", Latency: sample.Times(0.00365, 0.3), Bytes: 8443},
+			{
+				Name: "per-vessel", Latency: sample.Times(0.0124, 0.3), Bytes: 8443,
+			}, {Name: "joined", Latency: sample.Times(0.00365, 0.3), Bytes: 8443},
 			{Name: "snapshot", Latency: sample.Times(0.0009, 0.3), Bytes: 8443, FailFrac: 0.02},
 		},
 		Rounds: 10, Shots: 700, Clients: 8, Seed: 4127,
@@ -169,7 +176,7 @@ func afterHeats(m Model, r *result.Result, n int) Model {
 	head.Heats, head.Ending = nil, result.Running
 	f.follow(corerounds.Started{Result: &head})
 	for _, h := range r.Heats[:n] {
-		f.follow(corerounds.HeatBegan{Round: h.Round, Contender: h.Contender, State: h.State})
+		f.follow(corerounds.HeatBegan{Round: h.Round, Cell: h.Cell})
 		f.follow(corerounds.HeatEnded{Heat: h, Left: time.Minute})
 	}
 	run := f.run
@@ -177,7 +184,8 @@ func afterHeats(m Model, r *result.Result, n int) Model {
 	return m
 }
 
-// A lane has its figures from its first heat on, so that a run that goes wrong is seen early; comparing waits for a round.
+// A lane has its figures from its first heat on, so that a run that goes wrong is seen early; comparing waits for a
+// round.
 func TestFirstFiguresComeWithTheFirstHeat(t *testing.T) {
 	r := threeWay()
 	m := press(t, afterHeats(started(t, config(t, nil), 142, 42), r, 1), "r")
@@ -204,7 +212,10 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	live := withRun(m, threeWay())
 	run := *live.scene.Run
 	run.Live, run.Heats, run.Left = true, run.Heats[:7], time.Minute
-	run.Now = &screen.Now{Round: 3, Contender: "joined", Shots: 100, Rate: 1000, P50: time.Millisecond, P99: time.Second, Heat: run.Result.Heats[7]}
+	run.Now = &screen.Now{
+		Round: 3, Cell: cell.Of("joined", ""), Shots: 100, Rate: 1000, P50: time.Millisecond, P99: time.Second,
+		Heat: run.Result.Heats[7],
+	}
 	live.scene.Run = &run
 	states["live"] = live
 	for n := 1; n <= 3; n++ { // heats of the first round
@@ -227,9 +238,11 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	bad.Err, bad.Heats, bad.Verdict = errors.New("no such program"), nil, nil
 	failed.scene.Run = &bad
 	states["failed"] = failed
-	sizes := [][2]int{{1, 1}, {3, 2}, {20, 5}, {79, 24}, {80, 23}, {80, 24}, {81, 25}, {100, 30}, {142, 42}, {200, 60}, {400, 120}}
+	sizes := [][2]int{
+		{1, 1}, {3, 2}, {20, 5}, {79, 24}, {80, 23}, {80, 24}, {81, 25}, {100, 30}, {142, 42}, {200, 60}, {400, 120},
+	}
 	for name, m := range states {
-		for stop := range screen.Stops {
+		for _, stop := range everyStop(m) {
 			for _, size := range sizes {
 				m.at = stop
 				next, _ := m.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
@@ -239,7 +252,9 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 				}
 				for _, l := range lines {
 					if lipgloss.Width(l) != size[0] {
-						t.Fatalf("%s, %s at %dx%d: a line of %d cells: %q", name, stop, size[0], size[1], lipgloss.Width(l), ansi.Strip(l))
+						t.Fatalf(
+							"%s, %s at %dx%d: a line of %d cells: %q", name, stop, size[0], size[1], lipgloss.Width(l), ansi.Strip(l),
+						)
 					}
 				}
 			}
@@ -265,8 +280,10 @@ func TestViewsInWords(t *testing.T) {
 func served(t *testing.T, w, h int) Model {
 	t.Helper()
 	r := sample.Make(sample.Duel{
-		Entrants: []sample.Entrant{{Name: "at-start", Latency: sample.Times(0.002, 0.3), Bytes: 700}, {Name: "prepared", Latency: sample.Times(0.002, 0.3), Bytes: 700}},
-		Rounds:   10, Shots: 300, Clients: 1, Seed: 4127,
+		Entrants: []sample.Entrant{{
+			Name: "at-start", Latency: sample.Times(0.002, 0.3), Bytes: 700,
+		}, {Name: "prepared", Latency: sample.Times(0.002, 0.3), Bytes: 700}},
+		Rounds: 10, Shots: 300, Clients: 1, Seed: 4127,
 	})
 	sample.Serve(r)
 	return press(t, withRun(started(t, config(t, nil), w, h), r), "y")
@@ -283,7 +300,10 @@ func TestWhyInWords(t *testing.T) {
 // Starts are looked at more closely from zero on, memory about the line; both are saved as they are in view.
 func TestLookingIntoARun(t *testing.T) {
 	m := served(t, 142, 42)
-	shows(t, m, "prepared is ready 3.0x sooner", "500 ms 0 s 0 s 500 ms", "settled, shot 12", "its first answer took", "each prepared in", "tables")
+	shows(
+		t, m, "prepared is ready 3.0x sooner", "500 ms 0 s 0 s 500 ms", "settled, shot 12", "its first answer took",
+		"each prepared in", "tables",
+	)
 	wide := plain(m)
 	m = press(t, m, "z")
 	if closer := plain(m); closer == wide || !strings.Contains(closer, "settled, shot 12") {
@@ -308,7 +328,7 @@ func TestLookingIntoARun(t *testing.T) {
 	// A caution about memory leads to its picture.
 	cautioned := served(t, 142, 42)
 	verdict := *cautioned.scene.Run.Verdict
-	verdict.Cautions = []judge.Caution{{Kind: judge.Growth, What: "the service grows", See: judge.SeeMemory}}
+	verdict.Cautions = []judge.Caution{{Kind: judge.Growth, What: "the service grows", See: judge.InMemory}}
 	run := *cautioned.scene.Run
 	run.Verdict = &verdict
 	cautioned.scene.Run = &run
@@ -323,7 +343,9 @@ func TestLookingIntoARun(t *testing.T) {
 // The log's sentence counts what the logbook holds, and not what the list is cut to.
 func TestTheLogSaysWhatItDoesNotList(t *testing.T) {
 	m := started(t, config(t, nil), 140, 30)
-	list := []logbook.Entry{{ID: "1125-1000abc", Name: "Berth board", Ending: result.Done}, {ID: "1125-0900abc", Name: "Berth board", Ending: result.Interrupted}}
+	list := []logbook.Entry{{
+		ID: "1125-1000abc", Name: "Berth board", Ending: result.Done,
+	}, {ID: "1125-0900abc", Name: "Berth board", Ending: result.Interrupted}}
 	m = feedAll(press(t, m, "l"), runsMsg{runs: list, totals: logbook.Totals{Runs: 500, Done: 480}})
 	shows(t, m, "500 runs, 480 of them to the end; the newest is Berth board", "The newest 2 are listed.")
 	m = feedAll(m, runsMsg{runs: list, totals: logbook.Totals{Runs: 2, Done: 1}})
@@ -335,7 +357,10 @@ func TestTheLogSaysWhatItDoesNotList(t *testing.T) {
 func TestADuelFromAskToLog(t *testing.T) {
 	cfg := config(t, map[string]string{"tides.duel.yaml": tides})
 	m := started(t, cfg, 142, 42)
-	shows(t, m, "1 duel in the test harbour. Tides asks fast against slow: 15 rounds, 3 runs a heat", "not run yet", "what differs", "not when memory is short")
+	shows(
+		t, m, "1 duel in the test harbour. Tides asks fast against slow: 15 rounds, 3 runs a heat", "not run yet",
+		"what differs", "not when memory is short",
+	)
 	m = press(t, m, "enter")
 	m = toEnd(t, m)
 	if m.at != screen.Verdict {
@@ -379,7 +404,7 @@ func TestHaltAndQuitKeepWhatWasMeasured(t *testing.T) {
 	if m.scene.Run.Result.Ending != result.Interrupted || len(m.scene.Run.Heats) < 3 {
 		t.Errorf("halted as %q with %d heats", m.scene.Run.Result.Ending, len(m.scene.Run.Heats))
 	}
-	list, err := cfg.Book.List(5)
+	list, err := cfg.Book.List(5, logbook.Filter{})
 	if err != nil || len(list) != 1 || list[0].Ending != result.Interrupted || list[0].Heats < 3 {
 		t.Errorf("the logbook has %+v, %v", list, err)
 	}
@@ -477,7 +502,10 @@ func TestTroubleIsShown(t *testing.T) {
 		"wrong.duel.yaml":  strings.Replace(tides, "takes: 1ms", "fail-all: true", 1),
 	})
 	m := started(t, cfg, 142, 42)
-	shows(t, m, "broken.duel.yaml cannot be run as it is", "broken.duel.yaml, line 7, column 9", `unknown key "repeet" in pace`, `did you mean "repeat"?`)
+	shows(
+		t, m, "broken.duel.yaml cannot be run as it is", "broken.duel.yaml, line 7, column 9", `unknown key "repeet" in pace`,
+		`did you mean "repeat"?`,
+	)
 	if strings.Contains(plain(m), "enter start") {
 		t.Error("a broken duel can be started")
 	}
@@ -486,7 +514,10 @@ func TestTroubleIsShown(t *testing.T) {
 	if m.at != screen.WeighIn {
 		t.Errorf("after a failed weigh-in the view is %s", m.at)
 	}
-	shows(t, m, "fast did not pass the weigh-in, so nothing was timed", "status 503, expected 200", "→ correct the request", "!weigh-in")
+	shows(
+		t, m, "fast did not pass the weigh-in, so nothing was timed", "status 503, expected 200", "→ correct the request",
+		"!weigh-in",
+	)
 	m = press(t, m, "v")
 	shows(t, m, "There is no verdict: fast did not pass the weigh-in")
 
@@ -504,7 +535,10 @@ func TestUnequalWorkIsRefusedUntilItIsAccepted(t *testing.T) {
 	unequal := strings.Replace(tides, "stub: { takes: 1ms }", "stub: { takes: 1ms, answer: guessed }", 1)
 	m := started(t, config(t, map[string]string{"tides.duel.yaml": unequal + "same: { body: exact }\n"}), 142, 42)
 	m = toEnd(t, press(t, m, "enter"))
-	shows(t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "waited │", "line 1", "│ guessed", "fast ships 1.17x the bytes of slow", "t time them all the same", "!weigh-in")
+	shows(
+		t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "waited │",
+		"line 1", "│ guessed", "fast ships 1.17x the bytes of slow", "t time them all the same", "!weigh-in",
+	)
 	m = toEnd(t, press(t, m, "t"))
 	shows(t, m, "in the mean", "unequal work")
 	shows(t, press(t, m, "v", "v", "v"), "unequal work was accepted: fast broke the plan's rules at the weigh-in")
@@ -514,7 +548,10 @@ func TestUnequalWorkIsRefusedUntilItIsAccepted(t *testing.T) {
 	m = started(t, config(t, map[string]string{"tides.duel.yaml": unequal}), 142, 42)
 	m = toEnd(t, press(t, m, "enter"))
 	shows(t, m, "in the mean")
-	shows(t, press(t, m, "w"), "All passed the weigh-in, but fast did not answer as slow did", "✓ outcome", "! not the same bytes")
+	shows(
+		t, press(t, m, "w"), "All passed the weigh-in, but fast did not answer as slow did", "✓ outcome",
+		"! not the same bytes",
+	)
 }
 
 // toEnd takes a run's states until it is over.
@@ -551,14 +588,14 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 		}
 	}
 	meaning := map[string]string{}
-	for stop := range screen.Stops {
+	for _, stop := range everyStop(m) {
 		for _, scene := range []screen.Scene{m.scene, {Duels: m.scene.Duels, Run: &live, Runs: m.scene.Runs}} {
-			for _, b := range m.views[stop].Keys(scene) {
+			for _, b := range m.view(stop).Keys(scene) {
 				if b.Help().Key == "" || b.Help().Desc == "" {
 					t.Errorf("%s: a key without help: %v", stop, b.Keys())
 				}
 				for _, k := range b.Keys() {
-					if frame[k] && k != stop.String()[stop.Key():stop.Key()+1] { // who is there already may turn to more
+					if frame[k] && k != m.stops[m.index(stop)].Key() { // who is there already may turn to more
 						t.Errorf("%s: %q is the frame's", stop, k)
 					}
 					if len(k) == 1 && k != "k" {
@@ -583,7 +620,8 @@ func TestWholeProgram(t *testing.T) {
 	in, keys := io.Pipe()
 	var out bytes.Buffer
 	m := newModel(ctx, config(t, map[string]string{"tides.duel.yaml": tides}))
-	p := tea.NewProgram(m, tea.WithInput(in), tea.WithOutput(&out), tea.WithWindowSize(100, 30), tea.WithContext(ctx), tea.WithoutSignals(),
+	p := tea.NewProgram(m, tea.WithInput(in), tea.WithOutput(&out), tea.WithWindowSize(100, 30),
+		tea.WithContext(ctx), tea.WithoutSignals(),
 		tea.WithEnvironment([]string{"TERM=xterm-256color"}), tea.WithColorProfile(colorprofile.ASCII))
 	go io.WriteString(keys, "lvwfraq")
 	if _, err := p.Run(); err != nil {
@@ -616,18 +654,62 @@ func TestServicesOnTheRounds(t *testing.T) {
 	shows(t, m, "no service of its own")
 	m = press(t, m, "down")
 	shows(t, m, "its service joined: starting", "it has printed nothing")
-	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Ready, Took: 34 * time.Millisecond, Said: "open\x1b[31m on 4711\a"})
+	follow(corerounds.ServiceIs{
+		Contender: "joined", Stage: corefooting.Ready, Took: 34 * time.Millisecond, Said: "open\x1b[31m on 4711\a",
+	})
 	shows(t, m, "ready, 34.0 ms", "open on 4711")
-	follow(corerounds.HeatBegan{Round: 3, Contender: "joined"})
+	follow(corerounds.HeatBegan{Round: 3, Cell: cell.Of("joined", "")})
 	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Starting})
 	shows(t, m, "joined is next, its service is starting")
 	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Rushed})
 	shows(t, m, "joined is on", "rushed")
-	follow(corerounds.Progress{Round: 3, Contender: "joined", Said: "open on 4711\nthe tide turns"})
+	follow(corerounds.Progress{Round: 3, Cell: cell.Of("joined", ""), Said: "open on 4711\nthe tide turns"})
 	shows(t, m, "the tide turns")
 	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Died, Said: "struck a rock"})
 	shows(t, m, "joined: died", "struck a rock")
 	if strings.Contains(plain(press(t, m, "t")), "struck") {
 		t.Error("what it says stays")
+	}
+}
+
+// everyStop lists the stops of the trail.
+func everyStop(m Model) (all []screen.Stop) {
+	for _, row := range m.stops {
+		all = append(all, row.Stop)
+	}
+	return all
+}
+
+// What cannot be judged, and a fault of ours, are said; what was measured stays in view.
+func TestWhatWentWrongIsSaid(t *testing.T) {
+	r := threeWay()
+	broken := *r
+	broken.Heats = slices.Clone(r.Heats)
+	broken.Heats[3].Latencies = "tide"
+	f := newFollower(newFeed())
+	head := *r
+	head.Heats = nil
+	f.follow(corerounds.Started{Result: &head})
+	f.follow(corerounds.Ended{Result: &broken})
+	m := started(t, config(t, nil), 142, 42)
+	run := f.run
+	m.scene.Run, m.at = &run, screen.Verdict
+	m = feedAll(m, tea.WindowSizeMsg{Width: 142, Height: 42})
+	if text := plain(m); run.Unjudged == nil ||
+		!strings.Contains(text, "what was measured cannot be judged: latencies of") {
+		t.Errorf("a broken histogram shows as\n%s", text)
+	}
+	m.at = "why"
+	m = feedAll(m, tea.WindowSizeMsg{Width: 142, Height: 42})
+	if text := plain(m); !strings.Contains(text, "What was measured cannot be judged") {
+		t.Errorf("why shows\n%s", text)
+	}
+
+	f = newFollower(newFeed())
+	f.follow(corerounds.Started{Result: &head})
+	f.follow(corerounds.HeatEnded{Heat: r.Heats[0]})
+	f.fell(errors.New("run the duel: a fault of this program"))
+	if run := f.run; run.Live || run.Err == nil || len(run.Heats) != 1 || f.feed.last.Load().Err == nil {
+		t.Errorf("after a fault: %+v", run)
 	}
 }

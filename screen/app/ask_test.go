@@ -61,7 +61,10 @@ func TestANewDuelIsAskedFor(t *testing.T) {
 	cfg := real(t, nil)
 	m := started(t, cfg, 142, 42)
 	m = press(t, m, "n")
-	shows(t, m, "A new duel in the test harbour: who stands against whom?", "▲ baseline", "● challenger", "runs a heat", "ctrl+s write the plan")
+	shows(
+		t, m, "A new duel in the test harbour: who stands against whom?", "▲ baseline", "● challenger", "runs a heat",
+		"ctrl+s write the plan",
+	)
 	// Letters that are keys elsewhere are text here.
 	m = write(t, m, "Quay law")
 	m = press(t, m, "tab", "tab", "tab")
@@ -73,14 +76,16 @@ func TestANewDuelIsAskedFor(t *testing.T) {
 	m = feedAll(m, tea.KeyPressMsg{Code: tea.KeyTab, Mod: tea.ModShift})
 	m = write(t, m, "sleep 0.02")
 	m = feedAll(m, tea.KeyPressMsg{Code: 's', Mod: tea.ModCtrl})
-	shows(t, m, "1 duel in the test harbour. Quay law asks challenger against baseline: 10 rounds, 10 runs a heat", "wrote ")
+	shows(
+		t, m, "1 duel in the test harbour. Quay law asks challenger against baseline: 10 rounds, 10 runs a heat", "wrote ",
+	)
 	if text := plans(t, cfg)["quay-law.duel.yaml"]; !strings.Contains(text, `run: ["sleep", "0.02"]`) {
 		t.Errorf("the plan is\n%s", text)
 	}
 
 	m = press(t, m, "n", "down", "down")
 	m = feedAll(m, tea.KeyPressMsg{Code: tea.KeyRight})
-	shows(t, m, "‹ commands or requests ›", "clients", "http://127.0.0.1:8080/berths")
+	shows(t, m, "‹ commands or requests or paths ›", "clients", "http://127.0.0.1:8080/berths")
 	m = press(t, m, "esc")
 	if m.captured() || len(plans(t, cfg)) != 1 {
 		t.Error("leaving the form left something behind")
@@ -92,7 +97,9 @@ func TestCopyAndDelete(t *testing.T) {
 	m := started(t, cfg, 142, 42)
 	m = press(t, m, "c")
 	shows(t, m, "2 duels in the test harbour. Packing copy asks dense against quick")
-	if text := plans(t, cfg)["packing-copy.duel.yaml"]; text != strings.Replace(packing, "duel: Packing", `duel: "Packing copy"`, 1) {
+	if text := plans(t, cfg)["packing-copy.duel.yaml"]; text != strings.Replace(
+		packing, "duel: Packing", `duel: "Packing copy"`, 1,
+	) {
 		t.Errorf("the copy is\n%s", text)
 	}
 	m = press(t, m, "d")
@@ -109,7 +116,8 @@ func TestCopyAndDelete(t *testing.T) {
 }
 
 func TestACurlLineBecomesAContender(t *testing.T) {
-	block := "duel: Boards\nbaseline: a\ncontenders:\n  a:\n    http: { url: \"http://127.0.0.1:1/\" }\n  b:\n    http: { url: \"http://127.0.0.1:2/\" }\npace: { clients: 2 }\n"
+	block := "duel: Boards\nbaseline: a\ncontenders:\n  a:\n    http: { url: \"http://127.0.0.1:1/\" }\n  b:\n    http: " +
+		"{ url: \"http://127.0.0.1:2/\" }\npace: { clients: 2 }\n"
 	cfg := real(t, map[string]string{"boards.duel.yaml": block})
 	m := started(t, cfg, 142, 42)
 	m = press(t, m, "i")
@@ -146,19 +154,24 @@ func TestAContenderIsBuiltOnAnother(t *testing.T) {
 	next, cmd := m.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
 	msgs := drain(cmd)
 	change, ok := msgs[0].(screen.ChangePlanMsg)
-	if !ok || !change.Edit || !strings.Contains(change.Text, `"dense 2": { note: smaller, command: { run: [gzip, -9, -c, a.txt] } }`) {
+	if !ok || !change.Edit ||
+		!strings.Contains(change.Text, `"dense 2": { note: smaller, command: { run: [gzip, -9, -c, a.txt] } }`) {
 		t.Errorf("asks for %+v", msgs)
 	}
 	if next.(Model).captured() {
 		t.Error("the dialog stays open")
 	}
 	// What cannot be changed says why.
-	flow := config(t, map[string]string{"f.duel.yaml": "duel: F\nbaseline: a\ncontenders: { a: { stub: {} }, b: { stub: {} } }\npace: { repeat: 1 }\n"})
+	flow := config(t, map[string]string{
+		"f.duel.yaml": "duel: F\nbaseline: a\ncontenders: { a: { stub: {} }, b: { stub: {} } }\npace: { repeat: 1 }\n",
+	})
 	shows(t, press(t, started(t, flow, 142, 42), "b"), "the contenders are written within braces")
 }
 
 func TestTheEditorIsTheUsers(t *testing.T) {
-	tests := map[string]string{"": "vi f", "nano": "nano f", "code --wait": "code --wait f", "'my editor' -x": "my editor -x f"}
+	tests := map[string]string{
+		"": "vi f", "nano": "nano f", "code --wait": "code --wait f", "'my editor' -x": "my editor -x f",
+	}
 	for editor, want := range tests {
 		cmd, err := editorCommand(t.Context(), editor, "f")
 		if err != nil || strings.Join(cmd.Args, " ") != want {

@@ -25,7 +25,9 @@ import (
 	"paceduel/core/keeper"
 	"paceduel/core/logbook"
 	"paceduel/core/meter"
+	"paceduel/core/panics"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/screen"
@@ -86,11 +88,11 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 		slices.Sort(found)
 		var duels []screen.Duel
 		for _, f := range found {
-			p, err := plan.ReadFile(f, cfg.Options)
+			p, err := read.File(f, cfg.Options)
 			d := screen.Duel{File: f, Plan: p, Problems: err}
 			if p != nil {
 				d.Source = p.Source
-			} else if text, err := files.Read(f, plan.MaxBytes); err == nil {
+			} else if text, err := files.Read(f, read.MaxBytes); err == nil {
 				d.Source = string(text)
 			}
 			duels = append(duels, d)
@@ -115,14 +117,14 @@ func readRuns(book *logbook.Book) tea.Cmd {
 		if book == nil {
 			return nil
 		}
-		runs, err := book.List(maxListed)
+		runs, err := book.List(maxListed, logbook.Filter{})
 		totals, countErr := book.Totals()
 		return runsMsg{runs, totals, cmp.Or(err, countErr)}
 	}
 }
 
-// glance is how often the screen looks at a heat under way: what drawing costs falls on whoever is measured, so that it is
-// done rarely; between heats all is drawn anew.
+// glance is how often the screen looks at a heat under way: what drawing costs falls on whoever is measured, so that it
+// is done rarely; between heats all is drawn anew.
 const glance = 2 * time.Second
 
 // startSession runs a duel in the background until it ends, is halted, or ctx ends; running counts it until then.
@@ -132,8 +134,18 @@ func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *p
 	f := newFollower(s.feed)
 	running.Go(func() {
 		defer cancel()
-		spec := conduct.Spec{Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept, OnAnswer: s.answers.keep, Control: s.control, Glance: glance}
-		conduct.Duel(ctx, spec, f.follow) // the last event carries the error
+		spec := conduct.Spec{
+			Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept,
+			OnAnswer: s.answers.keep, Control: s.control, Glance: glance,
+		}
+		var fault error
+		func() {
+			defer panics.Catch("run the duel", &fault)
+			conduct.Duel(ctx, spec, f.follow) // the last event carries the error
+		}()
+		if fault != nil {
+			f.fell(fault)
+		}
 	})
 	return s
 }
@@ -153,7 +165,7 @@ func nextState(ctx context.Context, s *session, serial int) tea.Cmd {
 // opened brings a finished run into the form that views see.
 func opened(r *result.Result) *screen.Run {
 	v, err := judge.Judge(r)
-	return &screen.Run{Result: r, Heats: r.Heats, Verdict: v, Err: err}
+	return &screen.Run{Result: r, Heats: r.Heats, Verdict: v, Unjudged: err}
 }
 
 // turnedMsg carries a verdict with another contender in the baseline's place.
@@ -189,15 +201,15 @@ func openRun(book *logbook.Book, id string) tea.Cmd {
 // savePictures writes pictures as SVG and PDF.
 func savePictures(dir string, pictures []paper.Named) tea.Cmd {
 	return func() tea.Msg {
-		var files []string
+		var names []string
 		for _, p := range pictures {
 			saved, err := paper.Save(p, dir, p.Name)
 			if err != nil {
 				return saidMsg{err.Error(), true}
 			}
-			files = append(files, saved...)
+			names = append(names, saved...)
 		}
-		return saidMsg{"saved " + strings.Join(files, " and "), false}
+		return saidMsg{"saved " + strings.Join(names, " and "), false}
 	}
 }
 
@@ -224,8 +236,8 @@ func (a *answers) keep(contender, state string, body []byte) {
 	a.each = append(a.each, answer{contender, state, body})
 }
 
-// saveAnswers writes what each contender answered at the weigh-in to a file of its own: whole after a run of now, else the
-// part that a result keeps.
+// saveAnswers writes what each contender answered at the weigh-in to a file of its own: whole after a run of now, else
+// the part that a result keeps.
 func saveAnswers(dir string, r *result.Result, whole *answers) tea.Cmd {
 	return func() tea.Msg {
 		var each []answer
@@ -246,18 +258,18 @@ func saveAnswers(dir string, r *result.Result, whole *answers) tea.Cmd {
 				}
 			}
 		}
-		var files []string
+		var names []string
 		for _, a := range each {
 			path := filepath.Join(dir, plan.Slug(strings.Join([]string{r.Plan.Name, r.ID, a.contender, a.state}, " "))+".answer")
-			if err := os.WriteFile(path, a.body, 0o666); err != nil {
+			if err := files.WriteAll(path, a.body); err != nil {
 				return saidMsg{fmt.Sprintf("save the answers: %v", err), true}
 			}
-			files = append(files, filepath.Base(path))
+			names = append(names, filepath.Base(path))
 		}
-		if len(files) == 0 {
+		if len(names) == 0 {
 			return saidMsg{"nobody has answered yet", true}
 		}
-		return saidMsg{fmt.Sprintf("saved %s, and %d more in %s: %s", files[0], len(files)-1, dir, what), false}
+		return saidMsg{fmt.Sprintf("saved %s, and %d more in %s: %s", names[0], len(names)-1, dir, what), false}
 	}
 }
 
@@ -311,7 +323,7 @@ func changePlan(msg screen.ChangePlanMsg) tea.Cmd {
 	return func() tea.Msg {
 		file := msg.Duel.File
 		fail := func(err error) tea.Msg { return changedMsg{err: fmt.Errorf("change %s: %w", file, err)} }
-		old, err := files.Read(file, plan.MaxBytes)
+		old, err := files.Read(file, read.MaxBytes)
 		if err != nil {
 			return fail(err)
 		}

@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/pace"
 	"paceduel/screen"
 )
@@ -15,7 +16,10 @@ func BenchmarkFrame(b *testing.B) {
 	m.scene.Run = opened(threeWay())
 	run := *m.scene.Run
 	run.Live, run.Heats, run.Left = true, run.Heats[:25], time.Minute
-	run.Now = &screen.Now{Round: 9, Contender: "joined", Stage: pace.Judged, Shots: 100, Rate: 1000, P50: time.Millisecond, P99: time.Second, Heat: run.Result.Heats[25]}
+	run.Now = &screen.Now{
+		Round: 9, Cell: cell.Of("joined", ""), Stage: pace.Judged, Shots: 100, Rate: 1000, P50: time.Millisecond,
+		P99: time.Second, Heat: run.Result.Heats[25],
+	}
 	m.scene.Run = &run
 	m.at = screen.Rounds
 	b.ReportAllocs()

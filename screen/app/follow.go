@@ -2,10 +2,10 @@ package app
 
 import (
 	"maps"
-	"slices"
 	"sync/atomic"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/judge"
 	"paceduel/core/pace"
 	"paceduel/core/result"
@@ -32,13 +32,14 @@ func (f *feed) publish(r screen.Run) {
 // follower turns a run's events into states of the run. It belongs to the goroutine that takes the events; what it
 // publishes shares memory with it that is only ever appended to.
 type follower struct {
-	feed    *feed
-	run     screen.Run
-	typical map[judge.Key]time.Duration // the latest judged span by contender and state, to place dots of the heat under way
+	feed *feed
+	run  screen.Run
+	// the latest judged span by contender and state, to place dots of the heat under way
+	typical map[cell.Cell]time.Duration
 }
 
 func newFollower(f *feed) *follower {
-	return &follower{feed: f, typical: map[judge.Key]time.Duration{}, run: screen.Run{Live: true, Left: -1}}
+	return &follower{feed: f, typical: map[cell.Cell]time.Duration{}, run: screen.Run{Live: true, Left: -1}}
 }
 
 // follow takes the next event. It runs between heats, except for glances, which it only copies.
@@ -47,26 +48,13 @@ func (f *follower) follow(e rounds.Event) {
 	case rounds.Started:
 		f.run.Result = e.Result
 	case rounds.Footed:
-		head := *f.run.Result
-		head.Footing = e.Footing
-		f.run.Result = &head
+		f.run.Result = e.Head
+	case rounds.Asking:
+		f.run.Asking = &screen.Asking{Cell: e.Cell, Took: e.Took}
 	case rounds.Touched:
-		head := *f.run.Result
-		head.Entrants = append([]result.Entrant(nil), head.Entrants...)
-		for i := range head.Entrants {
-			if head.Entrants[i].Name == e.Contender {
-				if head.Entrants[i].Touch == nil {
-					head.Entrants[i].Touch, head.Entrants[i].Version = e.Touch, e.Touch.Version
-				} else {
-					head.Entrants[i].Again = e.Touch
-				}
-			}
-		}
-		f.run.Result = &head
+		f.run.Result = e.Head
 	case rounds.Weighed:
-		head := *f.run.Result
-		head.Weighing = e.Weighing
-		f.run.Result = &head
+		f.run.Result, f.run.Asking = e.Head, nil
 	case rounds.ServiceIs:
 		f.service(e.Contender, screen.Service{Stage: e.Stage, Took: e.Took, Said: e.Said})
 	case rounds.HeatBegan:
@@ -81,41 +69,26 @@ func (f *follower) follow(e rounds.Event) {
 	case rounds.HeatEnded:
 		f.run.Now, f.run.Left = nil, e.Left
 		f.run.Heats = append(f.run.Heats, e.Heat)
-		f.typical[judge.Key{Contender: e.Heat.Contender, State: e.Heat.State}] = e.Heat.Wall
+		f.typical[e.Heat.Cell] = e.Heat.Wall
 		if f.dueForJudging() {
 			f.judge()
 		}
 	case rounds.FloorFound:
-		head := *f.run.Result
-		head.Floor = e.Floor
-		f.run.Result = &head
+		f.run.Result = e.Head
 	case rounds.Paused:
 		f.run.Paused = true
 	case rounds.Resumed:
 		f.run.Paused = false
 	case rounds.OrderChanged:
-		f.reorder(e)
+		f.run.Result, f.run.Left = e.Head, e.Left
 	case rounds.NotKept:
 		f.run.NotKept = e.Err
 	case rounds.Ended:
-		f.run.Paused = false
+		f.run.Paused, f.run.Asking = false, nil
 		f.run.Live, f.run.Now, f.run.Err, f.run.Result, f.run.Heats = false, nil, e.Err, e.Result, e.Result.Heats
 		f.judge()
 	}
 	f.feed.publish(f.run)
-}
-
-// reorder takes over a running order that was changed.
-func (f *follower) reorder(e rounds.OrderChanged) {
-	head := *f.run.Result
-	head.Order, head.OrderStates, head.Plan.Rounds = e.Order, e.States, e.Rounds
-	head.Entrants = slices.Clone(head.Entrants)
-	for i := range head.Entrants {
-		if slices.Contains(e.LeftOut, head.Entrants[i].Name) && head.Entrants[i].LeftOut == 0 {
-			head.Entrants[i].LeftOut = 1 // which round it was, the result says
-		}
-	}
-	f.run.Result, f.run.Left = &head, e.Left
 }
 
 // service notes what a contender's service is about.
@@ -129,16 +102,16 @@ func (f *follower) service(contender string, is screen.Service) {
 }
 
 func (f *follower) begin(e rounds.HeatBegan) {
-	n := &screen.Now{Round: e.Round, Contender: e.Contender, State: e.State, Stage: pace.WarmingUp}
+	n := &screen.Now{Round: e.Round, Cell: e.Cell, Stage: pace.WarmingUp}
 	if p := f.run.Result.Plan.Pace; p.WarmupFor == 0 && p.WarmupShots == 0 {
 		n.Stage = pace.Judged // nothing comes before it
 	}
-	n.Heat = result.Heat{Round: e.Round, Contender: e.Contender, State: e.State, At: e.At, Wall: f.span(judge.Key{Contender: e.Contender, State: e.State})}
+	n.Heat = result.Heat{Round: e.Round, Cell: e.Cell, At: e.At, Wall: f.span(e.Cell)}
 	f.run.Now, f.run.Left = n, e.Left
 }
 
 // span guesses how long the judged part of a heat will be.
-func (f *follower) span(of judge.Key) time.Duration {
+func (f *follower) span(of cell.Cell) time.Duration {
 	if d := f.run.Result.Plan.Pace.For; d > 0 {
 		return d
 	}
@@ -170,8 +143,8 @@ func (f *follower) glance(e rounds.Progress) {
 // two looks, since judging costs more the more heats there are.
 const everyRound = 20
 
-// dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs. In the first one
-// each heat counts, since somebody may wait for a lane's first figures to see whether the run is a wrong one.
+// dueForJudging says whether to look at the verdict now: at the end of a round, less often in long runs. In the first
+// one each heat counts, since somebody may wait for a lane's first figures to see whether the run is a wrong one.
 func (f *follower) dueForJudging() bool {
 	ended, round := 0, 0
 	for _, heats := range f.run.Result.Order {
@@ -188,7 +161,17 @@ func (f *follower) dueForJudging() bool {
 func (f *follower) judge() {
 	whole := *f.run.Result
 	whole.Heats = f.run.Heats
-	if v, err := judge.Judge(&whole); err == nil {
+	v, err := judge.Judge(&whole)
+	if f.run.Unjudged = err; err == nil {
 		f.run.Verdict = v
 	}
+}
+
+// fell takes down that the run ended by a fault of ours; what was measured stays in view.
+func (f *follower) fell(err error) {
+	f.run.Live, f.run.Paused, f.run.Now, f.run.Err = false, false, nil, err
+	if f.run.Result == nil {
+		f.run.Result = &result.Result{Reason: err.Error(), Ending: result.Failed}
+	}
+	f.feed.publish(f.run)
 }

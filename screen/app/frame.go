@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"strings"
 
+	"charm.land/bubbles/v2/help"
 	"charm.land/bubbles/v2/key"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"paceduel/core/chart"
-	"paceduel/core/result"
 	"paceduel/core/units"
-	"paceduel/core/weighin"
 	"paceduel/screen"
 	"paceduel/screen/parts"
 )
@@ -23,7 +23,7 @@ const (
 
 const (
 	margin      = 2 // cells left and right of the body
-	maxSentence = 3 // lines
+	maxSentence = 5 // lines: what takes two at 142 columns takes no more at 80
 )
 
 // draw renders the whole window: exactly h lines of w cells.
@@ -36,10 +36,10 @@ func (m Model) draw() string {
 	}
 	inner := m.w - 2*margin
 	rule := m.scene.Theme.Faint.Render(strings.Repeat("─", m.w))
-	top := []string{m.bar(), m.trail(), rule}
-	bottom := []string{m.noticeLine(), m.keyLine()}
+	top := [barsAbove]string{m.bar(), m.trail(), rule}
+	bottom := [barsBelow]string{m.noticeLine(), m.keyLine()}
 	var body string
-	rest := m.h - len(top) - len(bottom)
+	rest := m.h - barsAbove - barsBelow
 	switch {
 	case m.leaving:
 		body = m.leavingBody(inner, rest)
@@ -66,7 +66,10 @@ func (m Model) draw() string {
 }
 
 func (m Model) tooSmall() string {
-	text := []string{"", fmt.Sprintf(" This window is %dx%d;", m.w, m.h), fmt.Sprintf(" Pace Duel needs %dx%d.", minWidth, minHeight), " Enlarge it, or press q."}
+	text := []string{
+		"", fmt.Sprintf(" This window is %dx%d;", m.w, m.h), fmt.Sprintf(" Pace Duel needs %dx%d.", minWidth, minHeight),
+		" Enlarge it, or press q.",
+	}
 	if m.scene.Run != nil && m.scene.Run.Live {
 		text = append(text, " The duel goes on.")
 	}
@@ -76,10 +79,34 @@ func (m Model) tooSmall() string {
 	return parts.Fit(strings.Join(text, "\n"), m.w, m.h)
 }
 
+// bars are the lines above and below what a view has.
+const (
+	barsAbove = 3
+	barsBelow = 2
+)
+
+// sceneFor is the scene with the room that a view has for its body.
+func (m Model) sceneFor(v screen.View) screen.Scene {
+	w, h := max(m.w-2*margin, 0), m.h-barsAbove-barsBelow
+	return m.sceneIn(w, max(h-len(m.sentence(v, w, h)), 0))
+}
+
+func (m Model) sceneIn(w, h int) screen.Scene {
+	s := m.scene
+	s.Width, s.Height = w, h
+	return s
+}
+
 // viewBody is the sentence, a gap, and the view.
 func (m Model) viewBody(w, h int) string {
-	v := m.views[m.at]
-	sentence := parts.Wrap(v.Sentence(m.scene), min(w, 120))
+	v := m.view(m.at)
+	head := m.sentence(v, w, h)
+	return strings.Join(head, "\n") + "\n" + v.Body(m.sceneIn(w, h-len(head)), w, h-len(head))
+}
+
+// sentence is what a view says, with the gaps around it.
+func (m Model) sentence(v screen.View, w, h int) []string {
+	sentence := parts.Wrap(v.Sentence(m.scene), w)
 	if len(sentence) > maxSentence {
 		sentence = sentence[:maxSentence]
 		sentence[maxSentence-1] += " …"
@@ -91,7 +118,7 @@ func (m Model) viewBody(w, h int) string {
 	if h > 30 {
 		head = append([]string{""}, head...)
 	}
-	return strings.Join(head, "\n") + "\n" + v.Body(m.scene, w, h-len(head))
+	return head
 }
 
 // bar is the first line: who we are, what is in view, how far it is.
@@ -127,68 +154,12 @@ func (m Model) progress(r *screen.Run) string {
 	return m.scene.Theme.Faint.Render(strings.Join(append(text, fmt.Sprintf("seed %d", r.Result.Seed)), " · "))
 }
 
-// state of a stop on the trail.
-type state int
-
-const (
-	ahead state = iota
-	done
-	busy
-	trouble
-)
-
-func (m Model) stateOf(s screen.Stop) state {
-	r := m.scene.Run
-	if r == nil || s == screen.Log {
-		return ahead
+// progress of a stop on the trail.
+func (m Model) progressOf(row screen.Row) screen.Progress {
+	if m.scene.Run == nil || row.Progress == nil {
+		return screen.Ahead
 	}
-	touched, passed := 0, 0
-	for _, e := range r.Result.Entrants {
-		if e.Touch != nil {
-			touched++
-		}
-		if weighin.Passed(e.Touch) {
-			passed++
-		}
-	}
-	switch s {
-	case screen.Ask:
-		return done
-	case screen.Footing:
-		switch {
-		case len(r.Result.Footing.Cannot) > 0:
-			return trouble
-		case touched > 0:
-			return done
-		case r.Live:
-			return busy
-		}
-	case screen.WeighIn:
-		switch {
-		case passed < touched, weighin.IsUnequal(r.Err):
-			return trouble
-		case passed == len(r.Result.Entrants):
-			return done
-		case r.Live:
-			return busy
-		}
-	case screen.Rounds:
-		switch {
-		case r.Live && r.Now != nil:
-			return busy
-		case r.Live:
-			return ahead
-		case r.Result.Ending == result.Done:
-			return done
-		case len(r.Heats) > 0:
-			return trouble
-		}
-	case screen.Verdict, screen.Why:
-		if !r.Live && r.Verdict != nil && r.Verdict.Rounds > 0 {
-			return done
-		}
-	}
-	return ahead
+	return row.Progress(m.scene.Run)
 }
 
 // trail is the line of stops; the underlined letter of each is its key. Who is who stands at its end.
@@ -196,24 +167,24 @@ func (m Model) trail() string {
 	t := m.scene.Theme
 	var out strings.Builder
 	out.WriteString(" ")
-	for s := range screen.Stops {
-		if s > 0 {
+	for i, row := range m.stops {
+		if i > 0 {
 			out.WriteString(t.Faint.Render(" ─ "))
 		}
-		name, style := s.String(), t.Faint
+		name, style := string(row.Stop), t.Faint
 		mark := ""
-		switch m.stateOf(s) {
-		case done:
+		switch m.progressOf(row) {
+		case screen.Done:
 			mark, style = "✓", t.Ink
-		case busy:
+		case screen.Busy:
 			mark, style = "▸", t.Ink
-		case trouble:
+		case screen.Trouble:
 			mark, style = "!", t.Trouble
 		}
-		if s == m.at {
+		if row.Stop == m.at {
 			style = t.Here
 		}
-		k := s.Key()
+		k := row.Letter
 		plain := style.Underline(false)
 		out.WriteString(plain.Render(mark+name[:k]) + style.Underline(true).Render(name[k:k+1]) + plain.Render(name[k+1:]))
 	}
@@ -262,13 +233,15 @@ func (m Model) noticeLine() string {
 
 // keyLine shows the few keys that matter now.
 func (m Model) keyLine() string {
-	bindings := m.views[m.at].Keys(m.scene)
+	bindings := m.view(m.at).Keys(m.scene)
 	tail := []key.Binding{m.keys.help, m.keys.quit}
 	switch {
 	case m.leaving:
 		bindings, tail = nil, []key.Binding{m.keys.yes, m.keys.close}
 	case m.help:
 		bindings, tail = nil, []key.Binding{m.keys.close, m.keys.quit}
+	case m.captured(): // other keys are what the user writes
+		tail = []key.Binding{key.NewBinding(key.WithKeys("ctrl+c"), key.WithHelp("ctrl+c", "quit"))}
 	default:
 		bindings = append(bindings, m.keys.next)
 	}
@@ -279,18 +252,21 @@ func (m Model) keyLine() string {
 
 // keyItems lists bindings in at most w cells.
 func (m Model) keyItems(bindings []key.Binding, w int) (line string) {
+	return ansi.Truncate(" "+m.keyHelp(w-1).ShortHelpView(bindings)+"  ", max(w, 0), "")
+}
+
+// keyHelp lists keys in our type; 0 cells are as many as it takes.
+func (m Model) keyHelp(w int) help.Model {
+	const keyWidth = 13 // of a list of all
 	t := m.scene.Theme
-	for _, b := range bindings {
-		if !b.Enabled() {
-			continue
-		}
-		item := " " + t.Strong.Render(b.Help().Key) + " " + t.Faint.Render(b.Help().Desc) + "  "
-		if lipgloss.Width(line)+lipgloss.Width(item) > w {
-			break
-		}
-		line += item
+	list := help.New()
+	list.ShortSeparator = "   "
+	list.Styles = help.Styles{
+		Ellipsis: t.Faint, ShortKey: t.Strong, ShortDesc: t.Faint, ShortSeparator: t.Faint,
+		FullKey: t.Strong.Width(keyWidth).Align(lipgloss.Right), FullDesc: t.Ink.PaddingLeft(2), FullSeparator: t.Faint,
 	}
-	return line
+	list.SetWidth(w)
+	return list
 }
 
 func (m Model) leavingBody(w, h int) string {
@@ -310,19 +286,13 @@ func (m Model) leavingBody(w, h int) string {
 // helpBody lists the keys of the view at hand and of everywhere.
 func (m Model) helpBody(w, h int) string {
 	t := m.scene.Theme
-	row := func(b key.Binding) string {
-		return parts.Right(t.Strong.Render(b.Help().Key), 13) + "   " + b.Help().Desc
+	list := func(bindings ...key.Binding) []string {
+		return strings.Split(m.keyHelp(0).FullHelpView([][]key.Binding{bindings}), "\n")
 	}
-	lines := []string{t.Strong.Render("Keys of " + m.at.String()), ""}
-	for _, b := range m.views[m.at].Keys(m.scene) {
-		if b.Enabled() {
-			lines = append(lines, row(b))
-		}
-	}
+	lines := []string{t.Strong.Render("Keys of " + string(m.at)), ""}
+	lines = append(lines, list(m.view(m.at).Keys(m.scene)...)...)
 	lines = append(lines, "", t.Strong.Render("Everywhere"), "")
-	for _, b := range []key.Binding{m.keys.stops, m.keys.next, m.keys.help, m.keys.quit} {
-		lines = append(lines, row(b))
-	}
+	lines = append(lines, list(m.keys.stops, m.keys.next, m.keys.help, m.keys.quit)...)
 	lines = append(lines, "", t.Faint.Render("✓ done   ▸ busy   ! in trouble      × in the lanes: a shot that failed"))
 	return centre(lines, w, h)
 }

@@ -1,4 +1,8 @@
 // Package ask is the first stop: the duels of the folder, each with its last verdict, and the chosen one face to face.
+//
+// Its form for a new duel is of single inputs rather than of a forms library: those put their fields one below the
+// other, and here the two that matter face each other, as they do everywhere else, while which others are asked for
+// depends on the kind.
 package ask
 
 import (
@@ -14,6 +18,7 @@ import (
 	"paceduel/core/draft"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/units"
 	"paceduel/screen"
@@ -27,15 +32,18 @@ type keys struct{ start, create, edit, copy, remove, paste, build, update key.Bi
 type View struct {
 	cursor parts.Cursor
 	keys   keys
+	kinds  []*draft.Kind
 	dialog dialog // nil: the list
 }
 
-// New returns the view at the first duel.
-func New() screen.View {
+// New returns the view at the first duel; kinds are how plans for contenders are drafted, one at least.
+func New(kinds []*draft.Kind) screen.View {
 	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
-	return View{cursor: parts.NewCursor(), keys: keys{
-		start: bind("enter", "start the duel"), create: bind("n", "new"), edit: bind("e", "edit"), copy: bind("c", "copy"), remove: bind("d", "delete"),
-		paste: bind("i", "import curl"), build: bind("b", "build on a contender"), update: bind("u", "update what is read"),
+	return View{cursor: parts.NewCursor(), kinds: kinds, keys: keys{
+		start: bind(
+			"enter", "start the duel",
+		), create: bind("n", "new"), edit: bind("e", "edit"), copy: bind("c", "copy"), remove: bind("d", "delete"),
+		paste: bind("i", "import"), build: bind("b", "build on a contender"), update: bind("u", "update what is read"),
 	}}
 }
 
@@ -52,7 +60,10 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 	}
 	start := v.keys.start
 	start.SetEnabled(v.chosen(s).Plan != nil && !running(s))
-	return []key.Binding{start, v.cursor.Key(), v.keys.create, v.keys.edit, v.keys.copy, v.keys.remove, v.keys.build, v.keys.paste, v.keys.update}
+	return []key.Binding{
+		start, v.cursor.Key(), v.keys.create, v.keys.edit, v.keys.copy, v.keys.remove, v.keys.build, v.keys.paste,
+		v.keys.update,
+	}
 }
 
 func running(s screen.Scene) bool { return s.Run != nil && s.Run.Live }
@@ -94,8 +105,8 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	switch {
 	case key.Matches(press, v.keys.update):
 		return v, screen.Send(screen.ReloadMsg{})
-	case key.Matches(press, v.keys.create):
-		v.dialog = newDuel{newForm()}
+	case key.Matches(press, v.keys.create) && len(v.kinds) > 0:
+		v.dialog = newDuel{newForm(v.kinds)}
 		return v, nil
 	case len(s.Duels) > 0:
 		return v.act(press, s)
@@ -121,7 +132,7 @@ func (v View) act(press tea.KeyPressMsg, s screen.Scene) (screen.View, tea.Cmd) 
 	case key.Matches(press, v.keys.remove):
 		v.dialog = newRemoval(d)
 	case key.Matches(press, v.keys.paste):
-		v.dialog = newImporting(d)
+		v.dialog = newImporting(d, v.kinds)
 	case key.Matches(press, v.keys.build):
 		b, err := newBuilding(d)
 		if err != nil {
@@ -146,7 +157,9 @@ func (v View) Sentence(s screen.Scene) string {
 	if d.Plan == nil {
 		return fmt.Sprintf("%s cannot be run as it is; its troubles are shown with their lines.", d.Base())
 	}
-	text := fmt.Sprintf("%s in %s. %s asks %s against %s: %s, %s.", units.Plural(len(s.Duels), "duel"), s.Title, d.Plan.Name,
+	text := fmt.Sprintf("%s in %s. %s asks %s against %s: %s, %s.", units.Plural(
+		len(s.Duels), "duel",
+	), s.Title, d.Plan.Name,
 		others(d.Plan), d.Plan.Baseline, units.Plural(d.Plan.Rounds, "round"), d.Plan.Pace)
 	return text
 }
@@ -179,13 +192,16 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if earlier := v.earlier(s, left); len(list)+len(earlier) <= h {
 		list = append(list, earlier...)
 	}
-	return parts.Beside(gap, parts.Fit(strings.Join(list, "\n"), left, h), parts.Fit(strings.Join(v.face(s, w-left-gap), "\n"), w-left-gap, h))
+	return parts.Beside(gap, parts.Fit(
+		strings.Join(list, "\n"), left, h,
+	), parts.Fit(strings.Join(v.face(s, w-left-gap), "\n"), w-left-gap, h))
 }
 
 func (v View) empty(s screen.Scene, w int) string {
 	lines := []string{
 		"A duel is a plan file, NAME" + plan.Suffix + ". To make one:", "",
-		"  " + s.Theme.Strong.Render("n") + "                          asks for what is needed and writes a commented plan here",
+		"  " + s.Theme.Strong.Render("n") +
+			"                          asks for what is needed and writes a commented plan here",
 		"  " + s.Theme.Strong.Render("paceduel new NAME") + "          writes one to start from; then press u",
 		"  " + s.Theme.Strong.Render("paceduel between A B") + "       compares two command lines or URLs without a plan",
 		"  " + s.Theme.Strong.Render("paceduel demo") + "              opens an invented harbour with duels to try",
@@ -215,7 +231,9 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 		if e.Ending != result.Done {
 			ending = s.Theme.Caution.Render("  " + string(e.Ending))
 		}
-		lines = append(lines, parts.Cell("  "+s.Theme.Faint.Render(e.Started.Format("2 Jan 15:04"))+parts.Right(lead, 8)+s.Theme.Faint.Render("   run "+e.ID)+ending, w))
+		lines = append(lines, parts.Cell("  "+s.Theme.Faint.Render(
+			e.Started.Format("2 Jan 15:04"),
+		)+parts.Right(lead, 8)+s.Theme.Faint.Render("   run "+e.ID)+ending, w))
 	}
 	if more := len(history) - earlierShown; more > 0 {
 		lines = append(lines, s.Theme.Faint.Render(fmt.Sprintf("  and %d more under log", more)))
@@ -223,8 +241,8 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 	return lines
 }
 
-// list shows the duels in h lines: the name of each, as much as fits of its last verdict, up to a number of lines, a gap.
-// The chosen one gives up its words last.
+// list shows the duels in h lines: the name of each, as much as fits of its last verdict, up to a number of lines, a
+// gap. The chosen one gives up its words last.
 func (v View) list(s screen.Scene, w, most, h int) []string {
 	for each := most; ; each-- {
 		for chosen := most + 1; chosen >= each; chosen-- {
@@ -236,8 +254,8 @@ func (v View) list(s screen.Scene, w, most, h int) []string {
 	}
 }
 
-// entries are the lines of all duels, with up to so many of the last verdict of each and of the chosen one, and where the
-// chosen one begins.
+// entries are the lines of all duels, with up to so many of the last verdict of each and of the chosen one, and where
+// the chosen one begins.
 func (v View) entries(s screen.Scene, w, each, chosen int) (lines []string, at int) {
 	for i, d := range s.Duels {
 		mark, name, most := "  ", s.Theme.Ink, each
@@ -318,27 +336,36 @@ func (v View) face(s screen.Scene, w int) []string {
 		lines = append(lines, aspects(s, shared, w)...)
 	}
 	lines = append(lines, "", s.Theme.Faint.Render("what differs"))
-	columns := len(p.Contenders)
-	const gap = 3
+	lines = append(lines, v.contenders(s, p, own, w)...)
+	return append(lines, "", s.Theme.Faint.Render("file  ")+parts.Cell(d.File, max(w-6, 0)))
+}
+
+// contenders puts as many beside each other as there is room for, row by row.
+func (v View) contenders(s screen.Scene, p *plan.Plan, own [][]plan.Aspect, w int) (lines []string) {
+	const gap, least = 3, 24
+	n := len(p.Contenders)
+	rows := 1
+	for rows < n && (w+gap)/((n+rows-1)/rows) < least+gap {
+		rows++
+	}
+	columns := (n + rows - 1) / rows
 	each := (w - gap*(columns-1)) / columns
-	if each < 24 {
-		for i := range p.Contenders {
-			lines = append(lines, v.contender(s, p, i, own[i], w)...)
+	for from := 0; from < n; from += columns {
+		var row [][]string
+		tallest := 0
+		for i := from; i < min(from+columns, n); i++ {
+			row = append(row, v.contender(s, p, i, own[i], each))
+			tallest = max(tallest, len(row[len(row)-1]))
+		}
+		var blocks []string
+		for _, block := range row {
+			blocks = append(blocks, parts.Fit(strings.Join(block, "\n"), each, tallest))
+		}
+		if from > 0 {
 			lines = append(lines, "")
-		}
-	} else {
-		blocks, tallest := make([]string, columns), 0
-		rendered := make([][]string, columns)
-		for i := range p.Contenders {
-			rendered[i] = v.contender(s, p, i, own[i], each)
-			tallest = max(tallest, len(rendered[i]))
-		}
-		for i := range rendered {
-			blocks[i] = parts.Fit(strings.Join(rendered[i], "\n"), each, tallest)
 		}
 		lines = append(lines, strings.Split(parts.Beside(gap, blocks...), "\n")...)
 	}
-	lines = append(lines, "", s.Theme.Faint.Render("file  ")+parts.Cell(d.File, max(w-6, 0)))
 	return lines
 }
 
@@ -392,7 +419,7 @@ func aspects(s screen.Scene, list []plan.Aspect, w int) (lines []string) {
 
 // problems shows what is wrong with a plan, each with its line.
 func (v View) problems(s screen.Scene, d screen.Duel, w int) (lines []string) {
-	var problems plan.Problems
+	var problems read.Problems
 	if !errors.As(d.Problems, &problems) {
 		return mark(s.Theme.Trouble.Render, d.Problems.Error(), w)
 	}

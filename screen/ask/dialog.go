@@ -37,7 +37,8 @@ func (d newDuel) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
 }
 
 func (d newDuel) sentence(s screen.Scene) string {
-	return "A new duel in " + s.Title + ": who stands against whom? The plan is written with comments, to be refined later."
+	return "A new duel in " + s.Title +
+		": who stands against whom? The plan is written with comments, to be refined later."
 }
 
 func (d newDuel) body(s screen.Scene, w int) string { return d.form.body(s, min(w, 110)) }
@@ -77,16 +78,20 @@ func (d removal) bindings() []key.Binding { return []key.Binding{d.yes, d.no} }
 
 // importing takes a pasted curl line and adds it as a contender.
 type importing struct {
+	kinds      []*draft.Kind
 	duel       screen.Duel
 	input      textinput.Model
 	trouble    string
 	take, exit key.Binding
 }
 
-func newImporting(d screen.Duel) importing {
+func newImporting(d screen.Duel, kinds []*draft.Kind) importing {
 	in := parts.NewInput("curl http://127.0.0.1:8080/berths -H 'X-Board: joined'", "")
 	in.Focus()
-	return importing{duel: d, input: in, exit: leave(), take: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "add it as a contender"))}
+	return importing{
+		duel: d, kinds: kinds, input: in, exit: leave(),
+		take: key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "add it as a contender")),
+	}
 }
 
 func (d importing) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
@@ -100,7 +105,9 @@ func (d importing) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
 	}
 	if paste, ok := msg.(tea.PasteMsg); ok {
 		// A line broken for reading is one line all the same.
-		paste.Content = strings.NewReplacer("\\\r\n", " ", "\\\n", " ", "\r\n", " ", "\n", " ").Replace(strings.TrimSpace(paste.Content))
+		paste.Content = strings.NewReplacer(
+			"\\\r\n", " ", "\\\n", " ", "\r\n", " ", "\n", " ",
+		).Replace(strings.TrimSpace(paste.Content))
 		msg = paste
 	}
 	var cmd tea.Cmd
@@ -109,7 +116,7 @@ func (d importing) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
 }
 
 func (d importing) add() (dialog, tea.Cmd) {
-	got, err := draft.FromCurl(d.input.Value())
+	got, err := draft.Import(d.kinds, d.input.Value())
 	if err == nil {
 		var taken []string
 		if taken, err = draft.Contenders(d.duel.Source); err == nil {
@@ -124,7 +131,8 @@ func (d importing) add() (dialog, tea.Cmd) {
 }
 
 func (d importing) sentence(screen.Scene) string {
-	return "Paste a curl command line; it becomes a contender of " + d.duel.Name() + ". What looks secret is left to the environment."
+	return "Paste " + draft.Imports(d.kinds) + "; it becomes a contender of " + d.duel.Name() +
+		". What looks secret is left to the environment."
 }
 
 func (d importing) body(s screen.Scene, w int) string {
@@ -177,7 +185,9 @@ func (d building) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
 }
 
 func (d building) sentence(screen.Scene) string {
-	return fmt.Sprintf("Which of the %s of %s does the new one start from?", units.Plural(len(d.names), "contender"), d.duel.Name())
+	return fmt.Sprintf(
+		"Which of the %s of %s does the new one start from?", units.Plural(len(d.names), "contender"), d.duel.Name(),
+	)
 }
 
 func (d building) body(s screen.Scene, w int) string {

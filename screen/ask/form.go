@@ -21,11 +21,12 @@ const (
 	lineKind
 	lineBaseline
 	lineChallenger
-	lineRuns
-	lineClients
-	lineFor
-	lineCount
+	lineAsked // from here on: what the kind asks for
+	lineCount = lineAsked + mostAsked
 )
+
+// mostAsked is how many more lines a kind may ask for.
+const mostAsked = 3
 
 type formKeys struct{ next, back, change, write, cancel key.Binding }
 
@@ -33,48 +34,39 @@ type formKeys struct{ next, back, change, write, cancel key.Binding }
 type form struct {
 	keys    formKeys
 	inputs  [lineCount]textinput.Model // that of lineKind is not used
-	request bool
+	kinds   []*draft.Kind
+	kind    int
 	at      int
 	trouble string
 }
 
-func newForm() form {
-	f := form{keys: formKeys{
+func newForm(kinds []*draft.Kind) form {
+	f := form{kinds: kinds, keys: formKeys{
 		next:   key.NewBinding(key.WithKeys("tab", "down", "enter"), key.WithHelp("tab", "next line")),
 		back:   key.NewBinding(key.WithKeys("shift+tab", "up"), key.WithHelp("shift+tab", "line before")),
-		change: key.NewBinding(key.WithKeys("left", "right", "space"), key.WithHelp("← →", "commands or requests")),
+		change: key.NewBinding(key.WithKeys("left", "right", "space"), key.WithHelp("← →", "another kind")),
 		write:  key.NewBinding(key.WithKeys("ctrl+s"), key.WithHelp("ctrl+s", "write the plan")),
 		cancel: key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "leave it")),
 	}}
-	for i, hint := range [lineCount]string{"Manifest packing", "what is to be decided, in a sentence", "", "", "", "", "", ""} {
+	for i, hint := range [lineCount]string{"Manifest packing", "what is to be decided, in a sentence"} {
 		f.inputs[i] = parts.NewInput(hint, "")
 	}
-	f.inputs[lineRuns].SetValue("10")
-	f.inputs[lineClients].SetValue("8")
-	f.inputs[lineFor].SetValue("2s")
 	f.hints()
 	f.inputs[f.at].Focus()
 	return f
 }
 
+// hints puts the kind's examples and answers in place.
 func (f *form) hints() {
-	base, challenger := "gzip -1 -c manifest.txt", "gzip -9 -c manifest.txt"
-	if f.request {
-		base, challenger = "http://127.0.0.1:8080/berths", "http://127.0.0.1:8080/berths?joined=1"
+	k := f.kinds[f.kind]
+	f.inputs[lineBaseline].Placeholder, f.inputs[lineChallenger].Placeholder = k.Hints[0], k.Hints[1]
+	for i, ask := range k.Asks {
+		f.inputs[lineAsked+i].SetValue(ask.Default)
 	}
-	f.inputs[lineBaseline].Placeholder, f.inputs[lineChallenger].Placeholder = base, challenger
 }
 
 // asked says whether a line is asked for just now.
-func (f form) asked(line int) bool {
-	switch line {
-	case lineRuns:
-		return !f.request
-	case lineClients, lineFor:
-		return f.request
-	}
-	return true
-}
+func (f form) asked(line int) bool { return line < lineAsked+len(f.kinds[f.kind].Asks) }
 
 func (f form) bindings() []key.Binding {
 	return []key.Binding{f.keys.write, f.keys.next, f.keys.cancel}
@@ -86,7 +78,8 @@ func (f form) update(msg tea.Msg) (next form, cmd tea.Cmd, done bool) {
 	switch {
 	case isKey && key.Matches(press, f.keys.cancel):
 		return f, nil, true
-	case isKey && (key.Matches(press, f.keys.write) || key.Matches(press, f.keys.next) && press.Code == tea.KeyEnter && f.last()):
+	case isKey && (key.Matches(press, f.keys.write) || key.Matches(press, f.keys.next) &&
+		press.Code == tea.KeyEnter && f.last()):
 		return f.write()
 	case isKey && key.Matches(press, f.keys.next):
 		return f.move(1), nil, false
@@ -94,7 +87,11 @@ func (f form) update(msg tea.Msg) (next form, cmd tea.Cmd, done bool) {
 		return f.move(-1), nil, false
 	case f.at == lineKind:
 		if isKey && key.Matches(press, f.keys.change) {
-			f.request = !f.request
+			by := 1
+			if press.Code == tea.KeyLeft {
+				by = len(f.kinds) - 1
+			}
+			f.kind = (f.kind + by) % len(f.kinds)
 			f.hints()
 		}
 		return f, nil, false
@@ -103,7 +100,7 @@ func (f form) update(msg tea.Msg) (next form, cmd tea.Cmd, done bool) {
 	return f, cmd, false
 }
 
-func (f form) last() bool { return f.at == lineRuns || f.at == lineFor }
+func (f form) last() bool { return f.at == lineAsked+len(f.kinds[f.kind].Asks)-1 }
 
 func (f form) move(by int) form {
 	f.inputs[f.at].Blur()
@@ -119,9 +116,11 @@ func (f form) move(by int) form {
 
 func (f form) write() (form, tea.Cmd, bool) {
 	answers := draft.Answers{
-		Name: f.inputs[lineName].Value(), Question: f.inputs[lineQuestion].Value(), Request: f.request,
+		Name: f.inputs[lineName].Value(), Question: f.inputs[lineQuestion].Value(), Kind: f.kinds[f.kind], Others: f.kinds,
 		Baseline: f.inputs[lineBaseline].Value(), Challenger: f.inputs[lineChallenger].Value(),
-		Runs: f.inputs[lineRuns].Value(), Clients: f.inputs[lineClients].Value(), For: f.inputs[lineFor].Value(),
+	}
+	for i := range answers.Kind.Asks {
+		answers.Asked = append(answers.Asked, f.inputs[lineAsked+i].Value())
 	}
 	text, err := answers.Plan()
 	if err != nil {
@@ -133,7 +132,7 @@ func (f form) write() (form, tea.Cmd, bool) {
 
 // body draws the form: what is asked above, who is asked face to face below.
 func (f form) body(s screen.Scene, w int) string {
-	const label = 12
+	const label = 14
 	t := s.Theme
 	row := func(line int, name string, width int) string {
 		style := t.Faint
@@ -142,10 +141,15 @@ func (f form) body(s screen.Scene, w int) string {
 		}
 		return style.Render(parts.Cell(name, label)) + parts.InputLine(f.inputs[line], width)
 	}
-	kind := t.Strong.Render("commands") + t.Faint.Render("  or  requests")
-	if f.request {
-		kind = t.Faint.Render("commands  or  ") + t.Strong.Render("requests")
+	var names []string
+	for i, k := range f.kinds {
+		style := t.Faint
+		if i == f.kind {
+			style = t.Strong
+		}
+		names = append(names, style.Render(k.Plural))
 	}
+	kind := strings.Join(names, t.Faint.Render("  or  "))
 	kindStyle := t.Faint
 	if f.at == lineKind {
 		kindStyle = t.Strong
@@ -157,10 +161,8 @@ func (f form) body(s screen.Scene, w int) string {
 	}
 	lines = append(lines, strings.Split(f.faces(s, w), "\n")...)
 	lines = append(lines, "")
-	if f.request {
-		lines = append(lines, row(lineClients, "clients", 10), row(lineFor, "for", 10))
-	} else {
-		lines = append(lines, row(lineRuns, "runs a heat", 10))
+	for i, ask := range f.kinds[f.kind].Asks {
+		lines = append(lines, row(lineAsked+i, ask.Name, 10))
 	}
 	if f.trouble != "" {
 		lines = append(lines, "", t.Trouble.Render(f.trouble))
@@ -179,7 +181,8 @@ func (f form) faces(s screen.Scene, w int) string {
 		if f.at == line {
 			title = style.Bold(true).Underline(true).Render(sign.Glyph + " " + name)
 		}
-		return parts.Cell(title, each) + "\n" + style.Render(strings.Repeat("─", each)) + "\n" + parts.InputLine(f.inputs[line], each)
+		return parts.Cell(title, each) + "\n" + style.Render(strings.Repeat("─", each)) + "\n" +
+			parts.InputLine(f.inputs[line], each)
 	}
 	return parts.Beside(gap, side(0, lineBaseline, "baseline"), side(1, lineChallenger, "challenger"))
 }

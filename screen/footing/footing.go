@@ -1,5 +1,5 @@
-// Package footing is the stop that shows what runs start from: the steps around a run as brackets in each other, with what
-// each costs, what a run changed in its workspace, and what this machine can and cannot do.
+// Package footing is the stop that shows what runs start from: the steps around a run as brackets in each other, with
+// what each costs, what a run changed in its workspace, and what this machine can and cannot do.
 package footing
 
 import (
@@ -18,44 +18,46 @@ import (
 
 // View is scrolled to a line.
 type View struct {
-	from             int
-	up, down, update key.Binding
+	scroll parts.Scroll
+	update key.Binding
 }
 
 // New returns the view.
 func New() screen.View {
 	return View{
-		up:     key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
-		down:   key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
+		scroll: parts.NewScroll(),
 		update: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update what is read")),
 	}
 }
 
 // Keys implements screen.View.
-func (v View) Keys(screen.Scene) []key.Binding { return []key.Binding{v.up, v.update} }
+func (v View) Keys(screen.Scene) []key.Binding { return []key.Binding{v.scroll.Key(), v.update} }
 
 // Update implements screen.View.
-func (v View) Update(msg tea.Msg, _ screen.Scene) (screen.View, tea.Cmd) {
-	if press, ok := msg.(tea.KeyPressMsg); ok {
-		switch {
-		case key.Matches(press, v.up):
-			v.from = max(v.from-1, 0)
-		case key.Matches(press, v.down):
-			v.from = min(v.from+1, 200)
-		case key.Matches(press, v.update):
-			return v, screen.Send(screen.ProbeMsg{})
-		}
+func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	press, ok := msg.(tea.KeyPressMsg)
+	if !ok {
+		return v, nil
+	}
+	if next, moved := v.scroll.Press(press, v.lines(s, s.Width), s.Width, s.Height); moved {
+		v.scroll = next
+	} else if key.Matches(press, v.update) {
+		return v, screen.Send(screen.ProbeMsg{})
 	}
 	return v, nil
 }
+
+// groundKey is that of the footing in view: of the run, or of a plan.
+type groundKey struct{ planned any }
 
 // ground is the footing in view: that of the run, else of the duel that is chosen under ask.
 func ground(s screen.Scene) *chart.Ground {
 	switch {
 	case s.Run != nil:
-		return chart.NewGround(s.Run.Result, s.Run.Heats)
+		return screen.Picture(s, groundKey{}, func() *chart.Ground { return chart.NewGround(s.Run.Result, s.Run.Heats) })
 	case s.Chosen != nil && s.Chosen.Plan != nil:
-		return chart.PlannedGround(s.Chosen.Plan)
+		p := s.Chosen.Plan
+		return screen.Picture(s, groundKey{p}, func() *chart.Ground { return chart.PlannedGround(p) })
 	}
 	return nil
 }
@@ -67,7 +69,11 @@ func (v View) Sentence(s screen.Scene) string {
 	case g == nil:
 		return "No duel is chosen that could be prepared; choose one under ask."
 	case g.Bare() && s.Run == nil:
-		return fmt.Sprintf("%s prepares nothing: every run starts from what the one before it left. Keys under footing: in its plan change that.", s.Chosen.Plan.Name)
+		return fmt.Sprintf(
+			"%s prepares nothing: every run starts from what the one before it left. Keys under footing: in its plan change "+
+				"that.",
+			s.Chosen.Plan.Name,
+		)
 	case g.Bare():
 		return "Nothing was prepared: every run started from what the one before it left."
 	case s.Run == nil:
@@ -77,19 +83,24 @@ func (v View) Sentence(s screen.Scene) string {
 	case g.Aside == units.None:
 		return "This is what is done around each run, in order and outside any timing."
 	}
-	return fmt.Sprintf("Around the runs, outside any timing, %s went into their footing; the judged runs themselves took %s.", g.Aside, g.Timed)
+	return fmt.Sprintf(
+		"Around the runs, outside any timing, %s went into their footing; the judged runs themselves took %s.", g.Aside,
+		g.Timed,
+	)
 }
 
 // Body implements screen.View.
 func (v View) Body(s screen.Scene, w, h int) string {
-	var lines []string
+	return strings.Join(v.scroll.Lines(v.lines(s, w), w, h), "\n")
+}
+
+// lines is the whole view.
+func (v View) lines(s screen.Scene, w int) (lines []string) {
 	if g := ground(s); g != nil {
 		lines = append(lines, v.steps(s, g, w)...)
 		lines = append(lines, changes(s, w)...)
 	}
-	lines = append(lines, machine(s, w)...)
-	from := min(v.from, max(len(lines)-h, 0))
-	return strings.Join(lines[from:], "\n")
+	return append(lines, machine(s, w)...)
 }
 
 const (
@@ -107,7 +118,9 @@ func (v View) steps(s screen.Scene, g *chart.Ground, w int) (lines []string) {
 	names, states := "", ""
 	for _, c := range columns {
 		style := s.Theme.Sign(c.Sign)
-		names += parts.Right(style.Bold(true).Render(parts.Cell(c.Sign.Glyph+" "+c.Name, min(cellWidth-1, len([]rune(c.Name))+2))), cellWidth)
+		names += parts.Right(
+			style.Bold(true).Render(parts.Cell(c.Sign.Glyph+" "+c.Name, min(cellWidth-1, len([]rune(c.Name))+2))), cellWidth,
+		)
 		states += parts.Right(style.Render(c.State), cellWidth)
 	}
 	indent := strings.Repeat(" ", levelWidth+bracket)
@@ -128,7 +141,8 @@ func (v View) steps(s screen.Scene, g *chart.Ground, w int) (lines []string) {
 		if row.Timed {
 			style = s.Theme.Strong
 		}
-		line := s.Theme.Faint.Render(parts.Cell(label, levelWidth)) + s.Theme.Faint.Render(rail(g.Rows, i)) + style.Render(parts.Cell(row.What, what))
+		line := s.Theme.Faint.Render(parts.Cell(label, levelWidth)) + s.Theme.Faint.Render(rail(g.Rows, i)) +
+			style.Render(parts.Cell(row.What, what))
 		for j, cell := range row.Cells[:len(columns)] {
 			text := s.Theme.Faint.Render("·")
 			switch {
@@ -141,11 +155,17 @@ func (v View) steps(s screen.Scene, g *chart.Ground, w int) (lines []string) {
 		}
 		lines = append(lines, parts.Cell(line, w))
 		if said := lastSaid(row); said != "" && !row.Timed {
-			lines = append(lines, s.Theme.Faint.Render(strings.Repeat(" ", levelWidth)+strings.NewReplacer("┌", "│", "└", " ").Replace(rail(g.Rows, i))+parts.Cell("  "+said, w-levelWidth-bracket)))
+			lines = append(lines, s.Theme.Faint.Render(
+				strings.Repeat(" ", levelWidth)+strings.NewReplacer("┌", "│", "└", " ").Replace(rail(g.Rows, i))+parts.Cell(
+					"  "+said, w-levelWidth-bracket,
+				),
+			))
 		}
 	}
 	if len(columns) < len(g.Columns) {
-		lines = append(lines, s.Theme.Faint.Render(fmt.Sprintf("and %s to the right; a wider window shows them", units.Plural(len(g.Columns)-len(columns), "column"))))
+		lines = append(lines, s.Theme.Faint.Render(
+			fmt.Sprintf("and %s to the right; a wider window shows them", units.Plural(len(g.Columns)-len(columns), "column")),
+		))
 	}
 	return lines
 }
@@ -223,7 +243,9 @@ func changes(s screen.Scene, w int) (lines []string) {
 		if lines == nil {
 			lines = append(lines, "", s.Theme.Faint.Render("what the latest heat left changed in its workspace"))
 		}
-		lines = append(lines, s.Theme.Sign(sign).Bold(true).Render(parts.Cell(sign.Glyph+" "+e.Name, 20))+parts.Cell(chart.ChangesWords(c), max(w-20, 1)))
+		lines = append(lines, s.Theme.Sign(sign).Bold(true).Render(
+			parts.Cell(sign.Glyph+" "+e.Name, 20),
+		)+parts.Cell(chart.ChangesWords(c), max(w-20, 1)))
 	}
 	return lines
 }

@@ -8,8 +8,8 @@ import (
 	"paceduel/core/units"
 )
 
-// Frame is a whole frame as it may go to the terminal: of what a terminal obeys, it has ends of lines and the sequences that
-// set colours and weight, and nothing else, whatever the texts in it were.
+// Frame is a whole frame as it may go to the terminal: of what a terminal obeys, it has ends of lines and the sequences
+// that set colours and weight, and nothing else, whatever the texts in it were.
 func Frame(text string) string {
 	if frameIsClean(text) {
 		return text

@@ -1,5 +1,5 @@
-// Package look holds colours and type of the screens: contenders have a sign, everything else is ink in three strengths,
-// and colour otherwise only means lead, caution or trouble.
+// Package look holds colours and type of the screens: contenders have a sign, everything else is ink in three
+// strengths, and colour otherwise only means lead, caution or trouble.
 //
 // Styles are plain values built once for a theme. Where anything goes is left to the views.
 package look

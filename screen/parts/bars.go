@@ -96,8 +96,8 @@ func Axis(ticks []chart.Tick, w int, mirrored bool) string {
 // traceLevels draw a small history, lowest first.
 var traceLevels = []rune("▁▂▃▄▅▆▇█")
 
-// Trace draws ratios as a row of small columns on a log scale around 1, the latest w of them. Those that are unknown are
-// dots.
+// Trace draws ratios as a row of small columns on a log scale around 1, the latest w of them. Those that are unknown
+// are dots.
 func Trace(ratios []float64, w int) string {
 	if len(ratios) > w {
 		ratios = ratios[len(ratios)-w:]
@@ -129,7 +129,8 @@ func Span(from, to float64, w int) (first, end int) {
 	return first, min(max(int(math.Round(to*float64(w))), first+1), w)
 }
 
-// RowLabel is the tick of an upward scale that falls into a row of a lane of h: the ends always, others where there is room.
+// RowLabel is the tick of an upward scale that falls into a row of a lane of h: the ends always, others where there is
+// room.
 func RowLabel(scale chart.Scale, row, h int) string {
 	ticks := scale.Ticks
 	switch {

@@ -6,8 +6,8 @@ import (
 	"charm.land/lipgloss/v2"
 )
 
-// Curves is a canvas of braille dots on which several lines are drawn, each in its own style. Where lines share a cell its
-// style is that of the last one; marks take a whole cell.
+// Curves is a canvas of braille dots on which several lines are drawn, each in its own style. Where lines share a cell
+// its style is that of the last one; marks take a whole cell.
 type Curves struct {
 	w, h   int
 	cells  []rune

@@ -1,4 +1,5 @@
-// Package parts holds what several views are made of: fitting text into a rectangle, bars, dots, the trace of a history.
+// Package parts holds what several views are made of: fitting text into a rectangle, bars, dots, the trace of a
+// history.
 //
 // Parts draw what they are given and decide nothing. Each states how wide and tall its output is.
 package parts
@@ -60,8 +61,8 @@ func Center(line string, w int) string {
 	return Cell(strings.Repeat(" ", (w-n)/2)+line, w)
 }
 
-// Wrap breaks plain text at spaces into lines of at most w cells; only words longer than a line are broken. Empty text is
-// one empty line.
+// Wrap breaks plain text at spaces into lines of at most w cells; only words longer than a line are broken. Empty text
+// is one empty line.
 func Wrap(text string, w int) []string {
 	if w <= 0 {
 		return nil

@@ -9,8 +9,8 @@ import (
 	"paceduel/core/chart"
 )
 
-// Lean draws a ratio with its interval over w cells whose middle is 1: the contender's glyph where the ratio lies, a line as
-// far as its interval reaches, shaded cells where the baseline differs from itself.
+// Lean draws a ratio with its interval over w cells whose middle is 1: the contender's glyph where the ratio lies, a
+// line as far as its interval reaches, shaded cells where the baseline differs from itself.
 func Lean(l chart.Lean, w int, glyph string, style, faint lipgloss.Style) string {
 	if w < 3 {
 		return strings.Repeat(" ", max(w, 0))

@@ -76,7 +76,9 @@ func TestBarsGrowOutward(t *testing.T) {
 }
 
 func TestAxisLeavesRoomBetweenLabels(t *testing.T) {
-	ticks := []chart.Tick{{At: 0, Label: "0 s"}, {At: 0.25, Label: "5 ms"}, {At: 0.5, Label: "10 ms"}, {At: 0.75, Label: "15 ms"}, {At: 1, Label: "20 ms"}}
+	ticks := []chart.Tick{{
+		At: 0, Label: "0 s",
+	}, {At: 0.25, Label: "5 ms"}, {At: 0.5, Label: "10 ms"}, {At: 0.75, Label: "15 ms"}, {At: 1, Label: "20 ms"}}
 	tests := []struct {
 		w        int
 		mirrored bool

@@ -1,19 +1,22 @@
-// Package rounds is the stop where a duel runs, and where a run can be looked at again: a lane for each contender with its
-// shots as dots, by rounds or by the clock, the running order, what the machine was like, and a line to read values off.
+// Package rounds is the stop where a duel runs, and where a run can be looked at again: a lane for each contender with
+// its shots as dots, by rounds or by the clock, the running order, what the machine was like, and a line to read values
+// off.
 package rounds
 
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
 	"paceduel/core/footing"
-	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -27,7 +30,7 @@ type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right, sav
 type View struct {
 	keys   keys
 	cursor parts.Cursor
-	hidden map[judge.Key]bool // not modified once it is set
+	hidden map[cell.Cell]bool // not modified once it is set
 	window chart.Window       // by the clock; none: the axis is the rounds
 	told   bool               // the last lines of the chosen lane's service are shown
 }
@@ -98,16 +101,16 @@ func (v View) canGo(s screen.Scene) bool {
 }
 
 // lanes lists the lanes, in the order in which they are drawn.
-func lanes(r *result.Result) (out []judge.Key) {
+func lanes(r *result.Result) (out []cell.Cell) {
 	for _, e := range r.Entrants {
 		for _, state := range r.States() {
-			out = append(out, judge.Key{Contender: e.Name, State: state})
+			out = append(out, cell.Of(e.Name, state))
 		}
 	}
 	return out
 }
 
-func (v View) chosen(s screen.Scene) judge.Key {
+func (v View) chosen(s screen.Scene) cell.Cell {
 	all := lanes(s.Run.Result)
 	return all[v.cursor.At(len(all))]
 }
@@ -159,9 +162,10 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 // onPaper is the run by the clock as far as it is in view, to be saved.
 func (v View) onPaper(s screen.Scene) paper.Named {
 	r := s.Run.Result
-	line := chart.NewTimeline(r, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
 	return paper.Named{
-		Picture: paper.Timeline(line, r.Plan.Name, s.Run.Verdict.Sentence, chart.Conditions(r, s.Run.Verdict)), Name: paper.Name(r, "timeline"),
+		Picture: paper.Timeline(
+			v.timeline(s), r.Plan.Name, s.Run.Verdict.Sentence, chart.Conditions(r, s.Run.Verdict),
+		), Name: paper.Name(r, "timeline"),
 	}
 }
 
@@ -170,7 +174,7 @@ func (v *View) toggle(s screen.Scene) {
 	k := v.chosen(s)
 	next := maps.Clone(v.hidden)
 	if next == nil {
-		next = map[judge.Key]bool{}
+		next = map[cell.Cell]bool{}
 	}
 	if next[k] {
 		delete(next, k)
@@ -180,7 +184,7 @@ func (v *View) toggle(s screen.Scene) {
 	v.hidden = next
 }
 
-func (v View) isHidden(k judge.Key) bool { return v.hidden[k] }
+func (v View) isHidden(k cell.Cell) bool { return v.hidden[k] }
 
 // step is the share of the stretch by which a key moves the line.
 const step = 0.01
@@ -203,13 +207,21 @@ func (v View) Sentence(s screen.Scene) string {
 	case run.Live && run.Now != nil:
 		n := run.Now
 		if is := run.Services[n.Contender]; is.Coming() {
-			return fmt.Sprintf("Round %d of %d: %s is next, its service is %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), is.Stage)
+			return fmt.Sprintf("Round %d of %d: %s is next, its service is %s.", n.Round, run.Result.Plan.Rounds, title(
+				n.Contender, n.State,
+			), is.Stage)
 		}
-		text := fmt.Sprintf("Round %d of %d: %s is on, %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), n.Stage)
+		text := fmt.Sprintf(
+			"Round %d of %d: %s is on, %s.", n.Round, run.Result.Plan.Rounds, title(n.Contender, n.State), n.Stage,
+		)
 		if n.P50 > 0 {
-			text += fmt.Sprintf(" Its latest shots: half within %s, 99 of 100 within %s.", units.Duration(n.P50), units.Duration(n.P99))
+			text += fmt.Sprintf(
+				" Its latest shots: half within %s, 99 of 100 within %s.", units.Duration(n.P50), units.Duration(n.P99),
+			)
 		}
 		return text
+	case run.Live && run.Asking != nil:
+		return "Each contender is asked once before any timing: " + run.Asking.Words() + "."
 	case run.Live && len(run.Heats) == 0:
 		return "Each contender is asked once before any timing."
 	case run.Live:
@@ -219,7 +231,9 @@ func (v View) Sentence(s screen.Scene) string {
 	case run.Result.Ending != result.Done:
 		return fmt.Sprintf("This run was %s: %d of %d heats are kept.", ended(run.Result.Ending), len(run.Heats), total)
 	}
-	return fmt.Sprintf("All %d heats are done, %d rounds of %s.", total, run.Result.Plan.Rounds, run.Result.Plan.Pace.Words)
+	return fmt.Sprintf(
+		"All %d heats are done, %d rounds of %s.", total, run.Result.Plan.Rounds, run.Result.Plan.Pace.Words,
+	)
 }
 
 // readOff says what is in view and what stands at the line.
@@ -229,14 +243,32 @@ func (v View) readOff(s screen.Scene) string {
 	text := fmt.Sprintf("%s to %s by the clock. At %s", t.Clock(t.From), t.Clock(t.To), t.Clock(at))
 	for i, read := range t.Read(at, at) {
 		if read.Shots > 0 {
-			return fmt.Sprintf("%s %s was on, in round %d: %s within 100 ms.", text, title(t.Lanes[i].Name, t.Lanes[i].State), read.Round, units.Plural(int(read.Shots), "shot"))
+			return fmt.Sprintf("%s %s was on, in round %d: %s within 100 ms.", text, title(
+				t.Lanes[i].Name, t.Lanes[i].State,
+			), read.Round, units.Plural(int(read.Shots), "shot"))
 		}
 	}
 	return text + " nobody was on."
 }
 
 func (v View) timeline(s screen.Scene) *chart.Timeline {
-	return chart.NewTimeline(s.Run.Result, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
+	type timelineKey struct {
+		from, to time.Duration
+		hidden   string
+	}
+	return screen.Picture(s, timelineKey{v.window.From, v.window.To, v.hiding()}, func() *chart.Timeline {
+		return chart.NewTimeline(s.Run.Result, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
+	})
+}
+
+// hiding names the hidden lanes, for keys.
+func (v View) hiding() string {
+	var names []string
+	for c := range v.hidden {
+		names = append(names, c.String())
+	}
+	slices.Sort(names)
+	return strings.Join(names, "\n")
 }
 
 func title(contender, state string) string { return strings.TrimSpace(contender + " " + state) }
@@ -317,7 +349,10 @@ func (v View) picture(s screen.Scene) (p picture) {
 		if run.Now != nil {
 			now = &run.Now.Heat
 		}
-		l := chart.NewLanes(run.Result, run.Heats, now, v.isHidden)
+		type lanesKey struct{ hidden string }
+		l := screen.Picture(s, lanesKey{v.hiding()}, func() *chart.Lanes {
+			return chart.NewLanes(run.Result, run.Heats, now, v.isHidden)
+		})
 		p = picture{scale: l.Scale, line: -1, axis: func(w int) string { return roundAxis(l.Rounds, w) }}
 		for _, l := range l.Lanes {
 			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots})
@@ -362,7 +397,8 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 		if row < len(side) && !narrow {
 			note = side[row]
 		}
-		line := parts.Cell(label, nameWidth) + s.Theme.Faint.Render(parts.Right(parts.RowLabel(p.scale, row, h), axisWidth-1)+"┊") + parts.Cell(rows[row], plot)
+		line := parts.Cell(label, nameWidth) +
+			s.Theme.Faint.Render(parts.Right(parts.RowLabel(p.scale, row, h), axisWidth-1)+"┊") + parts.Cell(rows[row], plot)
 		if !narrow {
 			line += "  " + parts.Cell(note, sideWidth)
 		}
@@ -420,8 +456,8 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 	return lines
 }
 
-// side is what stands at the end of a lane, or beneath its name where the window is narrow: by the clock what is read off
-// at the line, else its figures over the finished heats.
+// side is what stands at the end of a lane, or beneath its name where the window is narrow: by the clock what is read
+// off at the line, else its figures over the finished heats.
 func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []string) {
 	l := &p.lanes[i]
 	width := 8
@@ -537,14 +573,18 @@ func (v View) serviceSays(s screen.Scene, w, h int) (lines []string) {
 	if !ok {
 		return []string{s.Theme.Faint.Render(parts.Cell("its service", nameWidth)) + who + " has no service of its own"}
 	}
-	lines = append(lines, s.Theme.Faint.Render(parts.Cell("its service", nameWidth))+s.Theme.Strong.Render(who)+": "+is.Words())
+	lines = append(
+		lines, s.Theme.Faint.Render(parts.Cell("its service", nameWidth))+s.Theme.Strong.Render(who)+": "+is.Words(),
+	)
 	said := strings.Split(is.Said, "\n")
 	if is.Said == "" {
 		said = []string{"it has printed nothing"}
 	}
 	room := max(h/4, 2)
 	for _, line := range said[max(len(said)-room, 0):] {
-		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Faint.Render(parts.Cell(parts.Plain(line), max(w-nameWidth, 1))))
+		lines = append(
+			lines, strings.Repeat(" ", nameWidth)+s.Theme.Faint.Render(parts.Cell(parts.Plain(line), max(w-nameWidth, 1))),
+		)
 	}
 	return lines
 }
@@ -559,7 +599,9 @@ func (v View) heatInView(s screen.Scene) (*result.Heat, string) {
 		at := v.window.At()
 		for i := range heats {
 			if heats[i].At <= at && at <= heats[i].At+heats[i].Wall {
-				return &heats[i], fmt.Sprintf("at the line, %s in round %d", title(heats[i].Contender, heats[i].State), heats[i].Round)
+				return &heats[i], fmt.Sprintf(
+					"at the line, %s in round %d", title(heats[i].Contender, heats[i].State), heats[i].Round,
+				)
 			}
 		}
 	}
@@ -574,12 +616,11 @@ func (v View) order(s screen.Scene, w int) string {
 	var groups []string
 	k, here, widest := 0, 0, 1
 	states := len(run.Result.States()) > 1
-	for round := range run.Result.Order {
+	for round, cells := range run.Result.Order {
 		group := ""
-		bouts := run.Result.Bouts(round)
-		widest = max(widest, len(bouts))
-		for _, bout := range bouts {
-			sign := chart.SignFor(run.Result, bout.Contender)
+		widest = max(widest, len(cells))
+		for _, cell := range cells {
+			sign := chart.SignFor(run.Result, cell.Contender)
 			switch {
 			case k < done:
 				group += s.Theme.Sign(sign).Render(sign.Glyph)
@@ -590,7 +631,7 @@ func (v View) order(s screen.Scene, w int) string {
 				group += s.Theme.Faint.Render(sign.Glyph)
 			}
 			if states {
-				group += s.Theme.Faint.Render(bout.State[:1]) // c or w
+				group += s.Theme.Faint.Render(cell.State[:1]) // c or w
 			}
 			k++
 		}

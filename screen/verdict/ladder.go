@@ -13,7 +13,8 @@ import (
 	"paceduel/screen/parts"
 )
 
-// columns are the widths of the ladder: value and bar on each side of the spine, what is said at the right, and the leans.
+// columns are the widths of the ladder: value and bar on each side of the spine, what is said at the right, and the
+// leans.
 type columns struct{ value, bar, spine, said, lean int }
 
 func layout(s screen.Scene, w int) columns {
@@ -33,8 +34,8 @@ func layout(s screen.Scene, w int) columns {
 	return c
 }
 
-// ladderBody is the ladder of the pair in view, those of others as far as there is room, the scorecard, and what there is to
-// say for and against.
+// ladderBody is the ladder of the pair in view, those of others as far as there is room, the scorecard, and what there
+// is to say for and against.
 func (v View) ladderBody(s screen.Scene, w, h int) []string {
 	verdict, face, ok := v.facing(s)
 	if !ok {
@@ -43,10 +44,17 @@ func (v View) ladderBody(s screen.Scene, w, h int) []string {
 	card := v.scorecard(s, verdict, face, w)
 	notes := v.notes(s, w)
 	draw := func(face int, airy bool) []string {
-		return v.ladder(s, chart.NewLadder(s.Run.Result, verdict, face, v.look), w, airy)
+		return v.ladder(s, v.newLadder(s, verdict, face), w, airy)
 	}
 	lines, others := draw(face, false), []string(nil)
-	room := h - len(lines) - len(card) - len(notes) - 1
+	var before, after []string
+	if table := standing(s, w); len(table) > 0 {
+		// The table of all stands first where that leaves room for the ladder of two.
+		if before = append(table, ""); len(before)+len(lines) > h {
+			before, after = nil, append([]string{""}, table...)
+		}
+	}
+	room := h - len(lines) - len(card) - len(notes) - len(before) - len(after) - 1
 	// The other pairs follow where the window has room for them; what is left then gives the first one air.
 	for i := 1; i < len(verdict.Faces) && verdict == s.Run.Verdict; i++ {
 		next := append([]string{""}, draw((face+i)%len(verdict.Faces), false)...)
@@ -58,7 +66,8 @@ func (v View) ladderBody(s screen.Scene, w, h int) []string {
 	if room >= len(lines) {
 		lines = draw(face, true)
 	}
-	lines = append(append(lines, others...), notes...)
+	lines = append(append(before, lines...), others...)
+	lines = append(append(lines, after...), notes...)
 	lines = append(lines, "")
 	return append(lines, card...)
 }
@@ -115,7 +124,8 @@ func (v View) ladder(s screen.Scene, l *chart.Ladder, w int, airy bool) (lines [
 	}
 	head := parts.Right(left.Bold(true).Render(l.Left.Name+" "+l.Left.Sign.Glyph), side) + parts.Center("", c.spine) +
 		parts.Cell(right.Bold(true).Render(l.Right.Sign.Glyph+" "+l.Right.Name), side) + "  " +
-		parts.Cell(s.Theme.Faint.Render(l.Right.Name+" is"+scaleNote(l)), c.said) + lean(s.Theme.Faint.Render(parts.Center("ratio", c.lean)))
+		parts.Cell(s.Theme.Faint.Render(l.Right.Name+" is"+scaleNote(l)), c.said) +
+		lean(s.Theme.Faint.Render(parts.Center("ratio", c.lean)))
 	lines = append(lines, head)
 	scale := -1
 	for i, r := range l.Rungs {
@@ -127,13 +137,16 @@ func (v View) ladder(s screen.Scene, l *chart.Ladder, w int, airy bool) (lines [
 		} else if airy {
 			lines = append(lines, strings.Repeat(" ", side)+s.Theme.Faint.Render("│"+strings.Repeat(" ", c.spine-2)+"│"))
 		}
-		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Strong.Render(r.Label), c.spine-2) + s.Theme.Faint.Render("│")
+		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Strong.Render(r.Label), c.spine-2) +
+			s.Theme.Faint.Render("│")
 		line := parts.OutwardLeft(r.Left, c.bar, left) + parts.Right(r.Left.Text+" ", c.value) + spine +
 			parts.Cell(" "+r.Right.Text, c.value) + parts.OutwardRight(r.Right, c.bar, right) + "  " + said(s, r, c.said) +
 			lean(parts.Lean(r.Lean, c.lean, l.Right.Sign.Glyph, right, s.Theme.Faint))
 		lines = append(lines, line)
 		if i == len(l.Rungs)-1 {
-			lines = append(lines, v.axis(s, l, scale, c)+strings.Repeat(" ", c.said+2)+lean(s.Theme.Faint.Render(parts.Axis(l.Leans.Ticks, c.lean, false))))
+			lines = append(lines, v.axis(s, l, scale, c)+strings.Repeat(" ", c.said+2)+lean(
+				s.Theme.Faint.Render(parts.Axis(l.Leans.Ticks, c.lean, false)),
+			))
 		}
 	}
 	return lines
@@ -150,7 +163,8 @@ func scaleNote(l *chart.Ladder) string {
 func (v View) axis(s screen.Scene, l *chart.Ladder, scale int, c columns) string {
 	ticks := l.Scales[scale].Ticks
 	gap := strings.Repeat(" ", c.value)
-	return s.Theme.Faint.Render(parts.Axis(ticks, c.bar, true) + gap + "│" + strings.Repeat(" ", c.spine-2) + "│" + gap + parts.Axis(ticks, c.bar, false))
+	return s.Theme.Faint.Render(parts.Axis(ticks, c.bar, true) + gap + "│" + strings.Repeat(" ", c.spine-2) + "│" + gap +
+		parts.Axis(ticks, c.bar, false))
 }
 
 // briefBelow is the width under which a rung is commented with its word alone.
@@ -178,36 +192,64 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 	if r.Ratio != "" {
 		text = parts.Right(style.Render(r.Ratio), 5) + " " + text
 		settled := r.Word == judge.Better || r.Word == judge.Worse || r.Word == judge.Alike
-		if interval := s.Theme.Faint.Render("  " + r.Interval); settled && lipgloss.Width(text)+lipgloss.Width(interval) <= w {
+		if interval := s.Theme.Faint.Render("  " + r.Interval); settled &&
+			lipgloss.Width(text)+lipgloss.Width(interval) <= w {
 			text += interval
 		}
 		apart, _, _ := strings.Cut(r.Apart, " (")
-		if apart = s.Theme.Faint.Render("  " + apart); settled && r.Apart != "" && lipgloss.Width(text)+lipgloss.Width(apart) <= w {
+		if apart = s.Theme.Faint.Render("  " + apart); settled && r.Apart != "" &&
+			lipgloss.Width(text)+lipgloss.Width(apart) <= w {
 			text += apart
 		}
 	}
 	return parts.Cell(text, w)
 }
 
-// scorecard draws what is counted, face to face, with an arrow at the better side.
+// scorecard lists what is counted, face to face about its name: in two columns where there is room, each as wide as it
+// has to be, or else in line with the ladder.
 func (v View) scorecard(s screen.Scene, verdict *judge.Verdict, face, w int) (lines []string) {
-	c := layout(s, w)
 	li, ri := indexOf(s, verdict.Baseline), indexOf(s, verdict.Faces[face].Contender)
-	side := c.bar + c.value
-	middle := max(c.spine, 24)
-	side -= (middle - c.spine) / 2
-	for _, row := range verdict.Scorecard {
-		left, right := row.Values[li], row.Values[ri]
-		l, r := " ", " "
-		switch lean := row.Lean(li, ri); {
-		case lean < 0:
-			l, left = s.Theme.Lead.Render("◂"), s.Theme.Lead.Render(left)
-		case lean > 0:
-			r, right = s.Theme.Lead.Render("▸"), s.Theme.Lead.Render(right)
+	middle, value, more := 0, 0, 0
+	rest := make([]string, len(verdict.Scorecard))
+	for i, row := range verdict.Scorecard {
+		rest[i] = others(s, row, li, ri)
+		middle = max(middle, lipgloss.Width(row.Name)+2)
+		value = max(value, lipgloss.Width(row.Values[li])+3, lipgloss.Width(row.Values[ri])+3)
+		more = max(more, lipgloss.Width(rest[i])+2)
+	}
+	const gap = 3
+	if one := 2*value + middle + more; len(verdict.Scorecard) > 1 && 2*one+gap <= w {
+		half := (len(verdict.Scorecard) + 1) / 2
+		for i := range half {
+			line := parts.Cell(scoreLine(s, verdict.Scorecard[i], li, ri, value, middle)+"  "+rest[i], one)
+			if j := i + half; j < len(verdict.Scorecard) {
+				line += strings.Repeat(" ", gap) + scoreLine(s, verdict.Scorecard[j], li, ri, value, middle) + "  " + rest[j]
+			}
+			lines = append(lines, line)
 		}
-		lines = append(lines, parts.Right(left+" "+l, side)+parts.Center(s.Theme.Faint.Render(row.Name), middle)+parts.Cell(r+" "+right, side)+"  "+others(s, row, li, ri))
+		return lines
+	}
+	c := layout(s, w)
+	middle = max(c.spine, middle)
+	side := c.bar + c.value - (middle-c.spine)/2
+	for i, row := range verdict.Scorecard {
+		lines = append(lines, scoreLine(s, row, li, ri, side, middle)+"  "+rest[i])
 	}
 	return lines
+}
+
+// scoreLine is one row face to face, with a sign at the better side.
+func scoreLine(s screen.Scene, row judge.Row, li, ri, side, middle int) string {
+	left, right := row.Values[li], row.Values[ri]
+	l, r := " ", " "
+	switch lean := row.Lean(li, ri); {
+	case lean < 0:
+		l, left = s.Theme.Lead.Render("◂"), s.Theme.Lead.Render(left)
+	case lean > 0:
+		r, right = s.Theme.Lead.Render("▸"), s.Theme.Lead.Render(right)
+	}
+	return parts.Right(left+" "+l, side) + parts.Center(s.Theme.Faint.Render(row.Name), middle) +
+		parts.Cell(r+" "+right, side)
 }
 
 // others lists the values of contenders that are not face to face just now.

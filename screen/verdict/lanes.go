@@ -13,7 +13,7 @@ import (
 
 // lanesBody shows every contender's figures from a common start, figure by figure.
 func (v View) lanesBody(s screen.Scene, w, h int) (lines []string) {
-	t := chart.NewTracks(s.Run.Result, s.Run.Verdict, v.look)
+	t := v.newTracks(s)
 	name := 0
 	for _, f := range t.Figures {
 		for _, l := range f.Lanes {
@@ -69,7 +69,8 @@ func laneSaid(s screen.Scene, l chart.TrackLane, w int) string {
 		text = l.Say
 	}
 	out := parts.Right(style.Render(l.Ratio), 5) + " " + style.Render(text)
-	if interval := s.Theme.Faint.Render("  " + l.Interval); l.Interval != "" && lipgloss.Width(out)+lipgloss.Width(interval) <= w {
+	if interval := s.Theme.Faint.Render("  " + l.Interval); l.Interval != "" &&
+		lipgloss.Width(out)+lipgloss.Width(interval) <= w {
 		out += interval
 	}
 	return parts.Cell(out, w)

@@ -18,7 +18,7 @@ type reason struct {
 	mark, what string
 	style      lipgloss.Style
 	more       []string // when it is chosen
-	see        judge.Place
+	see        judge.Evidence
 	section    string
 }
 
@@ -36,17 +36,27 @@ func findingStyle(s screen.Scene, f judge.Finding) lipgloss.Style {
 func reasonsOf(s screen.Scene) (out []reason) {
 	v := s.Run.Verdict
 	for i := range v.Ranking {
-		out = append(out, reason{section: "ranking", mark: "", what: v.Ranking[i].Sentence(), more: []string{"Places that span several are of contenders that cannot be told apart; all pairs are held to it together."}, see: judge.SeeLadder, style: s.Theme.Ink})
+		out = append(out, reason{section: "ranking", mark: "", what: v.Ranking[i].Sentence(), more: []string{
+			"Places that span several are of contenders that cannot be told apart; all pairs are held to it together.",
+		}, see: judge.InRatios, style: s.Theme.Ink})
 	}
 	for _, c := range v.Claims {
-		out = append(out, reason{section: "claims", mark: string(c.Finding), what: c.Text, style: findingStyle(s, c.Finding), more: []string{c.Why}, see: judge.SeeLadder})
+		out = append(out, reason{
+			section: "claims", mark: string(c.Finding), what: c.Text, style: findingStyle(s, c.Finding), more: []string{c.Why},
+			see: judge.InRatios,
+		})
 	}
 	for i := range v.Stakes {
 		k := &v.Stakes[i]
-		out = append(out, reason{section: "stakes", what: k.Sentence(v.Baseline), more: []string{"= " + k.Formula}, style: s.Theme.Ink, see: judge.SeeLadder})
+		out = append(out, reason{
+			section: "stakes", what: k.Sentence(v.Baseline), more: []string{"= " + k.Formula}, style: s.Theme.Ink,
+			see: judge.InRatios,
+		})
 	}
 	for _, c := range v.Cautions {
-		out = append(out, reason{section: "cautions", mark: string(c.Kind), what: c.What, more: []string{c.Try}, style: s.Theme.Caution, see: c.See})
+		out = append(out, reason{
+			section: "cautions", mark: string(c.Kind), what: c.What, more: []string{c.Try}, style: s.Theme.Caution, see: c.See,
+		})
 	}
 	return out
 }
@@ -131,25 +141,9 @@ func (v View) follow(s screen.Scene) (screen.View, tea.Cmd) {
 	if len(all) == 0 {
 		return v, nil
 	}
-	stop := screen.Verdict
 	see := all[v.reason.At(len(all))].see
-	switch see {
-	case judge.SeeLadder:
-		v.picture = ladder
-	case judge.SeeShape:
-		v.picture = distribution
-	case judge.SeeStart, judge.SeeMemory:
-		stop = screen.Why
-	case judge.SeeRounds:
-		stop = screen.Rounds
-	case judge.SeeWeighIn:
-		stop = screen.WeighIn
-	case judge.SeeFooting:
-		stop = screen.Footing
-	case judge.SeeAsk:
-		stop = screen.Ask
-	default:
+	if _, shown := s.Where[see]; !shown {
 		return v, nil
 	}
-	return v, screen.Send(screen.GoMsg{Stop: stop, Picture: string(see)})
+	return v, screen.Send(screen.GoMsg{To: see})
 }

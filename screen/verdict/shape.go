@@ -48,7 +48,8 @@ func (v View) faced(s screen.Scene, shape *chart.Shape, bins [][]float64, i, w, 
 	name := func(side *chart.ShapeSide) string {
 		return s.Theme.Sign(side.Sign).Bold(true).Render(side.Title())
 	}
-	head := parts.Right(name(left)+" "+s.Theme.Sign(left.Sign).Render(left.Sign.Glyph), bar+mark) + strings.Repeat(" ", shapeSpine)
+	head := parts.Right(name(left)+" "+s.Theme.Sign(left.Sign).Render(left.Sign.Glyph), bar+mark) +
+		strings.Repeat(" ", shapeSpine)
 	if right != nil {
 		head += s.Theme.Sign(right.Sign).Render(right.Sign.Glyph) + " " + name(right)
 	}
@@ -59,14 +60,17 @@ func (v View) faced(s screen.Scene, shape *chart.Shape, bins [][]float64, i, w, 
 	}
 	for row := range rows {
 		bin := rows - 1 - row
-		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Faint.Render(ticks[row]), shapeSpine-2) + s.Theme.Faint.Render("│")
+		spine := s.Theme.Faint.Render("│") + parts.Center(s.Theme.Faint.Render(ticks[row]), shapeSpine-2) +
+			s.Theme.Faint.Render("│")
 		if row == at {
 			latency, _ := shape.ReadOff(v.line)
 			spine = s.Theme.Here.Render(parts.Center(latency, shapeSpine))
 		}
-		line := parts.Right(marks(s, left, row, rows, mark), mark) + parts.OutwardLeft(binBar(bins[i][bin]), bar, s.Theme.Sign(left.Sign)) + spine
+		line := parts.Right(marks(s, left, row, rows, mark), mark) +
+			parts.OutwardLeft(binBar(bins[i][bin]), bar, s.Theme.Sign(left.Sign)) + spine
 		if right != nil {
-			line += parts.OutwardRight(binBar(bins[i+1][bin]), bar, s.Theme.Sign(right.Sign)) + parts.Cell(marks(s, right, row, rows, mark), mark)
+			line += parts.OutwardRight(binBar(bins[i+1][bin]), bar, s.Theme.Sign(right.Sign)) +
+				parts.Cell(marks(s, right, row, rows, mark), mark)
 		}
 		lines = append(lines, line)
 	}

@@ -1,6 +1,6 @@
-// Package verdict is the stop where the figures are weighed. It has several pictures: the ladder, mirrored about its spine,
-// with the scorecard; lanes for more than two contenders; the distribution and its tail; and the reasons to trust it or not:
-// claims, stakes, cautions.
+// Package verdict is the stop where the figures are weighed. It has several pictures: the ladder, mirrored about its
+// spine, with the scorecard; lanes for more than two contenders; the distribution and its tail; and the reasons to
+// trust it or not: claims, stakes, cautions.
 package verdict
 
 import (
@@ -9,6 +9,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart"
 	"paceduel/core/chart/paper"
 	"paceduel/core/judge"
@@ -32,7 +33,7 @@ var pictureNames = [pictures]string{"ladder", "lanes", "distribution", "tail", "
 
 func (p picture) String() string { return pictureNames[p] }
 
-type keys struct{ next, pair, magnitudes, rungs, save, keep, up, down, left, right, zoom, wide, show key.Binding }
+type keys struct{ next, pair, magnitudes, rungs, save, keep, left, right, zoom, wide, show key.Binding }
 
 // View has which picture and which pair are in view, and how.
 type View struct {
@@ -40,7 +41,7 @@ type View struct {
 	turn    int // pairs on from the one to look at first
 	look    chart.Look
 	linear  bool // of the latencies' scale
-	from    int  // lines scrolled
+	scroll  parts.Scroll
 	part    chart.Stretched
 	line    float64 // where values are read off, 0 to 1
 	reason  parts.Cursor
@@ -52,17 +53,15 @@ func New() screen.View {
 	bind := func(help, what string, names ...string) key.Binding {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(help, what))
 	}
-	return View{reason: parts.NewCursor(), line: 0.5, keys: keys{
+	return View{reason: parts.NewCursor(), scroll: parts.NewScroll(), line: 0.5, keys: keys{
 		next:       bind("v", "view another picture", "v"),
 		pair:       bind("o", "other pair", "o"),
 		magnitudes: bind("m", "magnitudes (log scale)", "m"),
 		rungs:      bind("E", "every rung", "E"),
 		save:       bind("s", "save to files", "s"),
 		keep:       bind("p", "plan to a file", "p"),
-		up:         bind("↑ ↓", "scroll", "up", "k"),
-		down:       bind("↓", "scroll down", "down", "j"),
-		left:       bind("← →", "read off", "left"),
-		right:      bind("→", "further", "right"),
+		left:       bind("← →", "read off", "left", "down", "j"),
+		right:      bind("→", "further", "right", "up", "k"),
 		zoom:       bind("z", "zoom in", "z"),
 		wide:       bind("backspace", "zoom out", "backspace"),
 		show:       bind("enter", "see where it shows", "enter"),
@@ -99,9 +98,9 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		if paired {
 			out = append(out, v.keys.pair)
 		}
-		out = append(out, v.keys.rungs, v.keys.up)
+		out = append(out, v.keys.rungs, v.scroll.Key())
 	case lanes:
-		out = append(out, v.keys.rungs, v.keys.up)
+		out = append(out, v.keys.rungs, v.scroll.Key())
 	case distribution:
 		if paired {
 			out = append(out, v.keys.pair)
@@ -117,6 +116,15 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if to, ok := msg.(screen.GoMsg); ok {
+		switch to.To {
+		case judge.InRatios:
+			v.picture = ladder
+		case judge.InShapes:
+			v.picture = distribution
+		}
+		return v, nil
+	}
 	press, ok := msg.(tea.KeyPressMsg)
 	if !ok || !judged(s) {
 		return v, nil
@@ -128,6 +136,13 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 			return v, nil
 		}
 	}
+	if p == ladder || p == lanes {
+		w, h := s.Width, s.Height-headLines
+		if next, moved := v.scroll.Press(press, v.lines(s, w, h), w, h); moved {
+			v.scroll = next
+			return v, nil
+		}
+	}
 	shaped := p == distribution || p == tail
 	switch {
 	case key.Matches(press, v.keys.next):
@@ -135,7 +150,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		for !has(v.picture, s) {
 			v.picture = (v.picture + 1) % pictures
 		}
-		v.from = 0
+		v.scroll = v.scroll.Top()
 	case key.Matches(press, v.keys.pair):
 		v.turn++
 		return v, v.wanted(s)
@@ -153,10 +168,6 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		return v.follow(s)
 	case shaped:
 		v.inspect(press)
-	case key.Matches(press, v.keys.up):
-		v.from = max(v.from-1, 0)
-	case key.Matches(press, v.keys.down):
-		v.from = min(v.from+1, 200)
 	}
 	return v, nil
 }
@@ -167,9 +178,9 @@ const lineStep = 0.02
 // inspect moves the line at which values are read off, and zooms about it.
 func (v *View) inspect(press tea.KeyPressMsg) {
 	switch {
-	case key.Matches(press, v.keys.left), key.Matches(press, v.keys.down):
+	case key.Matches(press, v.keys.left):
 		v.line = max(v.line-lineStep, 0)
-	case key.Matches(press, v.keys.right), key.Matches(press, v.keys.up):
+	case key.Matches(press, v.keys.right):
 		v.line = min(v.line+lineStep, 1)
 	case key.Matches(press, v.keys.zoom):
 		v.part = v.part.Zoom(0.5, v.line)
@@ -232,9 +243,25 @@ func (v View) facing(s screen.Scene) (verdict *judge.Verdict, face int, ok bool)
 
 // shape is the distribution of the pair in view, or of all.
 func (v View) shape(s screen.Scene) *chart.Shape {
+	key := shapeKey{all: v.current(s) != distribution, linear: v.linear, part: v.part}
+	if !key.all {
+		key.pair = v.pair(s)
+	}
+	return screen.Picture(s, key, func() *chart.Shape { return newShape(s, key) })
+}
+
+// shapeKey is what a distribution is made of, beside the run.
+type shapeKey struct {
+	all    bool // contenders, or else the pair
+	pair   pair
+	linear bool
+	part   chart.Stretched
+}
+
+func newShape(s screen.Scene, key shapeKey) *chart.Shape {
 	keys := paper.Keys(s.Run.Result)
-	if p := v.pair(s); v.current(s) == distribution {
-		var own []judge.Key
+	if p := key.pair; !key.all {
+		var own []cell.Cell
 		for _, name := range []string{p.base, p.contender} {
 			for _, k := range keys {
 				if k.Contender == name {
@@ -244,11 +271,29 @@ func (v View) shape(s screen.Scene) *chart.Shape {
 		}
 		keys = inTurn(own, len(s.Run.Result.States()))
 	}
-	return chart.NewShape(s.Run.Result, s.Run.Verdict, keys, !v.linear, v.part)
+	return chart.NewShape(s.Run.Result, s.Run.Verdict, keys, !key.linear, key.part)
+}
+
+func (v View) newLadder(s screen.Scene, verdict *judge.Verdict, face int) *chart.Ladder {
+	type ladderKey struct {
+		verdict *judge.Verdict
+		face    int
+		look    chart.Look
+	}
+	return screen.Picture(s, ladderKey{verdict, face, v.look}, func() *chart.Ladder {
+		return chart.NewLadder(s.Run.Result, verdict, face, v.look)
+	})
+}
+
+func (v View) newTracks(s screen.Scene) *chart.Tracks {
+	type tracksKey struct{ look chart.Look }
+	return screen.Picture(s, tracksKey{v.look}, func() *chart.Tracks {
+		return chart.NewTracks(s.Run.Result, s.Run.Verdict, v.look)
+	})
 }
 
 // inTurn puts two contenders' states beside each other: both cold, then both warm.
-func inTurn(keys []judge.Key, states int) (out []judge.Key) {
+func inTurn(keys []cell.Cell, states int) (out []cell.Cell) {
 	for i := range states {
 		for j := i; j < len(keys); j += states {
 			out = append(out, keys[j])
@@ -270,10 +315,10 @@ func (v View) onPaper(s screen.Scene) (out []paper.Named) {
 			if verdict.Baseline != r.Plan.Baseline {
 				what = []string{verdict.Baseline, verdict.Faces[face].Contender}
 			}
-			add(paper.Ladder(chart.NewLadder(r, verdict, face, v.look)), what...)
+			add(paper.Ladder(v.newLadder(s, verdict, face)), what...)
 		}
 	case lanes:
-		add(paper.Tracks(chart.NewTracks(r, s.Run.Verdict, v.look)), "lanes")
+		add(paper.Tracks(v.newTracks(s)), "lanes")
 	case distribution:
 		add(paper.Distribution(v.shape(s)), "distribution", v.pair(s).base, v.pair(s).contender)
 	case tail:
@@ -289,6 +334,8 @@ func (v View) Sentence(s screen.Scene) string {
 		return "There is no verdict yet; start a duel under ask, or open an earlier run under log."
 	case s.Run.Err != nil && !judged(s):
 		return "There is no verdict: " + s.Run.Err.Error() + "."
+	case s.Run.Unjudged != nil && !judged(s):
+		return "There is no verdict, since what was measured cannot be judged: " + s.Run.Unjudged.Error() + "."
 	case s.Run.Live && !judged(s):
 		return "There is nothing to weigh before the first round is complete."
 	case !judged(s):
@@ -323,24 +370,30 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if !judged(s) {
 		return ""
 	}
-	head := v.head(s, w)
-	var lines []string
+	h -= headLines
+	lines := v.lines(s, w, h)
+	if p := v.current(s); p == ladder || p == lanes {
+		lines = v.scroll.Lines(lines, w, h)
+	}
+	return strings.Join(append([]string{v.head(s, w), ""}, lines...), "\n")
+}
+
+// headLines are above the picture: its name and a gap.
+const headLines = 2
+
+// lines is the picture in view in h lines, or more where it can be scrolled.
+func (v View) lines(s screen.Scene, w, h int) []string {
 	switch v.current(s) {
 	case ladder:
-		lines = v.ladderBody(s, w, h-2)
+		return v.ladderBody(s, w, h)
 	case lanes:
-		lines = v.lanesBody(s, w, h-2)
+		return v.lanesBody(s, w, h)
 	case distribution:
-		lines = v.distributionBody(s, w, h-2)
+		return v.distributionBody(s, w, h)
 	case tail:
-		lines = v.tailBody(s, w, h-2)
-	case reasons:
-		lines = v.reasonsBody(s, w, h-2)
+		return v.tailBody(s, w, h)
 	}
-	if p := v.current(s); p == ladder || p == lanes {
-		lines = lines[min(v.from, max(len(lines)-(h-2), 0)):]
-	}
-	return strings.Join(append([]string{head, ""}, lines...), "\n")
+	return v.reasonsBody(s, w, h)
 }
 
 // head names the pictures of this stop, the one in view set off.

@@ -9,6 +9,7 @@ import (
 	"paceduel/core/chart"
 	"paceduel/core/result"
 	"paceduel/core/units"
+	"paceduel/core/weighin"
 	"paceduel/screen"
 	"paceduel/screen/parts"
 )
@@ -33,7 +34,8 @@ func newFace(s screen.Scene, i, w int) face {
 
 // row puts two texts left and right of a word on the spine.
 func (f face) row(left, word, right string) string {
-	spine := f.s.Theme.Faint.Render("│" + ansi.Strip(parts.Center(parts.Cell(word, min(lipgloss.Width(word), f.spine-4)), f.spine-2)) + "│")
+	spine := f.s.Theme.Faint.Render("│" +
+		ansi.Strip(parts.Center(parts.Cell(word, min(lipgloss.Width(word), f.spine-4)), f.spine-2)) + "│")
 	return parts.Right(ansi.Truncate(left, f.side-1, "…")+" ", f.side) + spine + parts.Cell(" "+right, f.side)
 }
 
@@ -42,7 +44,9 @@ func (f face) title(text string) []string {
 }
 
 func (f face) heading() string {
-	return f.row(f.left.Bold(true).Render(f.base.Name+" "+f.base.Sign.Glyph), "", f.right.Bold(true).Render(f.own.Sign.Glyph+" "+f.own.Name))
+	return f.row(f.left.Bold(true).Render(
+		f.base.Name+" "+f.base.Sign.Glyph,
+	), "", f.right.Bold(true).Render(f.own.Sign.Glyph+" "+f.own.Name))
 }
 
 // facts are what is known of both answers in a word each.
@@ -101,7 +105,9 @@ func (f face) weights(title string, list []chart.Weight, scale chart.Scale) (lin
 		lines = append(lines, f.row(left, units.Printable(w.Path), right))
 	}
 	gap := strings.Repeat(" ", value)
-	return append(lines, f.row(f.s.Theme.Faint.Render(parts.Axis(scale.Ticks, bar, true)+gap), "", f.s.Theme.Faint.Render(gap+parts.Axis(scale.Ticks, bar, false))))
+	return append(lines, f.row(f.s.Theme.Faint.Render(
+		parts.Axis(scale.Ticks, bar, true)+gap,
+	), "", f.s.Theme.Faint.Render(gap+parts.Axis(scale.Ticks, bar, false))))
 }
 
 func (f face) text(text string, lacks bool) string {
@@ -140,7 +146,9 @@ func (f face) checks(weighing *result.Weighing, name string) (lines []string) {
 		}
 		lines = append(lines, style.Render(f.wide("! not "+rule)))
 		for _, d := range c.Differences[:min(len(c.Differences), shownDifferences)] {
-			lines = append(lines, f.row(f.left.Render(units.Printable(d.Baseline)), units.Printable(d.Where), f.right.Render(units.Printable(d.Contender))))
+			lines = append(lines, f.row(
+				f.left.Render(units.Printable(d.Baseline)), units.Printable(d.Where), f.right.Render(units.Printable(d.Contender)),
+			))
 		}
 	}
 	if len(lines) > 0 {
@@ -152,7 +160,7 @@ func (f face) checks(weighing *result.Weighing, name string) (lines []string) {
 // wide is a line across both sides.
 func (f face) wide(text string) string { return parts.Center(text, 2*f.side+f.spine) }
 
-// said puts what both answered and printed beside each other, line by line.
+// said puts what both answered and printed beside each other, the lines that both have side by side.
 func (f face) said(base, own *result.Touch) (lines []string) {
 	for _, part := range []struct {
 		name string
@@ -162,43 +170,52 @@ func (f face) said(base, own *result.Touch) (lines []string) {
 		{"headers", func(t *result.Touch) string { return strings.Join(t.Headers, "\n") }},
 		{"its answer", func(t *result.Touch) string { return t.Body }},
 	} {
-		l, r := f.folded(part.of(base)), f.folded(part.of(own))
-		if len(l) == 0 && len(r) == 0 {
+		left, right := textLines(part.of(base)), textLines(part.of(own))
+		if len(left) == 0 && len(right) == 0 {
 			continue
 		}
 		lines = append(lines, f.title(part.name)...)
-		for i := range max(len(l), len(r)) {
-			lines = append(lines, f.pages(at(l, i), at(r, i)))
+		for _, p := range weighin.Pairs(left, right) {
+			l, r := f.folded(at(left, p.Left)), f.folded(at(right, p.Right))
+			for i := range max(len(l), len(r)) {
+				lines = append(lines, f.pages(at(l, i), p.Same, at(r, i)))
+			}
 		}
 	}
 	return lines
 }
 
-// pages puts two lines of text beside each other, each read from the left.
-func (f face) pages(left, right string) string {
+// pages puts two lines of text beside each other, each read from the left, with a sign between those that differ.
+func (f face) pages(left string, same bool, right string) string {
 	w := f.side + f.spine/2 - 2
-	return parts.Cell(left, w) + f.s.Theme.Faint.Render(" ┊ ") + parts.Cell(right, w)
+	between := f.s.Theme.Faint.Render(" ┊ ")
+	if !same {
+		between = f.s.Theme.Strong.Render(" ≠ ")
+	}
+	return parts.Cell(left, w) + between + parts.Cell(right, w)
 }
 
 func at(lines []string, i int) string {
-	if i < len(lines) {
+	if i >= 0 && i < len(lines) {
 		return lines[i]
 	}
 	return ""
 }
 
-// folded breaks a text into lines that fit one page.
-func (f face) folded(text string) (lines []string) {
+// textLines is a text in lines; none where there is nothing to read.
+func textLines(text string) []string {
 	if strings.TrimSpace(text) == "" {
 		return nil
 	}
+	return strings.Split(strings.TrimRight(text, "\n"), "\n")
+}
+
+// folded breaks a line into pieces that fit one page.
+func (f face) folded(line string) (pieces []string) {
 	w := max(f.side+f.spine/2-2, 1)
-	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
-		runes := []rune(units.Printable(line))
-		for len(runes) > w {
-			lines, runes = append(lines, string(runes[:w])), runes[w:]
-		}
-		lines = append(lines, string(runes))
+	runes := []rune(units.Printable(line))
+	for len(runes) > w {
+		pieces, runes = append(pieces, string(runes[:w])), runes[w:]
 	}
-	return lines
+	return append(pieces, string(runes))
 }

@@ -21,22 +21,19 @@ import (
 // View has which pair is face to face, how far it is scrolled, and what is looked for.
 type View struct {
 	turn  int // pairs on from the one to look at first
-	from  int
+	at    parts.Scroll
 	find  textinput.Model
 	typed bool   // the user is writing what to look for
 	text  string // what is looked for
+	found int    // the line where it was found last
 	keys  keys
 }
 
-type keys struct{ up, down, page, back, take, other, look, save key.Binding }
+type keys struct{ take, other, look, save key.Binding }
 
 // New returns the view at the top.
 func New() screen.View {
-	return View{find: parts.NewInput("text to look for", ""), keys: keys{
-		up:    key.NewBinding(key.WithKeys("up", "k"), key.WithHelp("↑ ↓", "scroll")),
-		down:  key.NewBinding(key.WithKeys("down", "j"), key.WithHelp("↓", "scroll down")),
-		page:  key.NewBinding(key.WithKeys("pgdown", "space"), key.WithHelp("pgdn", "page down")),
-		back:  key.NewBinding(key.WithKeys("pgup"), key.WithHelp("pgup", "page up")),
+	return View{at: parts.NewScroll(), find: parts.NewInput("text to look for", ""), keys: keys{
 		take:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "time them all the same")),
 		other: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "other pair")),
 		look:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "look for")),
@@ -50,7 +47,10 @@ func (v View) Captures() bool { return v.typed }
 // Keys implements screen.View.
 func (v View) Keys(s screen.Scene) []key.Binding {
 	if v.typed {
-		return []key.Binding{key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "look for it")), key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "leave it"))}
+		return []key.Binding{
+			key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "look for it")),
+			key.NewBinding(key.WithKeys("esc"), key.WithHelp("esc", "leave it")),
+		}
 	}
 	if s.Run == nil {
 		return nil
@@ -59,11 +59,11 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 	if refused(s) {
 		out = append(out, v.keys.take)
 	}
-	out = append(out, v.keys.up, v.keys.page, v.keys.look)
+	out = append(out, v.at.Key(), v.at.Page(), v.keys.look)
 	if len(s.Run.Result.Entrants) > 2 {
 		out = append(out, v.keys.other)
 	}
-	return append(out, v.keys.save, v.keys.back)
+	return append(out, v.keys.save, v.at.Back())
 }
 
 // refused reports whether the run in view ended because of unequal work, which may be accepted.
@@ -78,19 +78,14 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if !ok || s.Run == nil {
 		return v, nil
 	}
-	const pageLines = 20
+	if next, moved := v.at.Press(press, v.lines(s, s.Width), s.Width, s.Height); moved {
+		v.at = next
+		return v, nil
+	}
 	switch {
-	case key.Matches(press, v.keys.up):
-		v.from = max(v.from-1, 0)
-	case key.Matches(press, v.keys.down):
-		v.from++
-	case key.Matches(press, v.keys.back):
-		v.from = max(v.from-pageLines, 0)
-	case key.Matches(press, v.keys.page):
-		v.from += pageLines
 	case key.Matches(press, v.keys.other):
 		v.turn++
-		v.from = 0
+		v.at = v.at.Top()
 	case key.Matches(press, v.keys.look):
 		v.typed = true
 		v.find.SetValue(v.text)
@@ -100,7 +95,6 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.keys.take) && refused(s):
 		return v, screen.Send(screen.AcceptMsg{})
 	}
-	v.from = min(v.from, max(len(v.lines(s, searchWidth))-1, 0))
 	return v, nil
 }
 
@@ -112,9 +106,9 @@ func (v View) write(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 			v.typed = false
 			return v, nil
 		case "enter":
-			from := v.from
+			from := v.at.From()
 			if v.find.Value() == v.text {
-				from++ // the next place
+				from = v.found + 1 // the next place
 			}
 			v.typed, v.text = false, v.find.Value()
 			if v.text == "" || s.Run == nil {
@@ -128,21 +122,20 @@ func (v View) write(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	return v, cmd
 }
 
-// searchWidth is the width that places are looked for in; what is found there is at much the same line in any other.
-const searchWidth = 136
-
 // seek scrolls to the next line that holds the text, from a line on and then from the top.
 func (v View) seek(s screen.Scene, from int) (screen.View, tea.Cmd) {
-	lines := v.lines(s, searchWidth)
+	lines := v.lines(s, s.Width)
 	want := strings.ToLower(v.text)
 	for i := range lines {
 		at := (from + i) % len(lines)
 		if strings.Contains(strings.ToLower(ansi.Strip(lines[at])), want) {
-			v.from = at
+			v.found, v.at = at, v.at.To(at, lines, s.Width, s.Height)
 			return v, nil
 		}
 	}
-	return v, screen.Send(screen.SayMsg{Text: fmt.Sprintf("%q stands in neither of the two, as far as they are kept", v.text), Trouble: true})
+	return v, screen.Send(screen.SayMsg{
+		Text: fmt.Sprintf("%q stands in neither of the two, as far as they are kept", v.text), Trouble: true,
+	})
 }
 
 // Sentence implements screen.View.
@@ -165,19 +158,34 @@ func (v View) Sentence(s screen.Scene) string {
 	unequal := w.Unequal()
 	switch {
 	case len(failed) > 0:
-		text := fmt.Sprintf("%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed))
+		text := fmt.Sprintf(
+			"%s did not pass the weigh-in, so nothing was timed; each shows its own words and what to try.", units.List(failed),
+		)
 		if len(unequal) > 0 {
 			text += fmt.Sprintf(" %s did not do the work of %s: %s.", units.List(unequal), s.Run.Result.Plan.Baseline, w.First())
 		}
 		return text
 	case asked < len(s.Run.Result.Entrants):
-		return fmt.Sprintf("Each contender is asked once before any timing: %d of %d so far.", asked, len(s.Run.Result.Entrants))
+		text := fmt.Sprintf(
+			"Each contender is asked once before any timing: %d of %d so far", asked, len(s.Run.Result.Entrants),
+		)
+		if s.Run.Asking != nil {
+			text += "; " + s.Run.Asking.Words()
+		}
+		return text + "."
 	case refused(s):
-		return fmt.Sprintf("%s broke the plan's rules for the same work, so nothing was timed: %s.", units.List(unequal), w.First())
+		return fmt.Sprintf(
+			"%s broke the plan's rules for the same work, so nothing was timed: %s.", units.List(unequal), w.First(),
+		)
 	case len(unequal) > 0 && w.Accepted:
-		return fmt.Sprintf("%s broke the plan's rules for the same work, and that was accepted: %s.", units.List(unequal), w.First())
+		return fmt.Sprintf(
+			"%s broke the plan's rules for the same work, and that was accepted: %s.", units.List(unequal), w.First(),
+		)
 	case len(unequal) > 0:
-		return fmt.Sprintf("All passed the weigh-in, but %s did not answer as %s did (%s); make sure that they do the same work.", units.List(unequal), s.Run.Result.Plan.Baseline, w.First())
+		return fmt.Sprintf(
+			"All passed the weigh-in, but %s did not answer as %s did (%s); make sure that they do the same work.",
+			units.List(unequal), s.Run.Result.Plan.Baseline, w.First(),
+		)
 	case w != nil:
 		return "All passed the weigh-in, and all do the same work."
 	}
@@ -192,10 +200,9 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	var lines []string
 	if v.typed {
 		lines = append(lines, s.Theme.Strong.Render("look for  ")+parts.InputLine(v.find, max(w-10, 1)))
+		h--
 	}
-	all := v.lines(s, w)
-	from := min(v.from, max(len(all)-1, 0))
-	for _, line := range all[from:min(len(all), from+h)] {
+	for _, line := range v.at.Lines(v.lines(s, w), w, h) {
 		if v.text != "" && strings.Contains(strings.ToLower(ansi.Strip(line)), strings.ToLower(v.text)) {
 			line = s.Theme.Here.Render("›") + ansi.Cut(line, 1, w)
 		}
@@ -223,11 +230,20 @@ func (v View) pair(s screen.Scene) int {
 }
 
 // lines is the whole view: everybody in a line or a few, then two of them face to face.
-func (v View) lines(s screen.Scene, w int) (lines []string) {
+func (v View) lines(s screen.Scene, w int) []string {
+	type linesKey struct {
+		w, pair int
+		dark    bool
+	}
+	pair := v.pair(s)
+	return screen.Picture(s, linesKey{w, pair, s.Theme.Dark}, func() []string { return linesOf(s, pair, w) })
+}
+
+// linesOf draws everybody, and the i-th contender against the baseline.
+func linesOf(s screen.Scene, i, w int) (lines []string) {
 	for i := range s.Run.Result.Entrants {
 		lines = append(lines, roster(s, i, w)...)
 	}
-	i := v.pair(s)
 	r := s.Run.Result
 	base, own := r.Entrant(r.Plan.Baseline), &r.Entrants[i]
 	if base.Touch == nil || own.Touch == nil || base.Touch.Latency == 0 || own.Touch.Latency == 0 {
@@ -258,7 +274,9 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 	case t == nil:
 		return []string{name + s.Theme.Faint.Render("not asked yet")}
 	case !weighin.Passed(t):
-		lines = append(lines, name+s.Theme.Trouble.Render(parts.Cell(t.Class, outcomeWidth))+s.Theme.Faint.Render(parts.Cell(e.Does, max(w-nameWidth-outcomeWidth, 1))))
+		lines = append(lines, name+s.Theme.Trouble.Render(
+			parts.Cell(t.Class, outcomeWidth),
+		)+s.Theme.Faint.Render(parts.Cell(e.Does, max(w-nameWidth-outcomeWidth, 1))))
 		for l := range strings.SplitSeq(t.Err, "\n") {
 			for _, part := range parts.Wrap(units.Printable(l), w-nameWidth) {
 				lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(part))
@@ -276,12 +294,16 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 	if again := e.Again; again != nil && weighin.Passed(again) {
 		figures += fmt.Sprintf("; %s %s", again.State, units.Duration(again.Latency))
 	}
-	lines = append(lines, name+parts.Cell(t.Outcome, outcomeWidth)+parts.Cell(figures, 46)+s.Theme.Faint.Render(fitOrNothing(e.Does, w-nameWidth-outcomeWidth-46)))
+	room := min(46, max(w-nameWidth-outcomeWidth, 0))
+	lines = append(lines, name+parts.Cell(t.Outcome, outcomeWidth)+parts.Cell(figures, room)+
+		s.Theme.Faint.Render(fitOrNothing(e.Does, w-nameWidth-outcomeWidth-room)))
 	for _, note := range t.Notes {
 		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Caution.Render(parts.Cell("! "+note, w-nameWidth)))
 	}
 	if again := e.Again; again != nil && !weighin.Passed(again) {
-		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(parts.Cell(again.State+": "+units.Printable(again.Err), w-nameWidth)))
+		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(
+			parts.Cell(again.State+": "+units.Printable(again.Err), w-nameWidth),
+		))
 	}
 	return lines
 }
@@ -324,5 +346,9 @@ func beam(s screen.Scene, b *chart.Beam, w int) (lines []string) {
 		}
 		lines = append(lines, parts.Right(l+" ", side)+parts.Cell(line, arm)+parts.Cell(" "+r, w-side-arm))
 	}
-	return append(lines, strings.Repeat(" ", side+arm/2-2)+s.Theme.Faint.Render("━━┻━━"), parts.Center(s.Theme.Strong.Render(b.Say), w))
+	return append(
+		lines, strings.Repeat(
+			" ", max(side+arm/2-2, 0),
+		)+s.Theme.Faint.Render("━━┻━━"), parts.Center(s.Theme.Strong.Render(b.Say), w),
+	)
 }

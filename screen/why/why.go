@@ -1,10 +1,11 @@
-// Package why is the stop that shows where time and memory go: how contenders come up, split by split from a common zero,
-// and what their services hold over time.
+// Package why is the stop that shows where time and memory go: how contenders come up, split by split from a common
+// zero, and what their services hold over time.
 package why
 
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -89,7 +90,7 @@ func (v View) any(s screen.Scene) bool {
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if to, ok := msg.(screen.GoMsg); ok {
 		for p := range pictures {
-			if pictureNames[p] == to.Picture {
+			if pictureNames[p] == string(to.To) {
 				v.picture = p
 			}
 		}
@@ -135,16 +136,22 @@ func (v View) stretch(s screen.Scene) chart.Window {
 }
 
 func (v View) starts(s screen.Scene) *chart.Starts {
-	whole := *s.Run.Result
-	whole.Heats = s.Run.Heats
-	return chart.NewStarts(&whole, s.Run.Verdict, v.share)
+	type startsKey struct{ share float64 }
+	return screen.Picture(s, startsKey{v.share}, func() *chart.Starts {
+		whole := *s.Run.Result
+		whole.Heats = s.Run.Heats
+		return chart.NewStarts(&whole, s.Run.Verdict, v.share)
+	})
 }
 
 func (v View) held(s screen.Scene) *chart.Memory {
-	whole := *s.Run.Result
-	whole.Heats = s.Run.Heats
 	w := v.stretch(s)
-	return chart.NewMemory(&whole, s.Run.Verdict, s.Run.Heats, w.From, w.To)
+	type memoryKey struct{ from, to time.Duration }
+	return screen.Picture(s, memoryKey{w.From, w.To}, func() *chart.Memory {
+		whole := *s.Run.Result
+		whole.Heats = s.Run.Heats
+		return chart.NewMemory(&whole, s.Run.Verdict, s.Run.Heats, w.From, w.To)
+	})
 }
 
 func (v View) onPaper(s screen.Scene) paper.Named {
@@ -161,6 +168,8 @@ func (v View) Sentence(s screen.Scene) string {
 		return "There is no run to look into; start a duel under ask, or open an earlier run under log."
 	case !known(s) && s.Run.Live:
 		return "There is nothing to look into before the first round is complete."
+	case !known(s) && s.Run.Unjudged != nil:
+		return "What was measured cannot be judged: " + s.Run.Unjudged.Error() + "."
 	case !known(s):
 		return "No round was finished, so there is nothing to look into."
 	}
@@ -264,7 +273,8 @@ func (v View) startBody(s screen.Scene, w, h int) (lines []string) {
 			lines = append(lines, more...)
 		}
 	}
-	rule := strings.Repeat(" ", labelWidth+tookWidth) + parts.Axis(all.Scale.Ticks, bar, true) + strings.Repeat(" ", spineWidth) + parts.Axis(all.Scale.Ticks, bar, false)
+	rule := strings.Repeat(" ", labelWidth+tookWidth) + parts.Axis(all.Scale.Ticks, bar, true) +
+		strings.Repeat(" ", spineWidth) + parts.Axis(all.Scale.Ticks, bar, false)
 	lines = append(append(lines, s.Theme.Faint.Render(rule), ""), foot...)
 	return lines[:min(len(lines), max(h, 0))]
 }
@@ -274,7 +284,8 @@ func (v View) beside(s screen.Scene, all *chart.Starts, l, r, w int) (lines []st
 	const label = 24
 	for _, g := range all.Groups {
 		for _, side := range []*chart.StartSide{&g.Sides[l], &g.Sides[r]} {
-			name := " " + parts.Cell(s.Theme.Sign(side.Sign).Render(side.Sign.Glyph+" "+strings.TrimSpace(side.Name+" "+g.State)), label)
+			name := " " +
+				parts.Cell(s.Theme.Sign(side.Sign).Render(side.Sign.Glyph+" "+strings.TrimSpace(side.Name+" "+g.State)), label)
 			for _, text := range side.Beside {
 				for _, line := range parts.Wrap(text, max(w-label-2, 20)) {
 					lines = append(lines, name+line)
@@ -315,7 +326,8 @@ func (v View) group(s screen.Scene, state string, left, right *chart.StartSide, 
 		switch {
 		case i < len(left.Steps):
 			t := &left.Steps[i]
-			from = parts.Right(s.Theme.Faint.Render(t.Label)+" ", labelWidth) + parts.Right(t.Took+" ", tookWidth) + parts.Right(stair(s, t, left.Sign, bar, true), bar)
+			from = parts.Right(s.Theme.Faint.Render(t.Label)+" ", labelWidth) + parts.Right(t.Took+" ", tookWidth) +
+				parts.Right(stair(s, t, left.Sign, bar, true), bar)
 		case i == 0 && len(left.Steps) == 0 && !alone:
 			from = parts.Right(none, side)
 		default:
@@ -324,7 +336,8 @@ func (v View) group(s screen.Scene, state string, left, right *chart.StartSide, 
 		switch {
 		case i < len(right.Steps):
 			t := &right.Steps[i]
-			to = parts.Cell(stair(s, t, right.Sign, bar, false), bar) + parts.Cell(" "+t.Took, tookWidth) + parts.Cell(" "+s.Theme.Faint.Render(t.Label), labelWidth)
+			to = parts.Cell(stair(s, t, right.Sign, bar, false), bar) + parts.Cell(" "+t.Took, tookWidth) +
+				parts.Cell(" "+s.Theme.Faint.Render(t.Label), labelWidth)
 		case i == 0 && len(right.Steps) == 0:
 			to = none
 		}
@@ -420,7 +433,9 @@ func (v View) memoryLane(s screen.Scene, m *chart.Memory, i, plot, h int, line f
 		if row < len(held.Read) && !narrow {
 			side = "  " + parts.Cell(s.Theme.Faint.Render(parts.Cell(held.Read[row].Name, 11))+held.Read[row].Text, sideWidth)
 		}
-		out = append(out, parts.Cell(label, nameWidth)+s.Theme.Faint.Render(parts.Right(parts.RowLabel(m.Scale, row, h), axisWidth-1)+"┊")+parts.Cell(rows[row], plot)+side)
+		out = append(out, parts.Cell(label, nameWidth)+s.Theme.Faint.Render(
+			parts.Right(parts.RowLabel(m.Scale, row, h), axisWidth-1)+"┊",
+		)+parts.Cell(rows[row], plot)+side)
 	}
 	if narrow && len(held.Read) > 0 && h > len(name) {
 		var said []string

@@ -1,6 +1,7 @@
 package paper
 
 import (
+	"paceduel/core/cell"
 	"paceduel/core/chart"
 	"paceduel/core/judge"
 	"paceduel/core/result"
@@ -13,14 +14,17 @@ type Named struct {
 }
 
 // All are the pictures of a finished run: the ladder of each face, the lanes of all where there are more than two, the
-// distribution and the tail of all, how they come up and what they hold where that is known, and the whole run by the clock. A run without a complete round has the last alone.
+// distribution and the tail of all, how they come up and what they hold where that is known, and the whole run by the
+// clock. A run without a complete round has the last alone.
 func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 	add := func(pic Picture, title string, name ...string) {
 		out = append(out, Named{pic, Name(r, name...), title})
 	}
 	if v.Rounds > 0 {
 		for i := range v.Faces {
-			add(Ladder(chart.NewLadder(r, v, i, look)), v.Baseline+" and "+v.Faces[i].Contender+", face to face", v.Faces[i].Contender)
+			add(Ladder(
+				chart.NewLadder(r, v, i, look),
+			), v.Baseline+" and "+v.Faces[i].Contender+", face to face", v.Faces[i].Contender)
 		}
 		if len(v.Faces) > 1 {
 			add(Tracks(chart.NewTracks(r, v, look)), "all contenders, figure by figure", "lanes")
@@ -47,10 +51,10 @@ func OfRun(r *result.Result, v *judge.Verdict) Picture {
 }
 
 // Keys are all contenders in all states, in the order of the plan; the baseline's twin comes last.
-func Keys(r *result.Result) (keys []judge.Key) {
+func Keys(r *result.Result) (keys []cell.Cell) {
 	for _, e := range r.Entrants {
 		for _, state := range r.States() {
-			keys = append(keys, judge.Key{Contender: e.Name, State: state})
+			keys = append(keys, cell.Of(e.Name, state))
 		}
 	}
 	return keys

@@ -47,7 +47,9 @@ func (m memory) draw(p *pen, w, h vg.Length) {
 		p.text(p.cut(said, curveWidth-20, noteSize, regular), curveFrom+16, y, noteSize, regular, faint)
 		foot := y - 8 - memoryLane
 		for _, s := range l.Heats {
-			p.fill(rectangle(curveFrom+vg.Length(s.From)*curveWidth, foot, max(vg.Length(s.To-s.From)*curveWidth, 0.5), memoryLane), band)
+			p.fill(rectangle(
+				curveFrom+vg.Length(s.From)*curveWidth, foot, max(vg.Length(s.To-s.From)*curveWidth, 0.5), memoryLane,
+			), band)
 		}
 		last := vg.Length(-1e9)
 		for _, tick := range m.Scale.Ticks {

@@ -1,7 +1,7 @@
 // Package paper draws charts as SVG and PDF.
 //
-// Text is drawn as outlines, so that a picture looks the same everywhere and any sign can be shown; the figures beside it
-// are exported as well for those who want to copy them. What a picture shows is decided in package chart.
+// Text is drawn as outlines, so that a picture looks the same everywhere and any sign can be shown; the figures beside
+// it are exported as well for those who want to copy them. What a picture shows is decided in package chart.
 package paper
 
 import (
@@ -15,10 +15,9 @@ import (
 	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
+	"paceduel/core/files"
 	"paceduel/core/plan"
 	"paceduel/core/result"
-
-	"paceduel/core/files"
 )
 
 // Picture is a chart that can be drawn on a page.

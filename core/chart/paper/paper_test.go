@@ -13,6 +13,7 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/recorder"
 
+	"paceduel/core/cell"
 	"paceduel/core/chart"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
@@ -24,7 +25,9 @@ func made(t *testing.T, names []string, shots int) (*result.Result, *judge.Verdi
 	t.Helper()
 	d := sample.Duel{Rounds: 8, Shots: shots, Clients: 4, Seed: 2}
 	for i, n := range names {
-		d.Entrants = append(d.Entrants, sample.Entrant{Name: n, Latency: sample.Times(0.012/float64(1+20*i), 0.4), Bytes: 100, FailFrac: 0.01})
+		d.Entrants = append(d.Entrants, sample.Entrant{
+			Name: n, Latency: sample.Times(0.012/float64(1+20*i), 0.4), Bytes: 100, FailFrac: 0.01,
+		})
 	}
 	r := sample.Make(d)
 	r.Plan.Name = "Bërth — board ≤ 40 µs"
@@ -39,9 +42,9 @@ func made(t *testing.T, names []string, shots int) (*result.Result, *judge.Verdi
 func pictures(t *testing.T, names []string, shots int, log bool) map[string]Picture {
 	t.Helper()
 	r, v := made(t, names, shots)
-	var keys []judge.Key
+	var keys []cell.Cell
 	for _, e := range r.Entrants {
-		keys = append(keys, judge.Key{Contender: e.Name})
+		keys = append(keys, cell.Of(e.Name, ""))
 	}
 	shape := chart.NewShape(r, v, keys, log, chart.Stretched{})
 	sample.Serve(r)
@@ -98,7 +101,8 @@ func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {
 	}
 }
 
-// A figure that nobody has takes one line that says what it would need, and a word that is no verdict keeps its interval.
+// A figure that nobody has takes one line that says what it would need, and a word that is no verdict keeps its
+// interval.
 func TestLanesSayWhatIsTooFew(t *testing.T) {
 	pic := pictures(t, []string{"per-vessel", "joined", "snapshot"}, 60, false)["tracks"]
 	w, h := pic.size()
@@ -163,7 +167,8 @@ func TestSaveWritesBothFormats(t *testing.T) {
 	if err != nil || !bytes.HasPrefix(pdf, []byte("%PDF-")) || !bytes.Contains(pdf, []byte("%%EOF")) {
 		t.Errorf("the PDF is none (%d bytes, %v)", len(pdf), err)
 	}
-	if _, err := Save(pic, filepath.Join(dir, "none"), "x"); err == nil || !strings.Contains(err.Error(), "save the picture") {
+	if _, err := Save(pic, filepath.Join(dir, "none"), "x"); err == nil ||
+		!strings.Contains(err.Error(), "save the picture") {
 		t.Errorf("saving into no folder says %v", err)
 	}
 }

@@ -133,7 +133,9 @@ func (t tail) draw(p *pen, w, h vg.Length) {
 		x += p.width(name, figureSize, bold) + 34
 	}
 	y -= 26
-	share := chart.Scale{Min: 0, Max: 1, Ticks: []chart.Tick{{At: 0, Label: "0 %"}, {At: 0.25, Label: "25 %"}, {At: 0.5, Label: "50 %"}, {At: 0.75, Label: "75 %"}, {At: 1, Label: "100 %"}}}
+	share := chart.Scale{Min: 0, Max: 1, Ticks: []chart.Tick{{
+		At: 0, Label: "0 %",
+	}, {At: 0.25, Label: "25 %"}, {At: 0.5, Label: "50 %"}, {At: 0.75, Label: "75 %"}, {At: 1, Label: "100 %"}}}
 	p.panel("share of shots that take at most so long", share.Ticks, y)
 	p.panel("share that takes longer (log scale)", t.Shares.Ticks, y-curveHeight-38)
 	for i := range t.Sides {
@@ -157,8 +159,11 @@ func (p *pen) panel(title string, ticks []chart.Tick, top vg.Length) {
 	}
 }
 
-// curve draws a line through heights of 0 to 1, which ends where they are below 0, with the side's sign at its percentiles.
-func (p *pen) curve(heights []float64, foot vg.Length, c color.NRGBA, s *chart.ShapeSide, height func(q float64) float64) {
+// curve draws a line through heights of 0 to 1, which ends where they are below 0, with the side's sign at its
+// percentiles.
+func (p *pen) curve(
+	heights []float64, foot vg.Length, c color.NRGBA, s *chart.ShapeSide, height func(q float64) float64,
+) {
 	var path vg.Path
 	begun := false
 	for i, v := range heights {
@@ -168,7 +173,9 @@ func (p *pen) curve(heights []float64, foot vg.Length, c color.NRGBA, s *chart.S
 			}
 			continue
 		}
-		pt := vg.Point{X: curveFrom + curveWidth*(vg.Length(i)+0.5)/vg.Length(len(heights)), Y: foot + vg.Length(v)*curveHeight}
+		pt := vg.Point{
+			X: curveFrom + curveWidth*(vg.Length(i)+0.5)/vg.Length(len(heights)), Y: foot + vg.Length(v)*curveHeight,
+		}
 		if !begun {
 			path.Move(pt)
 			begun = true

@@ -8,7 +8,12 @@ import (
 
 // Timeline is the picture of a run by the clock: a lane each, all to one scale of latency.
 func Timeline(t *chart.Timeline, title, sentence string, conditions []string) Picture {
-	return timeline{t, sheet{title, sentence, "every dot a shot, an even choice of them; crosses failed; tinted: the judged part of each heat; latency on a log scale", conditions}}
+	return timeline{t, sheet{
+		title, sentence,
+		"every dot a shot, an even choice of them; crosses failed; tinted: the judged part of each heat; latency on a log " +
+			"scale",
+		conditions,
+	}}
 }
 
 type timeline struct {

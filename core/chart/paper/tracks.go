@@ -65,7 +65,9 @@ func (p *pen) lane(l chart.TrackLane, y vg.Length) {
 	if l.Length > 0 {
 		p.fill(rectangle(laneFrom, y-1, vg.Length(l.Length*laneWidth), barHeight-2), c)
 		if l.Low == l.Low && l.High > l.Low {
-			p.fill(rectangle(laneFrom+vg.Length(min(l.Low, l.Length)*laneWidth), y-1, vg.Length((min(l.High, l.Length)-min(l.Low, l.Length))*laneWidth), barHeight-2), lighter(c))
+			p.fill(rectangle(laneFrom+vg.Length(
+				min(l.Low, l.Length)*laneWidth,
+			), y-1, vg.Length((min(l.High, l.Length)-min(l.Low, l.Length))*laneWidth), barHeight-2), lighter(c))
 		}
 	}
 	x := vg.Length(laneFrom + laneWidth + 12)

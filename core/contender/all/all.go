@@ -5,18 +5,33 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/contender/command"
 	"paceduel/core/contender/http"
+	"paceduel/core/contender/path"
+	"paceduel/core/draft"
 	"paceduel/core/plan"
 )
 
 // Kinds returns every kind, in the order in which people should see them.
 func Kinds() []contender.Kind {
-	return []contender.Kind{http.Kind, command.Kind}
+	return []contender.Kind{command.Kind, http.Kind, path.Kind}
 }
 
 // PlanKinds is the part of Kinds that plans are read with.
 func PlanKinds() (out []plan.Kind) {
 	for _, k := range Kinds() {
+		for i := range k.Shape.Amounts {
+			k.Brings = append(k.Brings, k.Shape.Amounts[i].Figures()...)
+		}
 		out = append(out, k.Kind)
+	}
+	return out
+}
+
+// Drafts are how plans are drafted for each kind that can be.
+func Drafts() (out []*draft.Kind) {
+	for _, k := range Kinds() {
+		if k.Draft != nil {
+			out = append(out, k.Draft)
+		}
 	}
 	return out
 }

@@ -15,12 +15,14 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 const benchRuns = 500
 
-// BenchmarkAgainstBareSpawn runs a program that does nothing, in turn with the bare spawn loop of testdata/spawn.c, while we
-// hold little memory or much, and reports our figures as ratios to its own: medians over the rounds. It needs gcc.
+// BenchmarkAgainstBareSpawn runs a program that does nothing, in turn with the bare spawn loop of testdata/spawn.c,
+// while we hold little memory or much, and reports our figures as ratios to its own: medians over the rounds. It needs
+// gcc.
 func BenchmarkAgainstBareSpawn(b *testing.B) {
 	gcc, err := exec.LookPath("gcc")
 	if err != nil {
@@ -78,16 +80,16 @@ func spawnOurs(b *testing.B, program string) (cpu float64, quantiles [2]float64)
 	defer d.Close()
 	c := d.Client(0, 1)
 	defer c.Close()
-	var shot contender.Shot
+	var shot shots.Shot
 	c.Shoot(b.Context(), &shot)
 	runtime.GC()
 	defer debug.SetGCPercent(debug.SetGCPercent(-1))
 	before := ownCPU(b)
 	all := make([]float64, benchRuns)
 	for i := range all {
-		shot = contender.Shot{}
+		shot = shots.Shot{}
 		c.Shoot(b.Context(), &shot)
-		if shot.Class != contender.OK {
+		if shot.Class != shots.OK {
 			b.Fatal(shot.Err)
 		}
 		all[i] = float64(shot.Latency())

@@ -2,6 +2,8 @@ package command
 
 import (
 	"errors"
+	"fmt"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +20,7 @@ import (
 	"paceduel/core/keeper"
 	"paceduel/core/launch"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 func TestMain(m *testing.M) {
@@ -53,16 +56,16 @@ func TestConformance(t *testing.T) {
 		Good: shell("echo tide is in", nil), Body: "tide is in\n",
 		Hangs: shell("sleep 600 & wait # "+marker, nil),
 		Slow:  shell("sleep 600 & sleep 600 # "+marker, func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
-		Failures: map[contender.Class]plan.Settings{
-			contender.Exit:    shell("echo no such berth >&2; exit 3", nil),
-			contender.Signal:  shell("kill -SEGV $$", nil),
-			contender.NoStart: shell("echo", func(s *Settings) { s.Stdin = "not-there.txt" }),
+		Failures: map[shots.Class]plan.Settings{
+			shots.Exit:    shell("echo no such berth >&2; exit 3", nil),
+			shots.Signal:  shell("kill -SEGV $$", nil),
+			shots.NoStart: shell("echo", func(s *Settings) { s.Stdin = "not-there.txt" }),
 		},
 		LeftBehind: sleepers,
 	})
 }
 
-func shoot(t *testing.T, s *Settings) contender.Shot {
+func shoot(t *testing.T, s *Settings) shots.Shot {
 	t.Helper()
 	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
 	if err != nil {
@@ -70,7 +73,7 @@ func shoot(t *testing.T, s *Settings) contender.Shot {
 	}
 	c := d.Client(0, 1)
 	defer c.Close()
-	shot := contender.Shot{View: &contender.View{}}
+	shot := shots.Shot{View: &shots.View{}}
 	c.Shoot(t.Context(), &shot)
 	return shot
 }
@@ -104,7 +107,7 @@ func TestInputStartsOverForEveryRun(t *testing.T) {
 	c := d.Client(0, 1)
 	defer c.Close()
 	for i := range 3 {
-		var shot contender.Shot
+		var shot shots.Shot
 		c.Shoot(t.Context(), &shot)
 		if shot.Received != 1 {
 			t.Errorf("run %d read %d bytes; want 1", i+1, shot.Received)
@@ -113,11 +116,11 @@ func TestInputStartsOverForEveryRun(t *testing.T) {
 }
 
 func TestOtherExitCodesCanBeExpected(t *testing.T) {
-	if shot := shoot(t, shell("exit 3", func(s *Settings) { s.Expect = 3 })); shot.Class != contender.OK {
+	if shot := shoot(t, shell("exit 3", func(s *Settings) { s.Expect = 3 })); shot.Class != shots.OK {
 		t.Errorf("class %s, %v; want ok", shot.Class, shot.Err)
 	}
 	shot := shoot(t, shell("true", func(s *Settings) { s.Expect = 3 }))
-	if shot.Class != contender.Exit || shot.Err.Error() != "exit code 0, expected 3" {
+	if shot.Class != shots.Exit || shot.Err.Error() != "exit code 0, expected 3" {
 		t.Errorf("class %s, %v; want the unexpected exit code", shot.Class, shot.Err)
 	}
 }
@@ -141,22 +144,25 @@ func TestFailureCarriesLastWords(t *testing.T) {
 func TestBusyRunsReportTheirCPU(t *testing.T) {
 	// Three forks of dd copy enough to need tens of milliseconds in all, counted in ticks of 4 ms.
 	shot := shoot(t, shell("for i in 1 2 3; do dd if=/dev/zero of=/dev/null bs=1M count=2000 2>/dev/null; done", nil))
-	if shot.Class != contender.OK || shot.CPU < 10*time.Millisecond || shot.CPU > 3*shot.Latency() {
-		t.Errorf("%s of CPU within %s, %v", shot.CPU, shot.Latency(), shot.Err)
+	if shot.Class != shots.OK || used(shot, cpu) < 10*time.Millisecond || used(shot, cpu) > 3*shot.Latency() {
+		t.Errorf("%s of CPU within %s, %v", used(shot, cpu), shot.Latency(), shot.Err)
 	}
 	// Copying nothing to nowhere is the kernel's work; counting is the program's own.
-	if shot.Resources.System < shot.CPU/2 || shot.Resources.System > shot.CPU {
-		t.Errorf("%s of %s of CPU in the kernel; want most of it", shot.Resources.System, shot.CPU)
+	if used(shot, kernel) < used(shot, cpu)/2 || used(shot, kernel) > used(shot, cpu) {
+		t.Errorf("%s of %s of CPU in the kernel; want most of it", used(shot, kernel), used(shot, cpu))
 	}
 	counting := shoot(t, shell("i=0; while [ $i -lt 200000 ]; do i=$((i+1)); done", nil))
-	if own := counting.CPU - counting.Resources.System; counting.Class != contender.OK || own < counting.CPU/2 || counting.CPU < 10*time.Millisecond {
-		t.Errorf("%s of %s of CPU outside the kernel; want most of it", own, counting.CPU)
+	if own := used(counting, cpu) - used(counting, kernel); counting.Class != shots.OK || own < used(counting, cpu)/2 ||
+		used(counting, cpu) < 10*time.Millisecond {
+		t.Errorf("%s of %s of CPU outside the kernel; want most of it", own, used(counting, cpu))
 	}
 }
 
 // Several at once: each process is waited for by the client that started it.
 func TestCommandsSideBySide(t *testing.T) {
-	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("sleep 0.02; exit $((RUN % 3))", func(s *Settings) { s.Env = map[string]plan.Word{"RUN": "3"} }))
+	d, err := open(contender.Setup{
+		Dir: t.TempDir(), Clock: clock.Start(),
+	}, shell("sleep 0.02; exit $((RUN % 3))", func(s *Settings) { s.Env = map[string]plan.Word{"RUN": "3"} }))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -169,9 +175,9 @@ func TestCommandsSideBySide(t *testing.T) {
 			c := d.Client(i, clients)
 			defer c.Close()
 			for range runs {
-				var shot contender.Shot
+				var shot shots.Shot
 				c.Shoot(t.Context(), &shot)
-				if shot.Class != contender.OK || shot.Latency() < 20*time.Millisecond || shot.LeftBehind != 0 {
+				if shot.Class != shots.OK || shot.Latency() < 20*time.Millisecond || shot.LeftBehind != 0 {
 					t.Errorf("client %d: %s %v in %s, %d left behind", i, shot.Class, shot.Err, shot.Latency(), shot.LeftBehind)
 				}
 				alone.Add(int64(shot.Latency()))
@@ -206,11 +212,11 @@ func TestLeftoversOfAGoodRunAreEnded(t *testing.T) {
 					t.Fatal(err)
 				}
 				c := d.Client(0, 1)
-				shot := contender.Shot{View: &contender.View{}, Measure: measured}
+				shot := shots.Shot{View: &shots.View{}, Measure: measured}
 				c.Shoot(t.Context(), &shot)
 				c.Close()
 				pid, err := strconv.Atoi(strings.TrimSpace(string(shot.View.Body)))
-				if err != nil || shot.Class != contender.OK {
+				if err != nil || shot.Class != shots.OK {
 					t.Fatalf("class %s, output %q", shot.Class, shot.View.Body)
 				}
 				if alive(pid) {
@@ -231,20 +237,25 @@ func TestLeftoversOfAGoodRunAreEnded(t *testing.T) {
 func TestOutputIsCounted(t *testing.T) {
 	for _, where := range []string{"pipe", "file", "terminal"} {
 		for _, measured := range []bool{false, true} {
-			d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("seq 1000; printf end", func(s *Settings) { s.Stdout = where }))
+			d, err := open(contender.Setup{
+				Dir: t.TempDir(), Clock: clock.Start(),
+			}, shell("seq 1000; printf end", func(s *Settings) { s.Stdout = where }))
 			if err != nil {
 				t.Fatal(err)
 			}
 			c := d.Client(0, 1)
-			shot := contender.Shot{Measure: measured}
+			shot := shots.Shot{Measure: measured}
 			c.Shoot(t.Context(), &shot)
 			c.Close()
 			want := int64(3893 + 3)
 			if where == "terminal" {
 				want += 1000 // which ends lines with two characters
 			}
-			if shot.Class != contender.OK || shot.Lines != 1000 || shot.Received != want {
-				t.Errorf("%s: %d lines, %d bytes, %s %v; want 1000 of %d", where, shot.Lines, shot.Received, shot.Class, shot.Err, want)
+			if shot.Class != shots.OK || shot.Amounts[lines] != 1000 || shot.Received != want {
+				t.Errorf(
+					"%s: %d lines, %d bytes, %s %v; want 1000 of %d", where, shot.Amounts[lines], shot.Received, shot.Class, shot.Err,
+					want,
+				)
 			}
 		}
 	}
@@ -276,9 +287,12 @@ func TestProgramIsLookedUpOnce(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			_, err := open(contender.Setup{Dir: dir, PlanDir: beside, Clock: clock.Start()}, &Settings{Run: []plan.Word{plan.Word(tt.program)}, Timeout: 1})
-			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
-				t.Errorf("open says %v; want %q", err, tt.want)
+			_, err := open(contender.Setup{
+				Dir: dir, PlanDir: beside, Clock: clock.Start(),
+			}, &Settings{Run: []plan.Word{plan.Word(tt.program)}, Timeout: 1})
+			said := fmt.Sprint(err, "; ", contender.HintOf(err))
+			if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(said, tt.want)) {
+				t.Errorf("open says %s; want %q", said, tt.want)
 			}
 		})
 	}
@@ -305,7 +319,8 @@ func TestCheckRefusesContradictions(t *testing.T) {
 	for _, tt := range tests {
 		faults := tt.s.Check(plan.Surroundings{})
 		switch {
-		case tt.want == "" && len(faults) > 0, tt.want != "" && (len(faults) != 1 || !strings.Contains(faults[0].What, tt.want)):
+		case tt.want == "" && len(faults) > 0, tt.want != "" && (len(faults) != 1 ||
+			!strings.Contains(faults[0].What, tt.want)):
 			t.Errorf("%s: Check = %v; want %q", tt.name, faults, tt.want)
 		}
 	}
@@ -329,15 +344,18 @@ func TestSummaryCanBeTyped(t *testing.T) {
 
 func TestVersionIsTheToolsFirstLine(t *testing.T) {
 	tests := map[string]string{
-		"echo packer 2.1; echo licence": "packer 2.1", "echo; echo '  v3  ' >&2": "v3", "exit 1": "", "sleep 60 & echo v4": "v4",
+		"echo packer 2.1; echo licence": "packer 2.1", "echo; echo '  v3  ' >&2": "v3", "exit 1": "",
+		"sleep 60 & echo v4": "v4",
 	}
 	for line, want := range tests {
 		shot := shoot(t, shell("true", func(s *Settings) { s.Version = []plan.Word{"sh", "-c", plan.Word(line)} }))
-		if shot.View.Version != want || shot.Class != contender.OK {
+		if shot.View.Version != want || shot.Class != shots.OK {
 			t.Errorf("%s: version %q, class %s; want %q", line, shot.View.Version, shot.Class, want)
 		}
 	}
-	if shot := shoot(t, shell("true", func(s *Settings) { s.Version = []plan.Word{"no-such-tool"} })); shot.View.Version != "" || shot.Class != contender.OK {
+	if shot := shoot(
+		t, shell("true", func(s *Settings) { s.Version = []plan.Word{"no-such-tool"} }),
+	); shot.View.Version != "" || shot.Class != shots.OK {
 		t.Errorf("a version that cannot be asked for spoils the shot: %q, %s", shot.View.Version, shot.Class)
 	}
 }
@@ -356,22 +374,27 @@ func TestWhereOutputGoes(t *testing.T) {
 		if shot.View.Terminal != (tt.stdout == "terminal") {
 			t.Errorf("output to %s: a terminal %v", tt.stdout, shot.View.Terminal)
 		}
-		if string(shot.View.Body) != tt.body || shot.Received != tt.received || shot.Class != contender.OK {
-			t.Errorf("%s: printed %q, %d bytes, %s %v; want %q, %d bytes", tt.stdout, shot.View.Body, shot.Received, shot.Class, shot.Err, tt.body, tt.received)
+		if string(shot.View.Body) != tt.body || shot.Received != tt.received || shot.Class != shots.OK {
+			t.Errorf(
+				"%s: printed %q, %d bytes, %s %v; want %q, %d bytes", tt.stdout, shot.View.Body, shot.Received, shot.Class,
+				shot.Err, tt.body, tt.received,
+			)
 		}
 	}
 }
 
 func TestLastWordsOnATerminal(t *testing.T) {
-	d, err := open(contender.Setup{Clock: clock.Start()}, shell("echo the quay is closed >&2; exit 3", func(s *Settings) { s.Stdout = "terminal" }))
+	d, err := open(contender.Setup{
+		Clock: clock.Start(),
+	}, shell("echo the quay is closed >&2; exit 3", func(s *Settings) { s.Stdout = "terminal" }))
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := d.Client(0, 1)
 	defer c.Close()
-	var shot contender.Shot
+	var shot shots.Shot
 	c.Shoot(t.Context(), &shot)
-	if shot.Class != contender.Exit || !strings.Contains(shot.Err.Error(), "the quay is closed") {
+	if shot.Class != shots.Exit || !strings.Contains(shot.Err.Error(), "the quay is closed") {
 		t.Errorf("class %s, %v; want its last words", shot.Class, shot.Err)
 	}
 }
@@ -379,28 +402,33 @@ func TestLastWordsOnATerminal(t *testing.T) {
 // A sample is kept without sending the output anywhere else than other runs' goes.
 func TestSamplesDoNotChangeWhatIsMeasured(t *testing.T) {
 	for stdout, known := range map[string]bool{"discard": false, "pipe": true, "file": true} {
-		d, err := open(contender.Setup{Clock: clock.Start()}, shell(`exec 3>&1; readlink /proc/$$/fd/3 >&2; printf tide`, func(s *Settings) { s.Stdout = stdout }))
+		d, err := open(contender.Setup{
+			Clock: clock.Start(),
+		}, shell(`exec 3>&1; readlink /proc/$$/fd/3 >&2; printf tide`, func(s *Settings) { s.Stdout = stdout }))
 		if err != nil {
 			t.Fatal(err)
 		}
 		c := d.Client(0, 1)
-		shot := contender.Shot{View: &contender.View{Sample: true}}
+		shot := shots.Shot{View: &shots.View{Sample: true}}
 		c.Shoot(t.Context(), &shot)
 		c.Close()
-		if shot.View.Known != known || known && string(shot.View.Body) != "tide" || stdout == "discard" && strings.TrimSpace(string(shot.View.Stderr)) != os.DevNull {
+		if shot.View.Known != known || known && string(shot.View.Body) != "tide" || stdout == "discard" &&
+			strings.TrimSpace(string(shot.View.Stderr)) != os.DevNull {
 			t.Errorf("%s: sample %+v, printed to %s", stdout, shot.View, shot.View.Stderr)
 		}
 	}
 }
 
 func TestProcessorsAndNiceness(t *testing.T) {
-	d, err := open(contender.Setup{Clock: clock.Start(), CPUs: plan.CPUs{0}, Nice: 7}, shell(`sleep 0.05; nice; grep Cpus_allowed_list /proc/self/status`, nil))
+	d, err := open(contender.Setup{
+		Clock: clock.Start(), CPUs: plan.CPUs{0}, Nice: 7,
+	}, shell(`sleep 0.05; nice; grep Cpus_allowed_list /proc/self/status`, nil))
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := d.Client(0, 1)
 	defer c.Close()
-	shot := contender.Shot{View: &contender.View{}}
+	shot := shots.Shot{View: &shots.View{}}
 	c.Shoot(t.Context(), &shot)
 	got := strings.Fields(string(shot.View.Body))
 	if launch.Usable(plan.CPUs{0}) == nil {
@@ -425,7 +453,7 @@ func TestInputIsOpenedAnew(t *testing.T) {
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		shot := contender.Shot{View: &contender.View{}}
+		shot := shots.Shot{View: &shots.View{}}
 		c.Shoot(t.Context(), &shot)
 		if string(shot.View.Body) != text {
 			t.Errorf("run %d read %q; want %q", i+1, shot.View.Body, text)
@@ -443,7 +471,9 @@ func TestMarksOfACommand(t *testing.T) {
 	for _, tt := range tests {
 		s := shell(tt.line, func(s *Settings) {
 			s.Stdout = tt.stdout
-			s.Marks = plan.Marks{"startup": {Pattern: `startup ([0-9]+ \w+)`}, "render": {Pointer: "/ms", From: "stderr"}, "all": {Sum: plan.Lines{"startup", "render"}}}
+			s.Marks = plan.Marks{"startup": {
+				Pattern: `startup ([0-9]+ \w+)`,
+			}, "render": {Pointer: "/ms", From: "stderr"}, "all": {Sum: plan.Lines{"startup", "render"}}}
 		})
 		if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) > 0 {
 			t.Fatal(faults)
@@ -454,11 +484,11 @@ func TestMarksOfACommand(t *testing.T) {
 		}
 		c := d.Client(0, 1)
 		for range 2 { // a second run tells no more than the first
-			var shot contender.Shot
+			var shot shots.Shot
 			c.Shoot(t.Context(), &shot)
 			told := map[string]time.Duration{}
 			for _, m := range shot.Told {
-				told[m.Name] = m.Took
+				told[m.Name] = time.Duration(math.Round(m.Value * 1e9))
 			}
 			got := ""
 			for _, name := range []string{"startup", "render", "all"} {
@@ -482,7 +512,8 @@ func TestMarksOfACommand(t *testing.T) {
 	}
 }
 
-// What is run, and what tells a version, find where they stand in PWD, and cannot reach what their workspace was copied from.
+// What is run, and what tells a version, find where they stand in PWD, and cannot reach what their workspace was copied
+// from.
 func TestWhereACommandStands(t *testing.T) {
 	caller, plans, workspace := t.TempDir(), t.TempDir(), t.TempDir()
 	t.Chdir(caller)
@@ -512,15 +543,15 @@ func TestWhereACommandStands(t *testing.T) {
 	defer c.Close()
 	want := filepath.Join(workspace, "quay")
 	for _, measure := range []bool{false, true} { // plainly, and traced
-		shot := contender.Shot{View: &contender.View{}, Measure: measure}
+		shot := shots.Shot{View: &shots.View{}, Measure: measure}
 		c.Shoot(t.Context(), &shot)
-		if got := string(shot.View.Body); got != want+" "+want+"\n" || shot.Class != contender.OK {
+		if got := string(shot.View.Body); got != want+" "+want+"\n" || shot.Class != shots.OK {
 			t.Errorf("it stands in %q, %v; want %q", got, shot.Err, want)
 		}
 		if shot.View.Version != want && fence == nil {
 			t.Errorf("its version is told from %q; want %q", shot.View.Version, want)
 		}
-		if measure && shot.Peak == 0 {
+		if measure && shot.Amounts[memory] == 0 {
 			t.Error("behind a fence memory is not known")
 		}
 	}
@@ -529,8 +560,9 @@ func TestWhereACommandStands(t *testing.T) {
 	}
 }
 
-// Runs that fail in the midst of others are classed by what the program did itself, by its own count: every so many end with
-// another exit code, by a signal, or after their limit, and none of them becomes a success or one of another class.
+// Runs that fail in the midst of others are classed by what the program did itself, by its own count: every so many end
+// with another exit code, by a signal, or after their limit, and none of them becomes a success or one of another
+// class.
 func TestFailuresInMidRunAreTheProgramsOwn(t *testing.T) {
 	dir := t.TempDir()
 	// Each run appends a byte to a file for all of them, and to one for the way it ended: O_APPEND keeps every one.
@@ -541,19 +573,21 @@ case $((n % 10)) in
 7) printf x >> timeout; sleep 600 ;;
 *) printf x >> ok ;;
 esac`
-	d, err := open(contender.Setup{Dir: dir, Clock: clock.Start()}, shell(line, func(s *Settings) { s.Timeout = plan.Span(300 * time.Millisecond) }))
+	d, err := open(contender.Setup{
+		Dir: dir, Clock: clock.Start(),
+	}, shell(line, func(s *Settings) { s.Timeout = plan.Span(300 * time.Millisecond) }))
 	if err != nil {
 		t.Fatal(err)
 	}
 	const clients, each = 4, 15
-	var ours [contender.Classes]atomic.Int64
+	var ours [shots.Classes]atomic.Int64
 	var wg sync.WaitGroup
 	for i := range clients {
 		wg.Go(func() {
 			c := d.Client(i, clients)
 			defer c.Close()
 			for range each {
-				var shot contender.Shot
+				var shot shots.Shot
 				c.Shoot(t.Context(), &shot)
 				ours[shot.Class].Add(1)
 			}
@@ -567,9 +601,14 @@ esac`
 	if got := count("all"); got != clients*each {
 		t.Errorf("the program ran %d times for %d runs", got, clients*each)
 	}
-	for class, name := range map[contender.Class]string{contender.OK: "ok", contender.Exit: "exit", contender.Signal: "signal", contender.Timeout: "timeout"} {
+	for class, name := range map[shots.Class]string{
+		shots.OK: "ok", shots.Exit: "exit", shots.Signal: "signal", shots.Timeout: "timeout",
+	} {
 		if got, want := ours[class].Load(), count(name); got != want || want == 0 {
 			t.Errorf("%s: %d by our count, %d by the program's", class, got, want)
 		}
 	}
 }
+
+// used is so much of an amount that is a time.
+func used(shot shots.Shot, amount int) time.Duration { return time.Duration(shot.Amounts[amount]) }

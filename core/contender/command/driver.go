@@ -23,6 +23,7 @@ import (
 	"paceduel/core/launch"
 	"paceduel/core/marks"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/units"
 )
 
@@ -32,11 +33,48 @@ var Kind = contender.Kind{
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
 	},
-	MetersCPU: true, Descriptors: 12, Processes: 3, // a thread that waits, one that reads, and the process itself
+	Draft: &drafting,
+	Shape: shape, Descriptors: 12, Processes: 3, // a thread that waits, one that reads, and the process itself
 	Floor: func([]plan.Settings) (plan.Settings, func(), error) {
 		s := New().(*Settings)
 		s.Run = []plan.Word{"true"} // the program that does nothing
 		return s, func() {}, nil
+	},
+}
+
+// What is counted of each run, by its place in the shape.
+const (
+	cpu = iota // user and system time of the process and the children it waited for
+	kernel
+	memory
+	waits
+	preemptions
+	faults
+	reads
+	writes
+	lines
+)
+
+var shape = shots.Shape{
+	OwnProcess: true,
+	Amounts: []shots.Amount{
+		cpu:    {Name: shots.CPU, Unit: units.Second},
+		kernel: {Name: "kernel", Unit: units.Second, Row: "of it in the kernel", Per: shots.PerShot, Site: shots.Takes},
+		memory: {Name: shots.Memory, Unit: units.Byte, Fold: shots.Most},
+		waits:  {Name: "waits", Unit: "waits", Row: "waits a run", Per: shots.PerShot, Site: shots.Uses},
+		preemptions: {
+			Name: "preemptions", Unit: "preemptions", Row: "preemptions a run", Per: shots.PerShot, Site: shots.Uses,
+		},
+		faults: {Name: "page faults", Unit: "faults", Row: "page faults a run", Per: shots.PerShot, Site: shots.Uses},
+		reads: {
+			Name: "disk reads", Unit: units.Byte, Row: "read from disk a run", Per: shots.PerShot, Site: shots.Uses,
+		},
+		writes: {
+			Name: "disk writes", Unit: units.Byte, Row: "written to disk a run", Per: shots.PerShot, Site: shots.Uses,
+		},
+		lines: {
+			Name: "output lines", Unit: "lines", Row: "output lines a run", Per: shots.PerShot, Site: shots.Answers,
+		},
 	},
 }
 
@@ -75,6 +113,10 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	}
 	var err error
 	if d.program, err = launch.Program(d.argv[0], folders...); err != nil {
+		var missing *launch.Missing
+		if errors.As(err, &missing) {
+			err = &contender.Hint{Err: errors.New(missing.What), Try: missing.Try}
+		}
 		return nil, err
 	}
 	d.place = setup.Place()
@@ -111,7 +153,7 @@ type client struct {
 	guard  guard
 	runs   int
 	marks  *marks.Reader // nil without marks
-	told   contender.Marks
+	told   shots.Marks
 }
 
 // sweepEvery is how many runs pass between two looks for what they left in sessions of their own.
@@ -170,9 +212,9 @@ func (c *client) Close() {
 	c.ready = false
 }
 
-// Shoot runs the program once.
-func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
-	fail := func(class contender.Class, err error) {
+// Shoot runs the program once. It is long since a run is one sequence, in which nothing may be done that is not needed.
+func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
+	fail := func(class shots.Class, err error) {
 		shot.Class, shot.Err = class, err
 		if shot.End == 0 {
 			shot.End = c.d.clock.Now()
@@ -180,7 +222,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	}
 	shot.Start = c.d.clock.Now()
 	if ctx.Err() != nil {
-		fail(contender.Cut, ctx.Err())
+		fail(shots.Cut, ctx.Err())
 		return
 	}
 	err := c.prepare()
@@ -246,7 +288,7 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 		c.stderr.Write(out.kept.Bytes()) // its last words are on the terminal
 	}
 	c.judge(ctx, ended, shot, fail)
-	if c.marks != nil && shot.Class == contender.OK {
+	if c.marks != nil && shot.Class == shots.OK {
 		c.readMarks(out, shot)
 	}
 	if shot.View != nil {
@@ -258,13 +300,13 @@ func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
 	}
 }
 
-// startFailed is the class of a run that could not begin. A process that may not be created for want of processes says that
-// it should be tried again.
-func startFailed(err error) contender.Class {
+// startFailed is the class of a run that could not begin. A process that may not be created for want of processes says
+// that it should be tried again.
+func startFailed(err error) shots.Class {
 	if contender.IsOwnLimit(err) || errors.Is(err, syscall.EAGAIN) {
-		return contender.Limits
+		return shots.Limits
 	}
-	return contender.NoStart
+	return shots.NoStart
 }
 
 // openInput opens standard input anew where a file is named: the workspace may hold another copy since the last run.
@@ -280,7 +322,7 @@ func (c *client) openInput() (err error) {
 }
 
 // start creates the process at its place and stamps the shot.
-func (c *client) start(at launch.Place, attr *syscall.ProcAttr, shot *contender.Shot) (pid int, err error) {
+func (c *client) start(at launch.Place, attr *syscall.ProcAttr, shot *shots.Shot) (pid int, err error) {
 	return at.Start(func() (int, error) {
 		return c.seat.Begin(func() (int, error) {
 			shot.Start = c.d.clock.Now()
@@ -322,7 +364,7 @@ func (c *client) version(ctx context.Context) string {
 	if err != nil {
 		return ""
 	}
-	text := headOf(told, contender.MaxViewBytes)
+	text := headOf(told, shots.MaxViewBytes)
 	line, _, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
 	return line
 }
@@ -408,7 +450,7 @@ func (g *guard) close() {
 }
 
 // await sees the exit, reaps the leader and then ends what is left of its group.
-func (c *client) await(ctx context.Context, pid int, shot *contender.Shot) (e ending) {
+func (c *client) await(ctx context.Context, pid int, shot *shots.Shot) (e ending) {
 	c.guard.over(ctx, pid, c.d.settings.Timeout.D())
 	var info unix.Siginfo
 	for {
@@ -441,33 +483,39 @@ func (c *client) await(ctx context.Context, pid int, shot *contender.Shot) (e en
 	return e
 }
 
-func (c *client) judge(ctx context.Context, e ending, shot *contender.Shot, fail func(contender.Class, error)) {
+func (c *client) judge(ctx context.Context, e ending, shot *shots.Shot, fail func(shots.Class, error)) {
 	if e.err != nil {
-		fail(contender.Other, fmt.Errorf("wait for %s: %w", c.d.program, e.err))
+		fail(shots.Other, fmt.Errorf("wait for %s: %w", c.d.program, e.err))
 		return
 	}
 	status := e.status
-	shot.CPU = time.Duration(e.usage.Utime.Nano() + e.usage.Stime.Nano())
-	const block = 512 // the kernel counts in these
-	shot.Resources = contender.Resources{
-		System: time.Duration(e.usage.Stime.Nano()),
-		Yields: e.usage.Nvcsw, Preempted: e.usage.Nivcsw, Faults: e.usage.Minflt, Loads: e.usage.Majflt,
-		Read: e.usage.Inblock * block, Written: e.usage.Oublock * block,
-	}
+	spend(shot, &e.usage)
 	switch {
 	case e.killed && ctx.Err() != nil:
-		fail(contender.Cut, ctx.Err())
+		fail(shots.Cut, ctx.Err())
 	case e.killed:
-		fail(contender.Timeout, fmt.Errorf("not done after %s, ended", c.d.settings.Timeout.D()))
+		fail(shots.Timeout, fmt.Errorf("not done after %s, ended", c.d.settings.Timeout.D()))
 	case status.Signaled():
-		fail(contender.Signal, fmt.Errorf("ended by signal %s%s", status.Signal(), c.lastWords()))
+		fail(shots.Signal, fmt.Errorf("ended by signal %s%s", status.Signal(), c.lastWords()))
 	case status.ExitStatus() != c.d.settings.Expect:
-		fail(contender.Exit, fmt.Errorf("exit code %d, expected %d%s", status.ExitStatus(), c.d.settings.Expect, c.lastWords()))
+		fail(shots.Exit, fmt.Errorf("exit code %d, expected %d%s", status.ExitStatus(), c.d.settings.Expect, c.lastWords()))
 	}
 }
 
+// spend enters what the kernel counted for the processes of a run.
+func spend(shot *shots.Shot, used *syscall.Rusage) {
+	const block = 512 // the kernel counts in these
+	shot.Count(cpu, used.Utime.Nano()+used.Stime.Nano())
+	shot.Count(kernel, used.Stime.Nano())
+	shot.Count(waits, used.Nvcsw)
+	shot.Count(preemptions, used.Nivcsw)
+	shot.Count(faults, used.Minflt+used.Majflt)
+	shot.Count(reads, used.Inblock*block)
+	shot.Count(writes, used.Oublock*block)
+}
+
 // readMarks reads what the run printed of itself.
-func (c *client) readMarks(out *output, shot *contender.Shot) {
+func (c *client) readMarks(out *output, shot *shots.Shot) {
 	c.told.Clear()
 	c.marks.Begin()
 	if c.marks.Reads("stdout") {
@@ -510,10 +558,10 @@ func headOf(f *os.File, limit int) []byte {
 	return buf[:n]
 }
 
-func (c *client) describe(e ending, out *output, shot *contender.Shot) {
+func (c *client) describe(e ending, out *output, shot *shots.Shot) {
 	v := shot.View
 	v.Done = c.d.settings.Summary()
-	v.Stderr = headOf(c.stderr, contender.MaxViewBytes)
+	v.Stderr = headOf(c.stderr, shots.MaxViewBytes)
 	v.Body, v.Bytes, v.Known = out.seen(v.Room())
 	if e.err == nil {
 		v.Outcome = "exit code " + strconv.Itoa(e.status.ExitStatus())

@@ -7,8 +7,8 @@ import (
 )
 
 // A command may leave processes running: in its group, or in sessions of their own. We are the parent that they fall to
-// (see package keeper), so that both can be found: the former by waiting for the group, the latter among our children, by
-// the mark that all processes of commands carry, the same for all contenders, so that none sees another environment.
+// (see package keeper), so that both can be found: the former by waiting for the group, the latter among our children,
+// by the mark that all processes of commands carry, the same for all contenders, so that none sees another environment.
 
 // under is how many commands are under way, from before they are started.
 var under struct {

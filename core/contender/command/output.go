@@ -9,8 +9,8 @@ import (
 
 	"github.com/creack/pty"
 
-	"paceduel/core/contender"
 	"paceduel/core/marks"
+	"paceduel/core/shots"
 )
 
 // output is where a process's standard output goes, and what is known of it afterwards.
@@ -27,9 +27,9 @@ type output struct {
 
 // output makes the place that one run prints to. What is only kept for a sample never goes elsewhere than unsampled
 // runs' output does.
-func (c *client) output(view *contender.View) (*output, error) {
+func (c *client) output(view *shots.View) (*output, error) {
 	if view == nil && c.marks.Reads("stdout") {
-		view = &contender.View{Limit: marks.MaxText, Sample: true}
+		view = &shots.View{Limit: marks.MaxText, Sample: true}
 	}
 	switch c.d.settings.Stdout {
 	case "pipe":
@@ -53,7 +53,7 @@ func (c *client) output(view *contender.View) (*output, error) {
 			return nil, fmt.Errorf("size the terminal for output: %w", err)
 		}
 		if view == nil {
-			view = &contender.View{Limit: maxLastWords} // nothing else holds what it says of a failure
+			view = &shots.View{Limit: maxLastWords} // nothing else holds what it says of a failure
 		}
 		go o.drain(view)
 		return o, nil
@@ -89,7 +89,7 @@ func (o *output) countLines() {
 	}
 }
 
-func (o *output) drain(view *contender.View) {
+func (o *output) drain(view *shots.View) {
 	defer close(o.drained)
 	buf := make([]byte, 64<<10)
 	for {
@@ -107,7 +107,7 @@ func (o *output) drain(view *contender.View) {
 
 // finish waits for the last bytes. The whole group is gone by now, so nobody holds the other end, unless a process left
 // its group; the deadline is for that one.
-func (o *output) finish(shot *contender.Shot) {
+func (o *output) finish(shot *shots.Shot) {
 	if o.reader != nil {
 		o.file.Close()
 		o.reader.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
@@ -120,7 +120,7 @@ func (o *output) finish(shot *contender.Shot) {
 		}
 		o.countLines()
 	}
-	shot.Lines = o.lines
+	shot.Count(lines, o.lines)
 }
 
 // seen is the head of the output and its whole length; known is false where it went to nothing.

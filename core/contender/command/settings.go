@@ -52,7 +52,9 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	case len(s.Run) == 0 && s.Shell == "":
 		faults = append(faults, plan.Fault{What: "nothing says what to run", Try: "set run: [program, argument]"})
 	case len(s.Run) > 0 && s.Run[0] == "":
-		faults = append(faults, plan.Fault{Key: "run", What: "the program's name is empty", Try: "set run: [program, argument]"})
+		faults = append(faults, plan.Fault{
+			Key: "run", What: "the program's name is empty", Try: "set run: [program, argument]",
+		})
 	}
 	if s.Timeout == 0 {
 		faults = append(faults, plan.Fault{Key: "timeout", What: "a limit of no time at all", Try: "set a positive time"})
@@ -65,19 +67,27 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		m := s.Marks[name]
 		switch stdout := m.From != "stderr" && len(m.Sum) == 0; {
 		case stdout && s.Stdout == "discard":
-			faults = append(faults, plan.Fault{Key: "marks." + name, What: "its standard output goes to nothing", Try: "set stdout: pipe, or from: stderr"})
+			faults = append(faults, plan.Fault{
+				Key: "marks." + name, What: "its standard output goes to nothing", Try: "set stdout: pipe, or from: stderr",
+			})
 		case !stdout && len(m.Sum) == 0 && s.Stdout == "terminal":
-			faults = append(faults, plan.Fault{Key: "marks." + name, What: "on a terminal, errors go where output goes", Try: "set from: stdout"})
+			faults = append(faults, plan.Fault{
+				Key: "marks." + name, What: "on a terminal, errors go where output goes", Try: "set from: stdout",
+			})
 		}
 	}
 	if s.Dir != "" {
 		if dir, info, err := in.Find(s.Dir); err != nil || !info.IsDir() {
-			faults = append(faults, plan.Fault{Key: "dir", What: fmt.Sprintf("%s is no folder", dir), Try: "create it, or name another"})
+			faults = append(faults, plan.Fault{
+				Key: "dir", What: fmt.Sprintf("%s is no folder", dir), Try: "create it, or name another",
+			})
 		}
 	}
 	if s.Stdin != "" {
 		if path, info, err := in.Find(s.Stdin); err != nil || info.Mode()&(os.ModeDir|os.ModeNamedPipe|os.ModeSocket) != 0 {
-			faults = append(faults, plan.Fault{Key: "stdin", What: fmt.Sprintf("%s is no file to read", path), Try: "name a file, from the plan's folder"})
+			faults = append(faults, plan.Fault{
+				Key: "stdin", What: fmt.Sprintf("%s is no file to read", path), Try: "name a file, from the plan's folder",
+			})
 		}
 	}
 	return faults
@@ -107,7 +117,9 @@ func (s Size) String() string { return fmt.Sprintf("%dx%d", s.Columns, s.Rows) }
 
 // JSONSchema describes a terminal's size for the published schema.
 func (Size) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Type: "string", Pattern: sizePattern, Description: "with stdout: terminal, its columns and rows; 80x24 unless said"}
+	return &jsonschema.Schema{
+		Type: "string", Pattern: sizePattern, Description: "with stdout: terminal, its columns and rows; 80x24 unless said",
+	}
 }
 
 // Summary is the command as one would type it.

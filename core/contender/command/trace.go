@@ -12,28 +12,29 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/prometheus/procfs"
 	"golang.org/x/sys/unix"
 
-	"paceduel/core/contender"
 	"paceduel/core/keeper"
 	"paceduel/core/meter"
+	"paceduel/core/shots"
 )
 
 // traced runs a process under ptrace and learns the peak memory of its whole tree: each process is stopped for a moment
-// just before it ends, while the kernel still knows the most that it ever held. That is exact for one process, also for one
-// that we are much larger than, and for a tree it is the largest of, at each end, the peak of the one that ends and what
-// the others hold then. Children made by a thread that is not its process's first are only known to the kernel's own
-// count, from our size upwards. It costs a run some microseconds for each process, so that it is done for runs that are not
-// judged.
+// just before it ends, while the kernel still knows the most that it ever held. That is exact for one process, also for
+// one that we are much larger than, and for a tree it is the largest of, at each end, the peak of the one that ends and
+// what the others hold then. Children made by a thread that is not its process's first are only known to the kernel's
+// own count, from our size upwards. It costs a run some microseconds for each process, so that it is done for runs that
+// are not judged.
 //
 // ok is false when tracing is not allowed here; nothing was run then. It is called from where the contender's processes
 // are created (launch.Place.Do).
-func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *contender.Shot) (e ending, ok bool) {
+func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *shots.Shot) (e ending, ok bool) {
 	// The tracer is a thread, and only it may wait for what it traces.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	attr.Sys.Ptrace = true
-	own := memoryOf(os.Getpid(), "status", "VmHWM:")
+	own := meter.Highest(os.Getpid())
 	leader, err := c.start(c.d.place.Inside(), attr, shot)
 	if err != nil {
 		attr.Sys.Ptrace = false
@@ -70,7 +71,8 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *conte
 	if !killed {
 		shot.LeftBehind = t.left
 	}
-	shot.Peak, shot.PeakGrain, shot.CPU = t.peak, t.grain, time.Duration(t.usage.Utime.Nano()+t.usage.Stime.Nano())
+	shot.Count(memory, t.peak)
+	shot.Grain = t.grain
 	return ending{killed: killed, status: t.status, usage: t.usage}, true
 }
 
@@ -87,9 +89,10 @@ func elevated(program string) bool {
 
 // tracer follows one process and all that it starts.
 type tracer struct {
-	leader  int
-	living  map[int]bool // processes; whether its first stop was seen
-	copies  map[int]bool // forked processes that have not become another program: they share pages with where they come from
+	leader int
+	living map[int]bool // processes; whether its first stop was seen
+	// forked processes that have not become another program: they share pages with where they come from
+	copies  map[int]bool
 	borrows map[int]bool // the same of those that have no memory but their parent's, until then
 	peak    int64
 	grain   int64 // by how much it may be off
@@ -101,14 +104,15 @@ type tracer struct {
 
 // Threads are not followed: to stop each of a program with many would take longer than the program. Children that other
 // threads than a process's first one make are not seen for that; see traced.
-const traceOptions = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK | unix.PTRACE_O_TRACEEXIT | unix.PTRACE_O_EXITKILL
+const traceOptions = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK |
+	unix.PTRACE_O_TRACEEXIT | unix.PTRACE_O_EXITKILL
 
 // pollEvery is how often processes are looked at that cannot all be waited for at once.
 const pollEvery = 100 * time.Microsecond
 
 // run goes on until nothing of the tree is left. It waits for the leader's process group, to which nobody else in this
-// program has children, and by number for processes that left the group. A child whose making was cut short by the end of
-// its parent is heard of in no other way than by the group, or when it has fallen to us.
+// program has children, and by number for processes that left the group. A child whose making was cut short by the end
+// of its parent is heard of in no other way than by the group, or when it has fallen to us.
 func (t *tracer) run() {
 	t.living[t.leader] = false
 	for len(t.living) > 0 || t.find() {
@@ -125,12 +129,12 @@ func (t *tracer) run() {
 	}
 }
 
-// find ends those that are traced and were never heard of. The kernel stops them at their birth and at their end until the
-// tracer lets them go on, so that nobody else can end them.
+// find ends those that are traced and were never heard of. The kernel stops them at their birth and at their end until
+// the tracer lets them go on, so that nobody else can end them.
 func (t *tracer) find() bool {
-	tracer := int64(unix.Gettid())
+	tracer := unix.Gettid()
 	for _, pid := range keeper.Adopted() {
-		if numberOf(pid, "status", "TracerPid:") == tracer {
+		if tracerOf(pid) == tracer {
 			t.living[pid] = false
 			t.left++
 			syscall.Kill(pid, syscall.SIGKILL)
@@ -211,24 +215,24 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 	unix.PtraceCont(pid, signal)
 }
 
-// weigh looks at the tree while pid is about to end. What others hold then is added, each page that a process shares with
-// the one that it was forked from being counted there alone.
+// weigh looks at the tree while pid is about to end. What others hold then is added, each page that a process shares
+// with the one that it was forked from being counted there alone.
 func (t *tracer) weigh(pid int) {
 	if t.borrows[pid] {
 		return // it has no memory of its own yet
 	}
 	total, grain := peakOf(pid)
 	if t.copies[pid] && total > 0 {
-		shared := memoryOf(pid, "smaps_rollup", "Rss:") - ownPages(pid)
-		total -= max(shared, 0)
+		held := pagesOf(pid)
+		total -= max(int64(held.Rss)-ownPages(held), 0)
 	}
 	for other := range t.living {
 		switch {
 		case other == pid || t.borrows[other]:
 		case t.copies[other]:
-			total += ownPages(other)
+			total += ownPages(pagesOf(other))
 		default:
-			total += memoryOf(other, "smaps_rollup", "Rss:")
+			total += int64(pagesOf(other).Rss)
 		}
 	}
 	if total > t.peak {
@@ -236,11 +240,16 @@ func (t *tracer) weigh(pid int) {
 	}
 }
 
-// peakOf is the most that a process held, while it still holds what it has at its end. What it holds then is counted page by
-// page; of what it gave back before the kernel keeps but a mark, whose counters lag behind by so many pages on each processor.
+// peakOf is the most that a process held, while it still holds what it has at its end. What it holds then is counted
+// page by page; of what it gave back before the kernel keeps but a mark, whose counters lag behind by so many pages on
+// each processor.
 func peakOf(pid int) (most, grain int64) {
-	mark, now := memoryOf(pid, "status", "VmHWM:"), memoryOf(pid, "status", "VmRSS:")
-	exact := memoryOf(pid, "smaps_rollup", "Rss:")
+	var status procfs.ProcStatus
+	if p, err := procfs.NewProc(pid); err == nil {
+		status, _ = p.NewStatus() // zero where it is gone
+	}
+	mark, now := int64(status.VmHWM), int64(status.VmRSS)
+	exact := int64(pagesOf(pid).Rss)
 	if exact == 0 { // an older kernel
 		return mark, meter.MarkGrain()
 	}
@@ -251,24 +260,24 @@ func peakOf(pid int) (most, grain int64) {
 }
 
 // ownPages are the bytes of a process that nobody else has in memory.
-func ownPages(pid int) int64 {
-	return memoryOf(pid, "smaps_rollup", "Private_Clean:") + memoryOf(pid, "smaps_rollup", "Private_Dirty:")
+func ownPages(held procfs.ProcSMapsRollup) int64 { return int64(held.PrivateClean + held.PrivateDirty) }
+
+// pagesOf counts what a process holds page by page; zero where it is gone.
+func pagesOf(pid int) (held procfs.ProcSMapsRollup) {
+	if p, err := procfs.NewProc(pid); err == nil {
+		held, _ = p.ProcSMapsRollup()
+	}
+	return held
 }
 
-// memoryOf reads a line of a file about a process's memory in bytes; 0 where it is gone.
-func memoryOf(pid int, file, field string) int64 { return numberOf(pid, file, field) << 10 }
-
-// numberOf reads the number in a line of a file about a process; 0 where it is gone.
-func numberOf(pid int, file, field string) int64 {
-	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/" + file)
+// tracerOf is the thread that traces a process; 0 without one.
+func tracerOf(pid int) int {
+	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/status")
 	if err != nil {
 		return 0
 	}
-	_, rest, _ := strings.Cut(string(text), "\n"+field)
-	words := strings.Fields(rest)
-	if len(words) == 0 {
-		return 0
-	}
-	n, _ := strconv.ParseInt(words[0], 10, 64)
-	return n
+	_, rest, _ := strings.Cut(string(text), "\nTracerPid:")
+	line, _, _ := strings.Cut(rest, "\n")
+	tracer, _ := strconv.Atoi(strings.TrimSpace(line))
+	return tracer
 }

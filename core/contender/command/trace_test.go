@@ -16,10 +16,11 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // measured performs one traced run.
-func measured(t *testing.T, ctx context.Context, s *Settings) contender.Shot {
+func measured(t *testing.T, ctx context.Context, s *Settings) shots.Shot {
 	t.Helper()
 	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
 	if err != nil {
@@ -27,7 +28,7 @@ func measured(t *testing.T, ctx context.Context, s *Settings) contender.Shot {
 	}
 	c := d.Client(0, 1)
 	defer c.Close()
-	shot := contender.Shot{Measure: true, View: &contender.View{}}
+	shot := shots.Shot{Measure: true, View: &shots.View{}}
 	c.Shoot(ctx, &shot)
 	if d.untraceable.Load() {
 		t.Skip("tracing is not allowed here")
@@ -48,16 +49,25 @@ func TestPeakMemory(t *testing.T) {
 	}{
 		{"next to nothing", "exec true", 1, 8 * mib},
 		{"a buffer of 40 MiB", "exec dd if=/dev/zero of=/dev/null bs=40M count=2 2>/dev/null", 40 * mib, 50 * mib},
-		{"in a grandchild", "sh -c 'dd if=/dev/zero of=/dev/null bs=40M count=2 2>/dev/null; true'; true", 40 * mib, 56 * mib},
-		{"one after another", "dd if=/dev/zero of=/dev/null bs=40M count=1 2>/dev/null; dd if=/dev/zero of=/dev/null bs=30M count=1 2>/dev/null; true", 40 * mib, 56 * mib},
+		{
+			"in a grandchild", "sh -c 'dd if=/dev/zero of=/dev/null bs=40M count=2 2>/dev/null; true'; true", 40 * mib, 56 * mib,
+		},
+		{
+			"one after another",
+			"dd if=/dev/zero of=/dev/null bs=40M count=1 2>/dev/null; dd if=/dev/zero of=/dev/null bs=30M count=1 " +
+				"2>/dev/null; true",
+			40 * mib, 56 * mib,
+		},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			shot := measured(t, t.Context(), shell(tt.line, nil))
-			if shot.Class != contender.OK || shot.Peak < tt.low || shot.Peak > tt.high {
-				t.Errorf("%s, %v; peak of %.1f MiB, want %.1f to %.1f", shot.Class, shot.Err, float64(shot.Peak)/mib, float64(tt.low)/mib, float64(tt.high)/mib)
+			if shot.Class != shots.OK || shot.Amounts[memory] < tt.low || shot.Amounts[memory] > tt.high {
+				t.Errorf("%s, %v; peak of %.1f MiB, want %.1f to %.1f", shot.Class, shot.Err, float64(
+					shot.Amounts[memory],
+				)/mib, float64(tt.low)/mib, float64(tt.high)/mib)
 			}
-			if shot.End <= shot.Start || shot.CPU < 0 {
+			if shot.End <= shot.Start || shot.Amounts[cpu] < 0 {
 				t.Errorf("timed from %s to %s", shot.Start, shot.End)
 			}
 		})
@@ -72,29 +82,35 @@ func TestTracedRunsEndAsOthersDo(t *testing.T) {
 	tests := []struct {
 		name   string
 		s      *Settings
-		class  contender.Class
+		class  shots.Class
 		output string
 	}{
-		{"output and threads", shell("echo tide; sort --parallel=4 /dev/null; echo out | cat", nil), contender.OK, "tide\nout\n"},
-		{"exit code", shell("exit 3", nil), contender.Exit, ""},
-		{"signal", shell("kill -SEGV $$", nil), contender.Signal, ""},
-		{"signal that is handled", shell("trap 'echo caught' USR1; kill -USR1 $$; true", nil), contender.OK, "caught\n"},
-		{"timeout", shell("sleep 600 & sleep 600", func(s *Settings) { s.Timeout = plan.Span(100 * time.Millisecond) }), contender.Timeout, ""},
-		{"left behind", shell("sleep 601 >/dev/null 2>&1 & echo gone", nil), contender.OK, "gone\n"},
-		{"left behind in a session of its own", shell("setsid -f sleep 602 >/dev/null 2>&1; echo gone", nil), contender.OK, "gone\n"},
-		{"in a session of its own", shell("setsid sh -c 'echo apart'; true", nil), contender.OK, "apart\n"},
+		{"output and threads", shell("echo tide; sort --parallel=4 /dev/null; echo out | cat", nil), shots.OK, "tide\nout\n"},
+		{"exit code", shell("exit 3", nil), shots.Exit, ""},
+		{"signal", shell("kill -SEGV $$", nil), shots.Signal, ""},
+		{"signal that is handled", shell("trap 'echo caught' USR1; kill -USR1 $$; true", nil), shots.OK, "caught\n"},
+		{
+			"timeout", shell("sleep 600 & sleep 600", func(s *Settings) { s.Timeout = plan.Span(100 * time.Millisecond) }),
+			shots.Timeout, "",
+		},
+		{"left behind", shell("sleep 601 >/dev/null 2>&1 & echo gone", nil), shots.OK, "gone\n"},
+		{
+			"left behind in a session of its own", shell("setsid -f sleep 602 >/dev/null 2>&1; echo gone", nil), shots.OK,
+			"gone\n",
+		},
+		{"in a session of its own", shell("setsid sh -c 'echo apart'; true", nil), shots.OK, "apart\n"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			shot := measured(t, t.Context(), tt.s)
-			if shot.Class != tt.class || tt.class == contender.OK && string(shot.View.Body) != tt.output {
+			if shot.Class != tt.class || tt.class == shots.OK && string(shot.View.Body) != tt.output {
 				t.Errorf("%s, %v, %q; want %s, %q", shot.Class, shot.Err, shot.View.Body, tt.class, tt.output)
 			}
 		})
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
-	if shot := measured(t, ctx, shell("sleep 602", nil)); shot.Class != contender.Cut {
+	if shot := measured(t, ctx, shell("sleep 602", nil)); shot.Class != shots.Cut {
 		t.Errorf("interrupted: %s, %v", shot.Class, shot.Err)
 	}
 	var left string
@@ -110,8 +126,8 @@ func TestTracedRunsEndAsOthersDo(t *testing.T) {
 
 func TestResourcesAreCounted(t *testing.T) {
 	shot := shoot(t, shell("sleep 0.01; sleep 0.01; dd if=/dev/zero of=x bs=64k count=8 conv=fsync 2>/dev/null", nil))
-	if r := shot.Resources; shot.Class != contender.OK || r.Faults < 100 || r.Yields < 2 {
-		t.Errorf("%s %v: %+v", shot.Class, shot.Err, shot.Resources)
+	if shot.Class != shots.OK || shot.Amounts[faults] < 100 || shot.Amounts[waits] < 2 {
+		t.Errorf("%s %v: %+v", shot.Class, shot.Err, shot.Amounts)
 	}
 }
 
@@ -133,8 +149,8 @@ func TestTracingManyThreads(t *testing.T) {
 		runs = 5
 	}
 	for range runs {
-		if shot := measured(t, t.Context(), s); shot.Class != contender.OK || shot.Peak == 0 {
-			t.Fatalf("%s, %v; peak %d", shot.Class, shot.Err, shot.Peak)
+		if shot := measured(t, t.Context(), s); shot.Class != shots.OK || shot.Amounts[memory] == 0 {
+			t.Fatalf("%s, %v; peak %d", shot.Class, shot.Err, shot.Amounts[memory])
 		}
 	}
 }
@@ -204,48 +220,61 @@ func hold(how string) {
 	}
 }
 
-// Memory that is still held at the end is counted to the page; of what was given back before, its grain is told. What a forked
-// process shares with the one that it comes from is counted once.
+// Memory that is still held at the end is counted to the page; of what was given back before, its grain is told. What a
+// forked process shares with the one that it comes from is counted once.
 func TestHowExactPeaksAre(t *testing.T) {
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
 	}
-	run := func(how string) contender.Shot {
-		return measured(t, t.Context(), shell("exec "+self, func(s *Settings) { s.Env = map[string]plan.Word{holding: plan.Word(how)} }))
+	run := func(how string) shots.Shot {
+		return measured(
+			t, t.Context(), shell("exec "+self, func(s *Settings) { s.Env = map[string]plan.Word{holding: plan.Word(how)} }),
+		)
 	}
 	const mib = 1 << 20
 	base := run("held 1")
-	if base.PeakGrain != 0 {
-		t.Errorf("memory that is held has a grain of %d", base.PeakGrain)
+	if base.Grain != 0 {
+		t.Errorf("memory that is held has a grain of %d", base.Grain)
 	}
 	held := run("held 41")
-	if extra := held.Peak - base.Peak; held.PeakGrain != 0 || extra < 40*mib-2*mib || extra > 40*mib+2*mib { // the runtime of the program varies
-		t.Errorf("40 MiB more are measured as %.2f MiB more, with a grain of %d", float64(extra)/mib, held.PeakGrain)
+	// the runtime of the program varies
+	if extra := held.Amounts[memory] - base.Amounts[memory]; held.Grain != 0 || extra < 40*mib-2*mib ||
+		extra > 40*mib+2*mib {
+		t.Errorf("40 MiB more are measured as %.2f MiB more, with a grain of %d", float64(extra)/mib, held.Grain)
 	}
 	freed := run("freed 41")
-	if extra := freed.Peak - base.Peak; freed.PeakGrain == 0 || extra < 40*mib-2*mib-freed.PeakGrain || extra > 40*mib+2*mib+freed.PeakGrain {
-		t.Errorf("40 MiB that were given back are measured as %.2f MiB more, with a grain of %d", float64(extra)/mib, freed.PeakGrain)
+	if extra := freed.Amounts[memory] - base.Amounts[memory]; freed.Grain == 0 || extra < 40*mib-2*mib-freed.Grain ||
+		extra > 40*mib+2*mib+freed.Grain {
+		t.Errorf(
+			"40 MiB that were given back are measured as %.2f MiB more, with a grain of %d", float64(extra)/mib, freed.Grain,
+		)
 	}
 	const fill = "x=$(head -c 20000000 /dev/zero | tr '\\0' a); "
-	alone, forked := measured(t, t.Context(), shell(fill+"true", nil)), measured(t, t.Context(), shell(fill+"(sleep 0.02; true) & (sleep 0.02; true); wait", nil))
-	if more := forked.Peak - alone.Peak; more > alone.Peak/2 {
-		t.Errorf("with two copies of itself a shell of %.1f MiB is measured with %.1f MiB more", float64(alone.Peak)/mib, float64(more)/mib)
+	alone, forked := measured(
+		t, t.Context(), shell(fill+"true", nil),
+	), measured(t, t.Context(), shell(fill+"(sleep 0.02; true) & (sleep 0.02; true); wait", nil))
+	if more := forked.Amounts[memory] - alone.Amounts[memory]; more > alone.Amounts[memory]/2 {
+		t.Errorf("with two copies of itself a shell of %.1f MiB is measured with %.1f MiB more", float64(
+			alone.Amounts[memory],
+		)/mib, float64(more)/mib)
 	}
 }
 
-// What a traced run leaves behind ends, also where its parent ends in the midst of making it: nobody but the tracer could end
-// it, and whoever tried would wait for it.
+// What a traced run leaves behind ends, also where its parent ends in the midst of making it: nobody but the tracer
+// could end it, and whoever tried would wait for it.
 func TestLeftoversOfTracedRunsAreEnded(t *testing.T) {
-	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("for i in 1 2 3; do env -i setsid sh -c 'sleep 600 & sleep 600 & sleep 600' & done; sleep 0.00$(($$ % 10))", nil))
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell(
+		"for i in 1 2 3; do env -i setsid sh -c 'sleep 600 & sleep 600 & sleep 600' & done; sleep 0.00$(($$ % 10))", nil,
+	))
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := d.Client(0, 1)
 	defer c.Close()
 	for range 40 {
-		shot := contender.Shot{Measure: true}
-		if c.Shoot(t.Context(), &shot); shot.Class != contender.OK {
+		shot := shots.Shot{Measure: true}
+		if c.Shoot(t.Context(), &shot); shot.Class != shots.OK {
 			t.Fatal(shot.Class, shot.Err)
 		}
 		keeper.EndStrays()

@@ -16,6 +16,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/guard"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // Subject is a kind under test: settings for each of the situations that the suite puts it in.
@@ -30,7 +31,7 @@ type Subject struct {
 	Slow  plan.Settings
 	Limit time.Duration
 	// Failures are settings whose shots fail, by the class that is expected.
-	Failures map[contender.Class]plan.Settings
+	Failures map[shots.Class]plan.Settings
 	// Elsewhere are settings whose shots would reach hosts that are not this machine, each in its own way. A kind that
 	// reaches no hosts has none.
 	Elsewhere []plan.Settings
@@ -82,9 +83,9 @@ func goodShot(t *testing.T, s Subject) {
 	c := client(t, open(t, s, s.Good))
 	var last time.Duration
 	for range 3 {
-		var shot contender.Shot
+		var shot shots.Shot
 		c.Shoot(t.Context(), &shot)
-		if shot.Class != contender.OK || shot.Err != nil {
+		if shot.Class != shots.OK || shot.Err != nil {
 			t.Fatalf("class %s, %v; want ok", shot.Class, shot.Err)
 		}
 		if shot.Start < last || shot.End <= shot.Start {
@@ -98,7 +99,7 @@ func goodShot(t *testing.T, s Subject) {
 }
 
 func shotInView(t *testing.T, s Subject) {
-	shot := contender.Shot{View: &contender.View{}}
+	shot := shots.Shot{View: &shots.View{}}
 	client(t, open(t, s, s.Good)).Shoot(t.Context(), &shot)
 	if got := string(shot.View.Body); got != s.Body || shot.View.Bytes != int64(len(s.Body)) {
 		t.Errorf("view holds %q of %d bytes; want %q", got, shot.View.Bytes, s.Body)
@@ -111,18 +112,18 @@ func shotInView(t *testing.T, s Subject) {
 func sideBySide(t *testing.T, s Subject) {
 	d := open(t, s, s.Good)
 	const n = 4
-	outcomes := make(chan contender.Class, n)
+	outcomes := make(chan shots.Class, n)
 	for i := range n {
 		go func() {
 			c := d.Client(i, n)
 			defer c.Close()
-			var shot contender.Shot
+			var shot shots.Shot
 			c.Shoot(t.Context(), &shot)
 			outcomes <- shot.Class
 		}()
 	}
 	for range n {
-		if class := <-outcomes; class != contender.OK {
+		if class := <-outcomes; class != shots.OK {
 			t.Errorf("one of %d clients got %s", n, class)
 		}
 	}
@@ -131,9 +132,9 @@ func sideBySide(t *testing.T, s Subject) {
 func rewinds(t *testing.T, s Subject) {
 	c := client(t, open(t, s, s.Good))
 	for range 2 {
-		var shot contender.Shot
+		var shot shots.Shot
 		c.Shoot(t.Context(), &shot)
-		if shot.Class != contender.OK {
+		if shot.Class != shots.OK {
 			t.Errorf("class %s, %v", shot.Class, shot.Err)
 		}
 		c.Rewind()
@@ -159,7 +160,7 @@ func cancelOnce(t *testing.T, d contender.Driver) time.Duration {
 	c := client(t, d)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	var shot contender.Shot
+	var shot shots.Shot
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -175,7 +176,7 @@ func cancelOnce(t *testing.T, d contender.Driver) time.Duration {
 	cancel()
 	<-done
 	took := time.Since(cancelled)
-	if shot.Class != contender.Cut {
+	if shot.Class != shots.Cut {
 		t.Errorf("class %s, %v; want cut", shot.Class, shot.Err)
 	}
 	return took
@@ -185,18 +186,18 @@ func cancelledBefore(t *testing.T, s Subject) {
 	c := client(t, open(t, s, s.Good))
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	var shot contender.Shot
+	var shot shots.Shot
 	c.Shoot(ctx, &shot)
-	if shot.Class != contender.Cut {
+	if shot.Class != shots.Cut {
 		t.Errorf("class %s; want cut", shot.Class)
 	}
 }
 
 func timesOut(t *testing.T, s Subject) {
 	c := client(t, open(t, s, s.Slow))
-	var shot contender.Shot
+	var shot shots.Shot
 	c.Shoot(t.Context(), &shot)
-	if shot.Class != contender.Timeout || shot.Err == nil {
+	if shot.Class != shots.Timeout || shot.Err == nil {
 		t.Fatalf("class %s, %v; want timeout with its cause", shot.Class, shot.Err)
 	}
 	if shot.Latency() < s.Limit {
@@ -207,7 +208,7 @@ func timesOut(t *testing.T, s Subject) {
 func fails(t *testing.T, s Subject) {
 	for want, settings := range s.Failures {
 		t.Run(want.String(), func(t *testing.T) {
-			shot := contender.Shot{View: &contender.View{}}
+			shot := shots.Shot{View: &shots.View{}}
 			client(t, open(t, s, settings)).Shoot(t.Context(), &shot)
 			if shot.Class != want || shot.Err == nil {
 				t.Errorf("class %s, %v; want %s with its cause", shot.Class, shot.Err, want)
@@ -226,14 +227,14 @@ func fails(t *testing.T, s Subject) {
 func staysHere(t *testing.T, s Subject) {
 	for i, settings := range s.Elsewhere {
 		d, err := s.Kind.Open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, settings)
-		shot := contender.Shot{View: &contender.View{}}
+		shot := shots.Shot{View: &shots.View{}}
 		if err == nil {
 			t.Cleanup(func() { d.Close() })
 			client(t, d).Shoot(t.Context(), &shot)
 			err = shot.Err
 		}
 		var refused *guard.RefusedError
-		if !errors.As(err, &refused) || shot.Class == contender.OK {
+		if !errors.As(err, &refused) || shot.Class == shots.OK {
 			t.Errorf("settings %d, %s: %s, %v; want it refused", i, settings.Summary(), shot.Class, err)
 		}
 	}
@@ -242,7 +243,7 @@ func staysHere(t *testing.T, s Subject) {
 func closesTwice(t *testing.T, s Subject) {
 	d := open(t, s, s.Good)
 	c := d.Client(0, 1)
-	var shot contender.Shot
+	var shot shots.Shot
 	c.Shoot(t.Context(), &shot)
 	c.Close()
 	c.Close()
@@ -258,7 +259,7 @@ func leavesNothing(t *testing.T, s Subject) {
 	for _, settings := range []plan.Settings{s.Good, s.Slow} {
 		d := open(t, s, settings)
 		c := d.Client(0, 1)
-		var shot contender.Shot
+		var shot shots.Shot
 		c.Shoot(ctx, &shot)
 		c.Close()
 		d.Close()

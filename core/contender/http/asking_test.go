@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -18,7 +19,10 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
+	"paceduel/core/units"
 )
 
 // Whatever the path, the parts of a shot's time add up to no more than the whole, and are there when they were spent.
@@ -33,16 +37,22 @@ func TestSplits(t *testing.T) {
 			}
 			for i, shot := range shoot(t, s, 2) {
 				at := fmt.Sprintf("%s %s, shot %d", path, server.URL, i)
-				if shot.Class != contender.OK {
+				if shot.Class != shots.OK {
 					t.Fatalf("%s: %v", at, shot.Err)
 				}
-				if (shot.TLS > 0) != (server == overTLS) || shot.Connect <= 0 || shot.Lookup+shot.TLS > shot.Connect {
-					t.Errorf("%s: look-up %s, TLS %s of %s", at, shot.Lookup, shot.TLS, shot.Connect)
+				if (shot.Parts[lean.TLS] > 0) != (server == overTLS) || connected(shot) <= 0 ||
+					shot.Parts[lean.Lookup]+shot.Parts[lean.TLS] > connected(shot) {
+					t.Errorf("%s: look-up %s, TLS %s of %s", at, shot.Parts[lean.Lookup], shot.Parts[lean.TLS], connected(shot))
 				}
-				if shot.Asked < shot.Connect || shot.FirstByte < shot.Connect || shot.FirstByte > shot.Latency() {
-					t.Errorf("%s: connected %s, asked %s, first byte %s of %s", at, shot.Connect, shot.Asked, shot.FirstByte, shot.Latency())
+				if asked(shot) < connected(shot) || firstByte(shot) < connected(shot) || firstByte(shot) > shot.Latency() {
+					t.Errorf(
+						"%s: connected %s, asked %s, first byte %s of %s", at, connected(shot), asked(shot), firstByte(shot),
+						shot.Latency(),
+					)
 				}
-				want := []contender.Mark{{Name: "db", Took: 12500 * time.Microsecond}, {Name: "board", Took: 3 * time.Millisecond}}
+				want := []shots.Mark{
+					{Name: "db", Unit: units.Second, Value: 0.0125}, {Name: "board", Unit: units.Second, Value: 0.003},
+				}
 				if !slices.Equal(shot.Told, want) {
 					t.Errorf("%s: told %v; want %v", at, shot.Told, want)
 				}
@@ -100,11 +110,13 @@ func newCounted(t *testing.T, takes time.Duration) *counted {
 
 // A new connection each time, one kept by each client, and a pool: the server counts as many as were asked for.
 func TestTheServerCountsTheConnections(t *testing.T) {
-	const clients, shots = 6, 4
+	const clients, fired = 6, 4
 	for _, protocol := range []string{"http1", http2} {
-		for mode, want := range map[Connections]int64{Fresh: clients * shots, Kept: clients, 2: 2} {
+		for mode, want := range map[Connections]int64{Fresh: clients * fired, Kept: clients, 2: 2} {
 			server := newCounted(t, time.Millisecond)
-			d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Protocol, s.Connections, s.Path = protocol, mode, "full" }), byCrew)
+			d, err := open(contender.Setup{
+				Clock: clock.Start(),
+			}, asking(server.URL, func(s *Settings) { s.Protocol, s.Connections, s.Path = protocol, mode, "full" }), byCrew)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -117,13 +129,15 @@ func TestTheServerCountsTheConnections(t *testing.T) {
 			for _, c := range all {
 				wg.Go(func() {
 					defer c.Close()
-					for range shots {
-						var shot contender.Shot
+					for range fired {
+						var shot shots.Shot
 						c.Shoot(t.Context(), &shot)
-						if shot.Class != contender.OK || shot.Connect > shot.Latency() {
-							t.Errorf("%s, %d: %s %v, connected %s of %s", protocol, mode, shot.Class, shot.Err, shot.Connect, shot.Latency())
+						if shot.Class != shots.OK || connected(shot) > shot.Latency() {
+							t.Errorf(
+								"%s, %d: %s %v, connected %s of %s", protocol, mode, shot.Class, shot.Err, connected(shot), shot.Latency(),
+							)
 						}
-						if shot.Connect > 0 {
+						if connected(shot) > 0 {
 							opened.Add(1)
 						}
 						received.Add(shot.Received)
@@ -132,9 +146,11 @@ func TestTheServerCountsTheConnections(t *testing.T) {
 			}
 			wg.Wait()
 			if got := server.connections.Load(); got != want || opened.Load() != want {
-				t.Errorf("%s, connections %d: the server counts %d, the shots %d; want %d", protocol, mode, got, opened.Load(), want)
+				t.Errorf(
+					"%s, connections %d: the server counts %d, the shots %d; want %d", protocol, mode, got, opened.Load(), want,
+				)
 			}
-			if received.Load() < clients*shots {
+			if received.Load() < clients*fired {
 				t.Errorf("%s, connections %d: %d bytes received", protocol, mode, received.Load())
 			}
 			d.Close()
@@ -151,27 +167,41 @@ func TestABatchIsOneShot(t *testing.T) {
 	for name, by := range map[string]means{"crew": byCrew, "lean": byLean, "full": byFull} {
 		for _, atOnce := range []int{1, 3} {
 			server := newCounted(t, 5*time.Millisecond)
-			shots := shootBy(t, asking(server.URL+"/?t={{tide}}", func(s *Settings) { s.Rows, s.Batch, s.AtOnce = rows, 7, atOnce }), by, 2)
+			fired := shootBy(
+				t, asking(server.URL+"/?t={{tide}}", func(s *Settings) { s.Rows, s.Batch, s.AtOnce = rows, 7, atOnce }), by, 2,
+			)
 			for i, want := range []string{"a;b;c;d;e;a;b;", "c;d;e;a;b;c;d;"} {
-				shot := shots[i]
-				if got := string(shot.View.Body); shot.Class != contender.OK || got != want || shot.View.Bytes != 14 || shot.Length != 14 {
-					t.Errorf("%s, %d at once: %s %v, answered %q of %d bytes; want %q", name, atOnce, shot.Class, shot.Err, got, shot.View.Bytes, want)
+				shot := fired[i]
+				if got := string(shot.View.Body); shot.Class != shots.OK || got != want || shot.View.Bytes != 14 ||
+					shot.Length != 14 {
+					t.Errorf(
+						"%s, %d at once: %s %v, answered %q of %d bytes; want %q", name, atOnce, shot.Class, shot.Err, got,
+						shot.View.Bytes, want,
+					)
 				}
 				if steps := (7 + atOnce - 1) / atOnce; shot.Latency() < time.Duration(steps)*5*time.Millisecond {
 					t.Errorf("%s, %d at once: 7 answers of 5 ms each came within %s", name, atOnce, shot.Latency())
 				}
 			}
-			if _, bodies := server.seen(); server.most > atOnce || len(bodies) != 14 || server.connections.Load() > int64(atOnce) || shots[0].Opened != int(server.connections.Load()) {
-				t.Errorf("%s, %d at once: the server saw %d requests, %d at a time, over %d connections; the shot says %d", name, atOnce, len(bodies), server.most, server.connections.Load(), shots[0].Opened)
+			if _, bodies := server.seen(); server.most > atOnce || len(bodies) != 14 ||
+				server.connections.Load() > int64(atOnce) ||
+				fired[0].Amounts[lean.Connections] != int64(server.connections.Load()) {
+				t.Errorf(
+					"%s, %d at once: the server saw %d requests, %d at a time, over %d connections; the shot says %d", name, atOnce,
+					len(bodies), server.most, server.connections.Load(), fired[0].Amounts[lean.Connections],
+				)
 			}
 		}
 	}
-	shot := shoot(t, asking(overTLS.URL+"/missing", func(s *Settings) { s.Batch, s.AtOnce, s.TLS = 3, 2, &TLS{CA: ca} }), 1)[0]
-	if shot.Class != contender.Status || !strings.Contains(shot.Err.Error(), "request 1 of 3: status 404") {
+	shot := shoot(
+		t, asking(overTLS.URL+"/missing", func(s *Settings) { s.Batch, s.AtOnce, s.TLS = 3, 2, &TLS{CA: ca} }), 1,
+	)[0]
+	if shot.Class != shots.Status || !strings.Contains(shot.Err.Error(), "request 1 of 3: status 404") {
 		t.Errorf("a batch with failures: %s %v", shot.Class, shot.Err)
 	}
 }
 
+// It is long since its cases are listed in it.
 func TestBodiesAndWhoAsks(t *testing.T) {
 	dir := t.TempDir()
 	files := map[string]string{"cargo.json": `{"cargo":"salt cod"}`, "rows.csv": "hold\n1\n2\n"}
@@ -196,8 +226,8 @@ func TestBodiesAndWhoAsks(t *testing.T) {
 		c := d.Client(0, 1)
 		defer c.Close()
 		for range n {
-			var shot contender.Shot
-			if c.Shoot(t.Context(), &shot); shot.Class != contender.OK {
+			var shot shots.Shot
+			if c.Shoot(t.Context(), &shot); shot.Class != shots.OK {
 				t.Fatal(shot.Err)
 			}
 		}
@@ -218,16 +248,23 @@ func TestBodiesAndWhoAsks(t *testing.T) {
 			t.Fatal(err)
 		}
 		file := r.MultipartForm.File["list"][0]
-		if r.FormValue("hold") != hold || file.Filename != "cargo.json" || file.Size != int64(len(files["cargo.json"])) || file.Header.Get("Content-Type") != "application/json" {
+		if r.FormValue("hold") != hold || file.Filename != "cargo.json" || file.Size != int64(len(files["cargo.json"])) ||
+			file.Header.Get("Content-Type") != "application/json" {
 			t.Errorf("the parts arrive as hold %q and %+v", r.FormValue("hold"), file)
 		}
 	}
 	basic := base64.StdEncoding.EncodeToString([]byte("quay:salt:cod"))
 	for _, path := range []string{"full", "lean"} {
-		if head, _ := ask(1, func(s *Settings) { s.Path, s.Auth = path, &Auth{User: "quay", Password: "salt:cod"} }); head.Get("Authorization") != "Basic "+basic {
+		if head, _ := ask(1, func(s *Settings) {
+			s.Path, s.Auth = path, &Auth{
+				User: "quay", Password: "salt:cod",
+			}
+		}); head.Get("Authorization") != "Basic "+basic {
 			t.Errorf("a user arrives as %q", head.Get("Authorization"))
 		}
-		if head, _ := ask(1, func(s *Settings) { s.Path, s.Auth = path, &Auth{Bearer: "tide"} }); head.Get("Authorization") != "Bearer tide" {
+		if head, _ := ask(
+			1, func(s *Settings) { s.Path, s.Auth = path, &Auth{Bearer: "tide"} },
+		); head.Get("Authorization") != "Bearer tide" {
 			t.Errorf("a token arrives as %q", head.Get("Authorization"))
 		}
 	}
@@ -241,7 +278,7 @@ func TestBodiesAndWhoAsks(t *testing.T) {
 	server.seen()
 	seen := map[string]bool{}
 	for range 3 {
-		var shot contender.Shot
+		var shot shots.Shot
 		c.Shoot(t.Context(), &shot)
 		headers, _ := server.seen()
 		got := headers[0].Get("Traceparent")
@@ -255,18 +292,20 @@ func TestBodiesAndWhoAsks(t *testing.T) {
 func TestCookiesBelongToAClient(t *testing.T) {
 	s := harbour(t)
 	for kept, want := range map[bool]string{true: "berth 7", false: "no berth yet"} {
-		d, err := open(contender.Setup{Clock: clock.Start()}, asking(s.URL+"/berth", func(s *Settings) { s.Cookies = kept }), byCrew)
+		d, err := open(contender.Setup{
+			Clock: clock.Start(),
+		}, asking(s.URL+"/berth", func(s *Settings) { s.Cookies = kept }), byCrew)
 		if err != nil {
 			t.Fatal(err)
 		}
 		for i := range 2 {
 			c := d.Client(i, 2)
 			var last string
-			for shots := range 2 {
-				shot := contender.Shot{View: &contender.View{}}
+			for fired := range 2 {
+				shot := shots.Shot{View: &shots.View{}}
 				c.Shoot(t.Context(), &shot)
 				last = string(shot.View.Body)
-				if shots == 0 && last != "no berth yet" {
+				if fired == 0 && last != "no berth yet" {
 					t.Errorf("client %d begins with %q", i, last)
 				}
 			}
@@ -311,11 +350,14 @@ func TestAProxyIsUsedWhenSaid(t *testing.T) {
 					s.TLS = &TLS{CA: ca}
 				}
 			}), 1)[0]
-			if shot.Class != contender.OK || string(shot.View.Body) != "tide is in" || (through.Load() > before) != (said != "") {
-				t.Errorf("%s by proxy %q: %s %v, the proxy was asked %d times", server.URL, said, shot.Class, shot.Err, through.Load()-before)
+			if shot.Class != shots.OK || string(shot.View.Body) != "tide is in" || (through.Load() > before) != (said != "") {
+				t.Errorf(
+					"%s by proxy %q: %s %v, the proxy was asked %d times", server.URL, said, shot.Class, shot.Err,
+					through.Load()-before,
+				)
 			}
-			if (shot.TLS > 0) != (server == overTLS) {
-				t.Errorf("%s by proxy %q: TLS took %s", server.URL, said, shot.TLS)
+			if (shot.Parts[lean.TLS] > 0) != (server == overTLS) {
+				t.Errorf("%s by proxy %q: TLS took %s", server.URL, said, shot.Parts[lean.TLS])
 			}
 		}
 	}
@@ -333,7 +375,9 @@ func TestContendersAreDrivenAlike(t *testing.T) {
 		"one over TLS":       {[]plan.Settings{plain, asking("https://127.0.0.1:1/", nil)}, []means{byLean, byLean}},
 		"one with a session": {[]plan.Settings{plain, in(func(s *Settings) { s.Cookies = true })}, []means{byFull, byFull}},
 		"one that is forced": {[]plan.Settings{plain, in(func(s *Settings) { s.Path = "full" })}, []means{byCrew, byFull}},
-		"forced to be lean":  {[]plan.Settings{in(func(s *Settings) { s.Path = "lean" }), in(func(s *Settings) { s.Protocol = http2 })}, []means{byCrew, byFull}},
+		"forced to be lean": {[]plan.Settings{
+			in(func(s *Settings) { s.Path = "lean" }), in(func(s *Settings) { s.Protocol = http2 }),
+		}, []means{byCrew, byFull}},
 	}
 	for name, tt := range tests {
 		for i, s := range Kind.Level(tt.all) {
@@ -357,12 +401,14 @@ func TestTheFloorTakesThePathOfAll(t *testing.T) {
 		of   []plan.Settings
 		want means
 	}{
-		"none forced":         {[]plan.Settings{path(""), path("")}, byCrew},
-		"all to the full":     {[]plan.Settings{path("full"), path("full")}, byFull},
-		"all to the lean":     {[]plan.Settings{path("lean"), path("lean")}, byCrew},
-		"one of them":         {[]plan.Settings{path("full"), path("")}, byCrew},
-		"each another way":    {[]plan.Settings{path("lean"), path("full")}, byCrew},
-		"unforced, demanding": {[]plan.Settings{path(""), asking("http://127.0.0.1:1/", func(s *Settings) { s.Cookies = true })}, byFull},
+		"none forced":      {[]plan.Settings{path(""), path("")}, byCrew},
+		"all to the full":  {[]plan.Settings{path("full"), path("full")}, byFull},
+		"all to the lean":  {[]plan.Settings{path("lean"), path("lean")}, byCrew},
+		"one of them":      {[]plan.Settings{path("full"), path("")}, byCrew},
+		"each another way": {[]plan.Settings{path("lean"), path("full")}, byCrew},
+		"unforced, demanding": {
+			[]plan.Settings{path(""), asking("http://127.0.0.1:1/", func(s *Settings) { s.Cookies = true })}, byFull,
+		},
 	}
 	for name, tt := range tests {
 		s, stop, err := Kind.Floor(tt.of)
@@ -412,11 +458,15 @@ func TestMarksOfAnAnswer(t *testing.T) {
 		io.WriteString(w, `{"took":{"render":7},"rows":12}`)
 	}))
 	defer s.Close()
-	for path, want := range map[string]string{"/plain": "cache=1ms db=2.5ms render=7ms rows [rows]=12µs", "/packed": "cache=1ms db=2.5ms"} {
+	for path, want := range map[string]string{
+		"/plain": "cache=1.00 ms db=2.50 ms render=7.00 ms rows=12 rows", "/packed": "cache=1.00 ms db=2.50 ms",
+	} {
 		settings := New().(*Settings)
 		settings.URL = s.URL + path
 		settings.Marks = plan.Marks{
-			"db": {From: "header", Header: "X-Db", Pattern: `in ([0-9.]+)`}, "render": {Pointer: "/took/render"}, "rows": {Pointer: "/rows", Unit: "rows"},
+			"db": {
+				From: "header", Header: "X-Db", Pattern: `in ([0-9.]+)`,
+			}, "render": {Pointer: "/took/render"}, "rows": {Pointer: "/rows", Unit: "rows"},
 		}
 		if faults := settings.Check(plan.Surroundings{}); len(faults) > 0 {
 			t.Fatal(faults)
@@ -430,12 +480,12 @@ func TestMarksOfAnAnswer(t *testing.T) {
 			t.Fatal(err)
 		}
 		c := d.Client(0, 1)
-		for _, view := range []*contender.View{nil, {}} {
-			shot := contender.Shot{View: view}
+		for _, view := range []*shots.View{nil, {}} {
+			shot := shots.Shot{View: view}
 			c.Shoot(t.Context(), &shot)
 			var told []string
 			for _, m := range shot.Told {
-				told = append(told, m.Name+"="+m.Took.String())
+				told = append(told, m.Name+"="+m.Unit.Write(m.Value))
 			}
 			slices.Sort(told)
 			if got := strings.Join(told, " "); got != want {
@@ -444,5 +494,33 @@ func TestMarksOfAnAnswer(t *testing.T) {
 		}
 		c.Close()
 		d.Close()
+	}
+}
+
+// What keeps an answer from passing comes with what can be done about it, on both paths.
+func TestHints(t *testing.T) {
+	elsewhere := httptest.NewServer(http.RedirectHandler("/berths", http.StatusFound))
+	defer elsewhere.Close()
+	secure := httptest.NewTLSServer(http.NotFoundHandler())
+	secure.Config.ErrorLog = log.New(io.Discard, "", 0)
+	defer secure.Close()
+	for _, path := range []string{"lean", "full"} {
+		for url, want := range map[string]string{
+			elsewhere.URL: "ask for /berths itself, or set redirects: 1", secure.URL: "tls: { insecure: true }",
+			"https" + strings.TrimPrefix(elsewhere.URL, "http"): "write the url with http://",
+		} {
+			d, err := Kind.Open(contender.Setup{Clock: clock.Start()}, asking(url, func(s *Settings) { s.Path = path }))
+			if err != nil {
+				t.Fatal(err)
+			}
+			c := d.Client(0, 1)
+			shot := shots.Shot{View: &shots.View{Limit: 1 << 10}}
+			c.Shoot(t.Context(), &shot)
+			if got := contender.HintOf(shot.Err); !strings.Contains(got, want) {
+				t.Errorf("%s, %s: %v; try %q, want %q", path, url, shot.Err, got, want)
+			}
+			c.Close()
+			d.Close()
+		}
 	}
 }

@@ -9,16 +9,17 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/lean"
+	"paceduel/core/shots"
 )
 
-// batchClient performs a whole batch of requests as one shot: so many rows, some of them at once. The shot lasts from the
-// start of the first to the end of the last, its bytes are those of all, and it fails when one of them does.
+// batchClient performs a whole batch of requests as one shot: so many rows, some of them at once. The shot lasts from
+// the start of the first to the end of the last, its bytes are those of all, and it fails when one of them does.
 type batchClient struct {
 	d     *driver
 	first int // row
 	next  int
-	items []contender.Shot
-	marks contender.Marks
+	items []shots.Shot
+	marks shots.Marks
 	crew  *lean.Crew // performs them, or else each of askers does on a goroutine of its own
 	err   error
 	asks  []asker
@@ -27,12 +28,12 @@ type batchClient struct {
 // asker performs one request for a given row.
 type asker interface {
 	contender.Client
-	ask(ctx context.Context, row int, shot *contender.Shot)
+	ask(ctx context.Context, row int, shot *shots.Shot)
 }
 
 // batch makes the i-th client; its batches begin with row i times their size.
 func (d *driver) batch(i int) contender.Client {
-	b := &batchClient{d: d, first: i * d.settings.Batch % len(d.requests), items: make([]contender.Shot, d.settings.Batch)}
+	b := &batchClient{d: d, first: i * d.settings.Batch % len(d.requests), items: make([]shots.Shot, d.settings.Batch)}
 	atOnce := min(max(d.settings.AtOnce, 1), d.settings.Batch)
 	if d.means == byCrew {
 		b.crew, b.err = d.crew(atOnce, true)
@@ -58,22 +59,22 @@ func (b *batchClient) Close() {
 }
 
 // Shoot performs one batch.
-func (b *batchClient) Shoot(ctx context.Context, shot *contender.Shot) {
+func (b *batchClient) Shoot(ctx context.Context, shot *shots.Shot) {
 	view := shot.View
 	shot.Start = b.d.clock.Now()
 	shot.End, shot.Row = shot.Start, b.next
 	switch {
 	case ctx.Err() != nil:
-		shot.Class, shot.Err = contender.Cut, ctx.Err()
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
 		return
 	case b.err != nil:
-		shot.Class, shot.Err = contender.Other, b.err
+		shot.Class, shot.Err = shots.Other, b.err
 		return
 	}
 	for i := range b.items {
-		b.items[i] = contender.Shot{}
+		b.items[i] = shots.Shot{}
 		if view != nil {
-			b.items[i].View = &contender.View{Limit: view.Limit, Sample: view.Sample}
+			b.items[i].View = &shots.View{Limit: view.Limit, Sample: view.Sample}
 		}
 	}
 	b.marks.Clear()
@@ -96,18 +97,18 @@ func (b *batchClient) byCrew(ctx context.Context) {
 	b.crew.Drive(ctx, &contender.Job{ // an interrupt is seen in the shots that it cut
 		Open: true,
 		Next: func(int) (time.Duration, time.Duration, bool) { return 0, 0, begun < len(b.items) },
-		Ask: func(i int, s *contender.Shot) {
+		Ask: func(i int, s *shots.Shot) {
 			at[i] = begun
 			s.View = b.items[begun].View
 			begun++
 		},
-		Done: func(i int, s *contender.Shot) {
+		Done: func(i int, s *shots.Shot) {
 			b.items[at[i]] = *s
 			b.listen(s)
 		},
 	})
 	for i := begun; i < len(b.items); i++ {
-		b.items[i].Class, b.items[i].Err = contender.Cut, ctx.Err()
+		b.items[i].Class, b.items[i].Err = shots.Cut, ctx.Err()
 	}
 }
 
@@ -132,30 +133,27 @@ func (b *batchClient) byAskers(ctx context.Context) {
 	wg.Wait()
 }
 
-func (b *batchClient) listen(s *contender.Shot) {
+func (b *batchClient) listen(s *shots.Shot) {
 	for _, m := range s.Told {
-		b.marks.Add([]byte(m.Name), m.Took)
+		b.marks.Add([]byte(m.Name), m.Unit, m.Value)
 	}
 }
 
 // sum makes one shot of all.
-func (b *batchClient) sum(shot *contender.Shot) {
+func (b *batchClient) sum(shot *shots.Shot) {
 	for i := range b.items {
 		s := &b.items[i]
-		if i == 0 {
-			shot.FirstByte = s.FirstByte
+		for at := range lean.Shape.Amounts {
+			if at != lean.FirstByte || i == 0 {
+				shot.Count(at, s.Amounts[at])
+			}
 		}
 		shot.End = max(shot.End, s.End)
 		shot.Aside += s.Aside / time.Duration(max(len(b.asks), 1))
 		shot.Sent += s.Sent
 		shot.Received += s.Received
 		shot.Length += s.Length
-		shot.Redirects += s.Redirects
-		shot.Replaced += s.Replaced
-		if s.Connect > 0 {
-			shot.Opened++
-		}
-		if s.Class != contender.OK && (shot.Class == contender.OK || s.Class == contender.Cut) {
+		if s.Class != shots.OK && (shot.Class == shots.OK || s.Class == shots.Cut) {
 			shot.Class, shot.Err = s.Class, s.Err
 			if s.Class.Failed() {
 				shot.Err = fmt.Errorf("request %d of %d: %w", i+1, len(b.items), s.Err)
@@ -166,9 +164,10 @@ func (b *batchClient) sum(shot *contender.Shot) {
 }
 
 // show puts the answers together in the order of their rows.
-func (b *batchClient) show(view *contender.View) {
+func (b *batchClient) show(view *shots.View) {
 	first := b.items[0].View
-	view.Known, view.Type, view.Encoding, view.Version, view.Headers, view.Outcome = first.Known, first.Type, first.Encoding, first.Version, first.Headers, first.Outcome
+	view.Known, view.Type, view.Encoding, view.Version, view.Headers, view.Outcome = first.Known, first.Type,
+		first.Encoding, first.Version, first.Headers, first.Outcome
 	view.Done = b.d.settings.Summary()
 	for i := range b.items {
 		v := b.items[i].View

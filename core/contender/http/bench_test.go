@@ -19,13 +19,15 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
-// Every other answer of 170 KiB is kept as a sample: what that takes is no part of its latency, so the two halves of the
-// shots should be alike. The metric is the ratio of their medians, sampled over plain.
+// Every other answer of 170 KiB is kept as a sample: what that takes is no part of its latency, so the two halves of
+// the shots should be alike. The metric is the ratio of their medians, sampled over plain.
 func BenchmarkSampledShots(b *testing.B) {
 	body := bytes.Repeat([]byte(`{"vessel":"Brave Petrel","berth":7}`), 5000)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write(body) }))
@@ -40,13 +42,13 @@ func BenchmarkSampledShots(b *testing.B) {
 	defer c.Close()
 	var plain, sampled []time.Duration
 	for i := 0; b.Loop(); i++ {
-		var shot contender.Shot
+		var shot shots.Shot
 		if i%2 == 1 {
-			shot.View = &contender.View{Sample: true, Body: make([]byte, 0, len(body)+64<<10)}
+			shot.View = &shots.View{Sample: true, Body: make([]byte, 0, len(body)+64<<10)}
 			shot.View.Limit = 4 << 20
 		}
 		c.Shoot(b.Context(), &shot)
-		if shot.Class != contender.OK {
+		if shot.Class != shots.OK {
 			b.Fatal(shot.Err)
 		}
 		if i%2 == 1 {
@@ -62,11 +64,13 @@ func BenchmarkSampledShots(b *testing.B) {
 	}
 }
 
-// BenchmarkOverTLS asks a server over TLS by 8 clients on the lean path and on the full one, in turn, and reports the lean
-// path's shots a second, CPU a shot, p50 and p99 as ratios to the full one's: medians over the rounds. The server is in this
-// process, so that its CPU time is in both.
+// BenchmarkOverTLS asks a server over TLS by 8 clients on the lean path and on the full one, in turn, and reports the
+// lean path's shots a second, CPU a shot, p50 and p99 as ratios to the full one's: medians over the rounds. The server
+// is in this process, so that its CPU time is in both.
 func BenchmarkOverTLS(b *testing.B) {
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("tide is in")) }))
+	server := httptest.NewUnstartedServer(
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("tide is in")) }),
+	)
 	server.StartTLS()
 	defer server.Close()
 	all := map[string][]float64{}
@@ -93,12 +97,16 @@ func overTLS(b *testing.B, url, path string) map[string]float64 {
 		b.Fatal(err)
 	}
 	const clients = 8
-	h := pace.Heat{Clock: clk, Pace: plan.Pace{Clients: clients, For: plan.Span(time.Second), Warmup: &plan.Warmup{Shots: 100}}}
+	h := pace.Heat{
+		Clock: clk, Pace: plan.Pace{Clients: clients, For: plan.Span(time.Second), Warmup: &plan.Warmup{Shots: 100}},
+	}
 	for i := range clients {
 		c := d.Client(i, clients)
 		defer c.Close()
 		h.Clients = append(h.Clients, c)
-		h.Warm, h.Judged = append(h.Warm, tally.NewRecorder(0, 1)), append(h.Judged, tally.NewRecorder(0, 1))
+		h.Warm, h.Judged = append(
+			h.Warm, tally.NewRecorder(&lean.Shape, 0, 1),
+		), append(h.Judged, tally.NewRecorder(&lean.Shape, 0, 1))
 	}
 	var before unix.Rusage
 	h.OnStage = func(pace.Stage, time.Duration) { unix.Getrusage(unix.RUSAGE_SELF, &before) }
@@ -120,9 +128,9 @@ func overTLS(b *testing.B, url, path string) map[string]float64 {
 	}
 }
 
-// BenchmarkFullAgainstPlain asks a server of its own process by 8 clients on the full path, in turn with as many loops of
-// plain net/http that only count, and reports the full path's shots a second and CPU a shot as ratios to theirs: medians over
-// the rounds, in clear and over TLS.
+// BenchmarkFullAgainstPlain asks a server of its own process by 8 clients on the full path, in turn with as many loops
+// of plain net/http that only count, and reports the full path's shots a second and CPU a shot as ratios to theirs:
+// medians over the rounds, in clear and over TLS.
 func BenchmarkFullAgainstPlain(b *testing.B) {
 	for _, secure := range []bool{false, true} {
 		b.Run(fmt.Sprintf("tls=%t", secure), func(b *testing.B) {
@@ -159,7 +167,9 @@ const apart = "HTTP_TEST_SERVER"
 
 func TestMain(m *testing.M) {
 	if how := os.Getenv(apart); how != "" {
-		s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("tide is in")) }))
+		s := httptest.NewUnstartedServer(
+			http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("tide is in")) }),
+		)
 		if how == "true" {
 			s.StartTLS()
 		} else {
@@ -218,12 +228,16 @@ func askFull(b *testing.B, url string) figures {
 		b.Fatal(err)
 	}
 	defer d.Close()
-	h := pace.Heat{Clock: clk, Pace: plan.Pace{Clients: benchClients, For: plan.Span(benchFor), Warmup: &plan.Warmup{Shots: 100}}}
+	h := pace.Heat{
+		Clock: clk, Pace: plan.Pace{Clients: benchClients, For: plan.Span(benchFor), Warmup: &plan.Warmup{Shots: 100}},
+	}
 	for i := range benchClients {
 		c := d.Client(i, benchClients)
 		defer c.Close()
 		h.Clients = append(h.Clients, c)
-		h.Warm, h.Judged = append(h.Warm, tally.NewRecorder(0, 1)), append(h.Judged, tally.NewRecorder(0, 1))
+		h.Warm, h.Judged = append(
+			h.Warm, tally.NewRecorder(&lean.Shape, 0, 1),
+		), append(h.Judged, tally.NewRecorder(&lean.Shape, 0, 1))
 	}
 	var before time.Duration
 	h.OnStage = func(pace.Stage, time.Duration) { before = used() }
@@ -233,7 +247,7 @@ func askFull(b *testing.B, url string) figures {
 		b.Fatal(err)
 	}
 	m := tally.Merge(h.Judged)
-	n := float64(m.Counts[contender.OK])
+	n := float64(m.Counts[shots.OK])
 	return figures{n / (span.End - span.Start).Seconds(), cpu.Seconds() / n}
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/lean"
+	"paceduel/core/shots"
 )
 
 // oneServer is the server of all requests, when it is one.
@@ -98,9 +99,10 @@ func (d *driver) leanClient(i, n int) contender.Client {
 			return lean.Opened{}, err
 		}
 		l := lineOf(conn)
-		return lean.Opened{Conn: conn, Lookup: l.lookup, Dial: l.opening.dial, TLS: l.opening.tls, Gone: l.gone, Bytes: func() (int64, int64) {
-			return l.sent.Swap(0), l.received.Swap(0)
-		}}, nil
+		return lean.Opened{
+			Conn: conn, Lookup: l.lookup, Dial: l.opening.dial, TLS: l.opening.tls, Gone: l.gone,
+			Bytes: func() (int64, int64) { return l.sent.Swap(0), l.received.Swap(0) },
+		}, nil
 	}, i, n)}
 }
 
@@ -111,14 +113,14 @@ type leanClient struct {
 }
 
 // Shoot performs one request.
-func (c *leanClient) Shoot(ctx context.Context, shot *contender.Shot) {
+func (c *leanClient) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.Client.Shoot(ctx, shot)
-	c.d.complete(shot.View)
+	c.d.complete(shot)
 }
 
-func (c *leanClient) ask(ctx context.Context, row int, shot *contender.Shot) {
+func (c *leanClient) ask(ctx context.Context, row int, shot *shots.Shot) {
 	c.Ask(ctx, row, shot)
-	c.d.complete(shot.View)
+	c.d.complete(shot)
 }
 
 // broken is a client that could not be made.
@@ -127,16 +129,16 @@ type broken struct {
 	err error
 }
 
-func (b *broken) Shoot(_ context.Context, shot *contender.Shot) {
+func (b *broken) Shoot(_ context.Context, shot *shots.Shot) {
 	shot.Start = b.d.clock.Now()
-	shot.End, shot.Class, shot.Err = shot.Start, contender.Other, b.err
+	shot.End, shot.Class, shot.Err = shot.Start, shots.Other, b.err
 }
-func (b *broken) ask(ctx context.Context, _ int, shot *contender.Shot) { b.Shoot(ctx, shot) }
-func (b *broken) Rewind()                                              {}
-func (b *broken) Close()                                               {}
+func (b *broken) ask(ctx context.Context, _ int, shot *shots.Shot) { b.Shoot(ctx, shot) }
+func (b *broken) Rewind()                                          {}
+func (b *broken) Close()                                           {}
 
-// crewOfOne is a crew of one, for where single shots are wanted on the lean path: the weigh-in, and runs with something to be
-// done around each. Client i of n takes rows i, i+n, i+2n and so on.
+// crewOfOne is a crew of one, for where single shots are wanted on the lean path: the weigh-in, and runs with something
+// to be done around each. Client i of n takes rows i, i+n, i+2n and so on.
 type crewOfOne struct {
 	d           *driver
 	first, step int
@@ -155,13 +157,13 @@ func (c *crewOfOne) Close() {
 }
 
 // Shoot performs one request.
-func (c *crewOfOne) Shoot(ctx context.Context, shot *contender.Shot) {
+func (c *crewOfOne) Shoot(ctx context.Context, shot *shots.Shot) {
 	row := c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
 	c.ask(ctx, row, shot)
 }
 
-func (c *crewOfOne) ask(ctx context.Context, row int, shot *contender.Shot) {
+func (c *crewOfOne) ask(ctx context.Context, row int, shot *shots.Shot) {
 	view := shot.View
 	if c.crew == nil && c.err == nil {
 		c.crew, c.err = c.d.crew(1, true)
@@ -170,10 +172,10 @@ func (c *crewOfOne) ask(ctx context.Context, row int, shot *contender.Shot) {
 	shot.End = shot.Start
 	switch {
 	case ctx.Err() != nil:
-		shot.Class, shot.Err = contender.Cut, ctx.Err()
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
 		return
 	case c.err != nil:
-		shot.Class, shot.Err = contender.Other, c.err
+		shot.Class, shot.Err = shots.Other, c.err
 		return
 	}
 	c.crew.StartAt(row)
@@ -185,15 +187,17 @@ func (c *crewOfOne) ask(ctx context.Context, row int, shot *contender.Shot) {
 			begun = true
 			return 0, 0, first
 		},
-		Ask:  func(_ int, s *contender.Shot) { s.View = view },
-		Done: func(_ int, s *contender.Shot) { *shot = *s },
+		Ask:  func(_ int, s *shots.Shot) { s.View = view },
+		Done: func(_ int, s *shots.Shot) { *shot = *s },
 	}
 	c.crew.Drive(ctx, job)
-	c.d.complete(shot.View)
+	c.d.complete(shot)
 }
 
-// complete adds to a view what the lean path does not know of; nil is none.
-func (d *driver) complete(v *contender.View) {
+// complete adds to a shot that is looked at what the lean path does not know of.
+func (d *driver) complete(shot *shots.Shot) {
+	defer d.hinted(shot)
+	v := shot.View
 	if v == nil || !v.Known {
 		return
 	}

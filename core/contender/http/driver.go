@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -27,10 +28,12 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
 	"paceduel/core/contender/http/servertiming"
 	"paceduel/core/guard"
 	"paceduel/core/marks"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // Kind is this kind's registration.
@@ -42,6 +45,8 @@ var Kind = contender.Kind{
 		}
 		return open(s, settings.(*Settings), byCrew)
 	},
+	Draft: &drafting,
+	Shape: lean.Shape,
 	Level: level,
 	Floor: floor,
 }
@@ -67,6 +72,14 @@ func (s *Settings) means(requests []request) means {
 	case requests == nil && s.fullOnly([]request{{url: &url.URL{Scheme: "http"}}}) != "":
 		return byFull
 	case strings.HasPrefix(strings.ToLower(s.URL), "https:"):
+		return byLean
+	}
+	return cheapest()
+}
+
+// cheapest is what the cheapest requests are performed with here.
+func cheapest() means {
+	if lean.CanWait() != nil { // this kernel, or what it is kept in, does not know how
 		return byLean
 	}
 	return byCrew
@@ -114,7 +127,9 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("prepare requests: %w", err)
 	}
-	d := &driver{settings: s, clock: setup.Clock, requests: requests, guard: setup.Guard, means: max(s.means(requests), least)}
+	d := &driver{
+		settings: s, clock: setup.Clock, requests: requests, guard: setup.Guard, means: max(s.means(requests), least),
+	}
 	if d.tls, err = s.TLS.config(dir); err != nil {
 		return nil, err
 	}
@@ -166,8 +181,12 @@ func (d *driver) single(i, n int) contender.Client {
 		one.Rewind()
 		return one
 	}
-	c := &client{d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body"), probe: &probe{clock: d.clock}}
-	c.plain = len(d.pools) == 0 && d.settings.Protocol != http2 && d.settings.Proxy == "" && d.settings.Redirects == 0 && !d.settings.Cookies
+	c := &client{
+		d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body"),
+		probe: &probe{clock: d.clock},
+	}
+	c.plain = len(d.pools) == 0 && d.settings.Protocol != http2 && d.settings.Proxy == "" && d.settings.Redirects == 0 &&
+		!d.settings.Cookies
 	c.Rewind()
 	if len(d.pools) > 0 {
 		c.transport = d.pools[i%len(d.pools)]
@@ -192,8 +211,9 @@ func (d *driver) single(i, n int) contender.Client {
 
 // client asks over net/http. Client i of n takes rows i, i+n, i+2n and so on, so that no counter is shared.
 //
-// Most clients have a connection of their own, over HTTP/1.1. Such a client makes nothing anew for a shot that it can keep
-// from the one before, and has the connection hold the limit; others take a context for each shot, which costs more.
+// Most clients have a connection of their own, over HTTP/1.1. Such a client makes nothing anew for a shot that it can
+// keep from the one before, and has the connection hold the limit; others take a context for each shot, which costs
+// more.
 type client struct {
 	d           *driver
 	transport   *transport
@@ -202,7 +222,7 @@ type client struct {
 	first, step int
 	next        int
 	buf         []byte
-	marks       contender.Marks
+	marks       shots.Marks
 	printed     *marks.Reader // of what the plan has read from answers; nil for nothing
 	body        []byte        // that it is read from, where nobody else keeps it
 	probe       *probe
@@ -277,8 +297,8 @@ func (p *probe) trace() *httptrace.ClientTrace {
 	}
 }
 
-// get is told that a request wants a connection: for the first time, or, when the one that it had was closed, for another
-// one. net/http would send a request again of which some may have arrived; here nothing is sent twice.
+// get is told that a request wants a connection: for the first time, or, when the one that it had was closed, for
+// another one. net/http would send a request again of which some may have arrived; here nothing is sent twice.
 func (p *probe) get() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -309,7 +329,8 @@ func (p *probe) got(info httptrace.GotConnInfo) {
 	if l == nil {
 		return
 	}
-	if own := !l.from.http2; own && (p.twice.Load() || info.Reused && p.start-time.Duration(l.used.Load()) > fresh && l.gone()) {
+	if own := !l.from.http2; own && (p.twice.Load() || info.Reused && p.start-time.Duration(l.used.Load()) > fresh &&
+		l.gone()) {
 		l.Conn.Close() // nothing goes over it, and net/http takes another one if it may
 		return
 	}
@@ -336,7 +357,7 @@ func (p *probe) got(info httptrace.GotConnInfo) {
 }
 
 // fill hands the moments to a shot. Bytes of a connection that others share go to the shot that ends first.
-func (p *probe) fill(shot *contender.Shot) {
+func (p *probe) fill(shot *shots.Shot) (t lean.Times) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, l := range p.lines {
@@ -347,21 +368,24 @@ func (p *probe) fill(shot *contender.Shot) {
 			l.Conn.SetDeadline(time.Time{}) // until its next shot it may wait for as long as it likes
 		}
 	}
-	shot.Lookup, shot.TLS, shot.Connect = p.opened.lookup, p.opened.tls, p.opened.total()
-	shot.Asked, shot.FirstByte = time.Duration(p.asked.Load()), time.Duration(p.first.Load())
-	if shot.Replaced = p.replaced; p.twice.Load() {
-		shot.Replaced--
+	t = lean.Times{
+		Lookup: p.opened.lookup, TLS: p.opened.tls, Connect: p.opened.total(),
+		Asked: time.Duration(p.asked.Load()), FirstByte: time.Duration(p.first.Load()), Replaced: p.replaced,
 	}
+	if p.twice.Load() {
+		t.Replaced--
+	}
+	return t
 }
 
 // Shoot performs one request and reads its answer to the end.
-func (c *client) Shoot(ctx context.Context, shot *contender.Shot) {
+func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	row := c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
 	c.ask(ctx, row, shot)
 }
 
-func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
+func (c *client) ask(ctx context.Context, row int, shot *shots.Shot) {
 	shot.Row = row
 	c.marks.Clear()
 	c.body = c.body[:0]
@@ -389,19 +413,21 @@ func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
 		answer.Body.Close()
 	}
 	shot.End = c.d.clock.Now()
-	c.probe.fill(shot)
+	times := c.probe.fill(shot)
 	shot.Length = length
 	c.judge(ctx, limited, &c.d.requests[row], answer, length, err, shot)
+	times.Enter(shot)
+	defer c.d.hinted(shot)
 	if answer == nil {
 		return
 	}
 	c.listen(answer.Header, shot)
 	c.listen(answer.Trailer, shot)
-	if c.printed != nil && shot.Class == contender.OK {
+	if c.printed != nil && shot.Class == shots.OK {
 		c.readMarks(answer.Header, shot)
 	}
 	for r := answer.Request; r != nil && r.Response != nil; r = r.Response.Request {
-		shot.Redirects++
+		shot.Count(lean.Redirects, 1)
 	}
 	if shot.View != nil {
 		c.describe(answer, length, shot.View)
@@ -409,7 +435,7 @@ func (c *client) ask(ctx context.Context, row int, shot *contender.Shot) {
 }
 
 // request is what asks for a row.
-func (c *client) request(row int, shot *contender.Shot) *http.Request {
+func (c *client) request(row int, shot *shots.Shot) *http.Request {
 	r := &c.d.requests[row]
 	keep := c.plain && len(r.body) == 0 && !c.d.settings.Trace && len(c.d.requests) <= mostKept
 	if keep && c.kept != nil && c.kept[row] != nil {
@@ -457,15 +483,15 @@ func (d *driver) redirect(next *http.Request, before []*http.Request) error {
 }
 
 // listen takes down what the service tells of its time.
-func (c *client) listen(header http.Header, shot *contender.Shot) {
+func (c *client) listen(header http.Header, shot *shots.Shot) {
 	for _, value := range header["Server-Timing"] {
-		servertiming.Read([]byte(value), c.marks.Add)
+		servertiming.Read([]byte(value), c.marks.AddTime)
 	}
 	shot.Told = c.marks.List()
 }
 
 // readMarks reads what the plan wants to know from an answer. One that came compressed is not unpacked for it.
-func (c *client) readMarks(header http.Header, shot *contender.Shot) {
+func (c *client) readMarks(header http.Header, shot *shots.Shot) {
 	c.printed.Begin()
 	c.printed.Header(header.Get)
 	text := c.body
@@ -495,7 +521,9 @@ func traceparent(id [16]byte) string {
 }
 
 func (d *driver) request(r *request) *http.Request {
-	request := &http.Request{Method: d.settings.Method, URL: r.url, Header: r.headers, Host: r.host, ProtoMajor: 1, ProtoMinor: 1}
+	request := &http.Request{
+		Method: d.settings.Method, URL: r.url, Header: r.headers, Host: r.host, ProtoMajor: 1, ProtoMinor: 1,
+	}
 	if d.settings.Redirects > 0 || d.settings.Cookies {
 		request.Header = request.Header.Clone() // package http adds to it
 	}
@@ -511,7 +539,7 @@ func (d *driver) request(r *request) *http.Request {
 var errTooLong = errors.New("answer longer than max-body")
 
 // read reads the body to its end, keeping its head when it is to be looked at.
-func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64, err error) {
+func (c *client) read(answer *http.Response, shot *shots.Shot) (length int64, err error) {
 	for {
 		into, kept := c.into(shot)
 		n, err := answer.Body.Read(into)
@@ -534,9 +562,9 @@ func (c *client) read(answer *http.Response, shot *contender.Shot) (length int64
 // leastRoom is the least that is read at once into an answer that is kept.
 const leastRoom = 16 << 10
 
-// into is where the next part of the body is read to: where the answer is kept, as far as there is room, so that keeping
-// it costs no copying. Making room is no part of the latency.
-func (c *client) into(shot *contender.Shot) (buf []byte, kept *[]byte) {
+// into is where the next part of the body is read to: where the answer is kept, as far as there is room, so that
+// keeping it costs no copying. Making room is no part of the latency.
+func (c *client) into(shot *shots.Shot) (buf []byte, kept *[]byte) {
 	kept, room := &c.body, marks.MaxText
 	switch v := shot.View; {
 	case v != nil:
@@ -556,26 +584,32 @@ func (c *client) into(shot *contender.Shot) (buf []byte, kept *[]byte) {
 	return (*kept)[len(*kept):end], kept
 }
 
-func (c *client) judge(ctx, limited context.Context, r *request, answer *http.Response, length int64, err error, shot *contender.Shot) {
+func (c *client) judge(
+	ctx, limited context.Context, r *request, answer *http.Response, length int64, err error, shot *shots.Shot,
+) {
 	switch {
 	case ctx.Err() != nil: // whatever came: it may be what the server says to a client that hangs up
-		shot.Class, shot.Err = contender.Cut, ctx.Err()
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
 	case err != nil && shot.End-shot.Start < c.d.settings.Timeout.D() && c.probe.twice.Load():
-		shot.Class, shot.Err = contender.Reset, fmt.Errorf("%s: %w", r.url.Host, errTwice)
+		shot.Class, shot.Err = shots.Reset, fmt.Errorf("%s: %w", r.url.Host, errTwice)
 	case err != nil && (limited.Err() != nil || shot.End-shot.Start >= c.d.settings.Timeout.D()):
-		shot.Class = contender.Timeout
-		shot.Err = fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", r.url.Host, c.d.settings.Timeout.D(), length)
+		shot.Class = shots.Timeout
+		shot.Err = fmt.Errorf(
+			"no full answer from %s after %s (%d bytes of body read)", r.url.Host, c.d.settings.Timeout.D(), length,
+		)
 	case err != nil:
 		shot.Class, shot.Err = classify(err), err
-		if shot.Class == contender.Refused {
-			shot.Err = fmt.Errorf("nobody listens on %s: %w", cmp.Or(strings.TrimPrefix(c.d.settings.Proxy, "http://"), r.url.Host), err)
+		if shot.Class == shots.Refused {
+			shot.Err = fmt.Errorf(
+				"nobody listens on %s: %w", cmp.Or(strings.TrimPrefix(c.d.settings.Proxy, "http://"), r.url.Host), err,
+			)
 		}
 		if errors.Is(err, errTooLong) {
 			shot.Err = fmt.Errorf("%w of %d bytes", err, int64(c.d.settings.MaxBody))
 		}
 	default:
 		if shot.Err = c.d.status(answer.StatusCode, answer.Status); shot.Err != nil {
-			shot.Class = contender.Status
+			shot.Class = shots.Status
 		}
 	}
 }
@@ -595,38 +629,82 @@ func (d *driver) status(code int, text string) error {
 	return fmt.Errorf("status %s, expected %s", text, wanted)
 }
 
+// hinted is what went wrong with a shot that is looked at, with what can be done about it where that is known.
+func (d *driver) hinted(shot *shots.Shot) {
+	if shot.View == nil || shot.Err == nil {
+		return
+	}
+	try := ""
+	switch shot.Class {
+	case shots.Status:
+		for _, header := range shot.View.Headers {
+			if to, ok := strings.CutPrefix(header, "Location: "); ok {
+				try = "ask for " + to + " itself, or set redirects: 1 to have it followed"
+			}
+		}
+	case shots.TLS:
+		try = tlsHint(shot.Err)
+	}
+	if try != "" {
+		shot.Err = &contender.Hint{Err: shot.Err, Try: try}
+	}
+}
+
+// tlsHint is what would have TLS succeed.
+func tlsHint(err error) string {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var record tls.RecordHeaderError
+	switch {
+	case errors.As(err, &unknown):
+		return "trust who issued it with tls: { ca: FILE }, or take any certificate with tls: { insecure: true }"
+	case errors.As(err, &name):
+		return "say whom it is for with tls: { name: NAME }, or take any certificate with tls: { insecure: true }"
+	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+		return "it speaks no TLS: write the url with http://"
+	}
+	return ""
+}
+
 // errTwice is a connection that closed before it answered, when some of the request may have arrived.
 var errTwice = errors.New("it closed the connection before it answered; what was sent is not sent again")
 
 // resets are the ways in which net/http says that a connection or a stream of it was ended by the other side; it has no
 // types for them.
-var resets = []string{"server closed idle connection", "stream error", "GOAWAY", "client connection lost", "client connection force closed"}
+var resets = []string{
+	"server closed idle connection", "stream error", "GOAWAY", "client connection lost", "client connection force closed",
+}
 
-func classify(err error) contender.Class {
+func classify(err error) shots.Class {
 	var unverified *tls.CertificateVerificationError
 	var record tls.RecordHeaderError
 	var alert tls.AlertError
 	text := err.Error()
 	switch {
 	case errors.Is(err, errTooLong), errors.Is(err, io.ErrUnexpectedEOF):
-		return contender.Length
+		return shots.Length
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return contender.Refused
-	case errors.Is(err, errNoHTTP2), errors.As(err, &unverified), errors.As(err, &record), errors.As(err, &alert), strings.HasPrefix(text, "tls: "), strings.Contains(text, "remote error: tls: "), strings.Contains(text, "server gave HTTP response to HTTPS client"):
-		return contender.TLS
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
-		return contender.Reset
+		return shots.Refused
+	case errors.Is(err, errNoHTTP2), errors.As(err, &unverified), errors.As(err, &record), errors.As(err, &alert),
+		strings.HasPrefix(text, "tls: "), strings.Contains(
+			text, "remote error: tls: ",
+		), strings.Contains(text, "server gave HTTP response to HTTPS client"):
+		return shots.TLS
+	case errors.Is(
+		err, syscall.ECONNRESET,
+	), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
+		return shots.Reset
 	case slices.ContainsFunc(resets, func(part string) bool { return strings.Contains(text, part) }):
-		return contender.Reset
+		return shots.Reset
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return contender.Timeout
+		return shots.Timeout
 	case contender.IsOwnLimit(err):
-		return contender.Limits
+		return shots.Limits
 	}
-	return contender.Other
+	return shots.Other
 }
 
-func (c *client) describe(answer *http.Response, length int64, v *contender.View) {
+func (c *client) describe(answer *http.Response, length int64, v *shots.View) {
 	v.Done = c.d.settings.Summary()
 	v.Outcome = answer.Status
 	v.Bytes, v.Known = length, true

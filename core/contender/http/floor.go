@@ -8,8 +8,8 @@ import (
 	"paceduel/core/plan"
 )
 
-// floor is the cheapest contender: a server of our own on loopback that answers a few bytes, whatever it is asked. Where all
-// contenders are forced onto one path, it is, too.
+// floor is the cheapest contender: a server of our own on loopback that answers a few bytes, whatever it is asked.
+// Where all contenders are forced onto one path, it is, too.
 func floor(of []plan.Settings) (plan.Settings, func(), error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -4,42 +4,25 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/base64"
-	"encoding/csv"
 	"fmt"
-	"io"
 	"mime"
 	"mime/multipart"
 	"net/textproto"
 	"net/url"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"paceduel/core/files"
 	"paceduel/core/guard"
 	"paceduel/core/plan"
+	"paceduel/core/rows"
 )
 
-// maxRowBytes bounds a file of rows.
-const maxRowBytes = 256 << 20
-
-// table is a CSV file in memory.
-type table struct {
-	columns []string
-	rows    [][]string
-}
-
-func (s *Settings) readRows(dir string) (table, error) {
+func (s *Settings) readRows(dir string) (rows.Table, error) {
 	if s.Rows == "" {
-		return table{rows: [][]string{nil}}, nil
+		return rows.None(), nil
 	}
-	path := within(dir, s.Rows)
-	f, err := files.Open(path, maxRowBytes)
-	if err != nil {
-		return table{}, err
-	}
-	defer f.Close()
-	return readTable(path, f)
+	return rows.Open(within(dir, s.Rows))
 }
 
 // within is a path that starts from dir unless it is absolute.
@@ -50,56 +33,12 @@ func within(dir, path string) string {
 	return filepath.Join(dir, path)
 }
 
-func readTable(name string, r io.Reader) (table, error) {
-	in := csv.NewReader(r)
-	columns, err := in.Read()
-	if err == io.EOF {
-		return table{}, fmt.Errorf("%s is empty", name)
-	}
-	if err != nil {
-		return table{}, fmt.Errorf("%s: %w", name, err)
-	}
-	t := table{columns: columns}
-	for {
-		row, err := in.Read()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return table{}, fmt.Errorf("%s: %w", name, err)
-		}
-		if len(t.rows) == maxRows {
-			return table{}, fmt.Errorf("%s has more than %d rows", name, maxRows)
-		}
-		t.rows = append(t.rows, row)
-	}
-	if len(t.rows) == 0 {
-		return table{}, fmt.Errorf("%s has a header line and no rows", name)
-	}
-	return t, nil
-}
-
 // request is one rendered request.
 type request struct {
 	url     *url.URL
 	headers map[string][]string
 	host    string // from a Host header; empty: that of the URL
 	body    []byte
-}
-
-// unknownColumn is a {{name}} that the rows do not have.
-type unknownColumn struct {
-	key, name string
-	columns   []string
-}
-
-func (u unknownColumn) Error() string { return "no column is called " + u.name }
-
-func (u unknownColumn) try() string {
-	if len(u.columns) == 0 {
-		return "set rows: to a CSV file that has it"
-	}
-	return "the columns are " + strings.Join(u.columns, ", ")
 }
 
 // anyPort stands for the port of a service while a plan is checked.
@@ -109,16 +48,16 @@ const anyPort = "1"
 const maxBodies = 256 << 20
 
 // render makes one request for each row; files are looked for from dir, port is that of the contender's service.
-func (s *Settings) render(t table, dir, port string) ([]request, error) {
-	out := make([]request, 0, len(t.rows))
+func (s *Settings) render(t rows.Table, dir, port string) ([]request, error) {
+	out := make([]request, 0, len(t.Rows))
 	contents, err := s.readFiles(dir)
 	if err != nil {
 		return nil, err
 	}
 	total := 0
-	for _, row := range t.rows {
+	for i := range t.Rows {
 		fill := func(key, text string, escape func(string) string) (string, error) {
-			return fillIn(key, strings.ReplaceAll(text, plan.PortMark, port), t.columns, row, escape)
+			return t.Fill(key, strings.ReplaceAll(text, plan.PortMark, port), i, escape)
 		}
 		address, err := fill("url", s.URL, url.QueryEscape)
 		if err != nil {
@@ -181,7 +120,9 @@ func (s *Settings) readFiles(dir string) (map[string][]byte, error) {
 }
 
 // fillBody gives a request its body.
-func (s *Settings) fillBody(r *request, contents map[string][]byte, fill func(key, text string, escape func(string) string) (string, error)) error {
+func (s *Settings) fillBody(
+	r *request, contents map[string][]byte, fill func(key, text string, escape func(string) string) (string, error),
+) error {
 	switch {
 	case s.BodyFile != "":
 		r.body = contents[s.BodyFile]
@@ -232,31 +173,3 @@ func (s *Settings) fillBody(r *request, contents map[string][]byte, fill func(ke
 
 // boundary stands between parts: the same in every request, so that all contenders send the same bytes.
 const boundary = "paceduel-part-4b1f0c6e9d27a853"
-
-// fillIn replaces each {{column}} in text by the row's value, escaped where it stands in a URL.
-func fillIn(key, text string, columns, row []string, escape func(string) string) (string, error) {
-	var out strings.Builder
-	for {
-		before, rest, found := strings.Cut(text, "{{")
-		out.WriteString(before)
-		if !found {
-			return out.String(), nil
-		}
-		name, after, closed := strings.Cut(rest, "}}")
-		if !closed {
-			out.WriteString("{{" + rest)
-			return out.String(), nil
-		}
-		name = strings.TrimSpace(name)
-		i := slices.Index(columns, name)
-		if i < 0 || i >= len(row) {
-			return "", unknownColumn{key: key, name: name, columns: columns}
-		}
-		value := row[i]
-		if escape != nil {
-			value = escape(value)
-		}
-		out.WriteString(value)
-		text = after
-	}
-}

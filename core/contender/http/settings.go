@@ -2,12 +2,12 @@
 //
 // A shot's time runs from the moment the request is handed to its connection to the last byte of the body read; opening
 // a connection counts when the shot needed one. Bodies are read and counted, not decoded. No proxy is used, no redirect
-// followed and no cookie kept unless the settings say so. Requests are rendered before the first shot, one for each data
-// row.
+// followed and no cookie kept unless the settings say so. Requests are rendered before the first shot, one for each
+// data row.
 //
 // There are two paths. The lean one (package lean) writes a request once and reads answers where they lie; it speaks
-// HTTP/1.1 to one server. The full one goes through net/http and knows everything. All contenders of a duel take the same
-// path unless the plan forces one.
+// HTTP/1.1 to one server. The full one goes through net/http and knows everything. All contenders of a duel take the
+// same path unless the plan forces one.
 package http
 
 import (
@@ -24,6 +24,7 @@ import (
 
 	"paceduel/core/guard"
 	"paceduel/core/plan"
+	"paceduel/core/rows"
 )
 
 // Settings are the keys under http: in a plan.
@@ -109,14 +110,18 @@ func (c *Connections) Read(text string) error {
 	case err == nil && n >= 1 && n <= maxPool:
 		*c = Connections(n)
 	default:
-		return fmt.Errorf("%q is not how connections are opened, write kept, new or a number of connections shared by all, up to %d", text, maxPool)
+		return fmt.Errorf(
+			"%q is not how connections are opened, write kept, new or a number of connections shared by all, up to %d", text,
+			maxPool,
+		)
 	}
 	return nil
 }
 
 // JSONSchema describes connections for the published schema.
 func (Connections) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Description: "kept for each client, a new one for every shot, or a number: a pool of so many that all clients share; kept unless said", OneOf: []*jsonschema.Schema{
+	return &jsonschema.Schema{Description: "kept for each client, a new one for every shot, or a number: a pool of so " +
+		"many that all clients share; kept unless said", OneOf: []*jsonschema.Schema{
 		{Type: "string", Enum: []any{"kept", "new"}},
 		{Type: "integer", Minimum: "1", Maximum: json.Number(strconv.Itoa(maxPool))},
 	}}
@@ -125,7 +130,6 @@ func (Connections) JSONSchema() *jsonschema.Schema {
 const (
 	defaultTimeout = 10 * time.Second
 	defaultMaxBody = 64 << 20
-	maxRows        = 100_000
 )
 
 // New returns settings with their defaults.
@@ -213,10 +217,10 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		return faults
 	}
 	requests, err := s.render(table, in.Dir, anyPort)
-	var unknown unknownColumn
+	var unknown rows.Unknown
 	switch {
 	case errors.As(err, &unknown):
-		fault(unknown.key, unknown.try(), "no column is called %q", unknown.name)
+		fault(unknown.Key, unknown.Try(), "no column is called %q", unknown.Name)
 		return faults
 	case err != nil:
 		fault("url", "write it as http://host:port/path", "%s", err)

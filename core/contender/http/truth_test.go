@@ -17,11 +17,13 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
-// breaker is a server that keeps its own count: of every so many requests that arrive whole it resets the connection, or the
-// stream, instead of answering.
+// breaker is a server that keeps its own count: of every so many requests that arrive whole it resets the connection,
+// or the stream, instead of answering.
 type breaker struct {
 	every           int64
 	arrived, resets atomic.Int64
@@ -100,8 +102,8 @@ func serve(t *testing.T, answer func(net.Conn)) string {
 	return "http://" + l.Addr().String() + "/"
 }
 
-// A reset is a reset, by the server's own count, whatever is asked over whatever path: nothing arrives twice, and no two
-// attempts become one latency.
+// A reset is a reset, by the server's own count, whatever is asked over whatever path: nothing arrives twice, and no
+// two attempts become one latency.
 func TestAResetIsAReset(t *testing.T) {
 	for _, method := range []string{"GET", "POST"} {
 		for _, way := range []struct {
@@ -141,12 +143,12 @@ func TestAResetIsAReset(t *testing.T) {
 						c := d.Client(i, clients)
 						defer c.Close()
 						for range each {
-							var shot contender.Shot
+							var shot shots.Shot
 							c.Shoot(context.Background(), &shot)
 							switch shot.Class {
-							case contender.OK:
+							case shots.OK:
 								ok.Add(1)
-							case contender.Reset:
+							case shots.Reset:
 								resets.Add(1)
 							default:
 								t.Errorf("a shot ended as %s: %v", shot.Class, shot.Err)
@@ -163,15 +165,18 @@ func TestAResetIsAReset(t *testing.T) {
 					return
 				}
 				if b.arrived.Load() != requests || resets.Load() != b.resets.Load() || ok.Load()+resets.Load() != requests {
-					t.Errorf("of %d requests %d arrived; %d were reset by the server's count, %d by ours; %d were answered", requests, b.arrived.Load(), b.resets.Load(), resets.Load(), ok.Load())
+					t.Errorf(
+						"of %d requests %d arrived; %d were reset by the server's count, %d by ours; %d were answered", requests,
+						b.arrived.Load(), b.resets.Load(), resets.Load(), ok.Load(),
+					)
 				}
 			})
 		}
 	}
 }
 
-// A connection that the server closed while nobody asked is replaced: every shot is answered, once, and what happened is
-// counted.
+// A connection that the server closed while nobody asked is replaced: every shot is answered, once, and what happened
+// is counted.
 func TestAConnectionThatWasClosedBetweenShots(t *testing.T) {
 	for _, way := range []struct {
 		name   string
@@ -179,7 +184,9 @@ func TestAConnectionThatWasClosedBetweenShots(t *testing.T) {
 		change func(*Settings)
 	}{
 		{"lean", false, func(s *Settings) { s.Path = "lean" }}, {"full", false, func(s *Settings) { s.Path = "full" }},
-		{"lean, TLS", true, func(s *Settings) { s.Path = "lean" }}, {"full, TLS", true, func(s *Settings) { s.Path = "full" }},
+		{
+			"lean, TLS", true, func(s *Settings) { s.Path = "lean" },
+		}, {"full, TLS", true, func(s *Settings) { s.Path = "full" }},
 	} {
 		for _, method := range []string{"GET", "POST"} {
 			t.Run(way.name+" "+method, func(t *testing.T) {
@@ -216,25 +223,25 @@ func TestAConnectionThatWasClosedBetweenShots(t *testing.T) {
 				d := asks(t, s)
 				c := d.Client(0, 1)
 				defer c.Close()
-				const shots = 10
+				const fired = 10
 				replaced := 0
-				for i := range shots {
-					var shot contender.Shot
+				for i := range fired {
+					var shot shots.Shot
 					c.Shoot(t.Context(), &shot)
-					if shot.Class != contender.OK {
+					if shot.Class != shots.OK {
 						t.Fatalf("shot %d ended as %s: %v", i+1, shot.Class, shot.Err)
 					}
-					if replaced += shot.Replaced; i > 0 && shot.Connect == 0 {
+					if replaced += int(shot.Amounts[lean.Replaced]); i > 0 && connected(shot) == 0 {
 						t.Errorf("shot %d opened no connection", i+1)
 					}
 					<-closed
 					time.Sleep(2 * time.Millisecond) // until the end has come over the wire
 				}
-				if arrived.Load() != shots {
-					t.Errorf("%d requests arrived; want %d", arrived.Load(), shots)
+				if arrived.Load() != fired {
+					t.Errorf("%d requests arrived; want %d", arrived.Load(), fired)
 				}
-				if lean := strings.HasPrefix(way.name, "lean"); lean && replaced != shots-1 {
-					t.Errorf("%d connections were replaced; want %d", replaced, shots-1)
+				if lean := strings.HasPrefix(way.name, "lean"); lean && replaced != fired-1 {
+					t.Errorf("%d connections were replaced; want %d", replaced, fired-1)
 				}
 			})
 		}
@@ -265,8 +272,8 @@ func TestHalfARequestIsNotSentAgain(t *testing.T) {
 		d := asks(t, s)
 		c := d.Client(0, 1)
 		defer c.Close()
-		for i, want := range []contender.Class{contender.OK, contender.Reset, contender.OK} {
-			var shot contender.Shot
+		for i, want := range []shots.Class{shots.OK, shots.Reset, shots.OK} {
+			var shot shots.Shot
 			c.Shoot(t.Context(), &shot)
 			if shot.Class != want {
 				t.Errorf("%s: shot %d ended as %s, %v; want %s", path, i+1, shot.Class, shot.Err, want)
@@ -278,8 +285,8 @@ func TestHalfARequestIsNotSentAgain(t *testing.T) {
 	}
 }
 
-// What is asked once at the weigh-in ends as what is asked in heats does: an answer that one path would take and the other
-// would not is taken, or refused, before anything is timed.
+// What is asked once at the weigh-in ends as what is asked in heats does: an answer that one path would take and the
+// other would not is taken, or refused, before anything is timed.
 func TestTheWeighInTakesThePathOfTheHeats(t *testing.T) {
 	for name, answer := range map[string]string{
 		"HTTP/9.9":           "HTTP/9.9 200 OK\r\nContent-Length: 4\r\n\r\ntide",
@@ -306,18 +313,18 @@ func TestTheWeighInTakesThePathOfTheHeats(t *testing.T) {
 				s := New().(*Settings)
 				s.URL, s.Path, s.Timeout = url, path, plan.Span(200*time.Millisecond) // the lean path waits for the CR
 				d := asks(t, s)
-				var alone contender.Shot
+				var alone shots.Shot
 				one := d.Client(0, 1)
 				defer one.Close()
-				alone.View = &contender.View{} // as the weigh-in looks
+				alone.View = &shots.View{} // as the weigh-in looks
 				one.Shoot(t.Context(), &alone)
-				inHeats := contender.Classes
+				inHeats := shots.Classes
 				if crew, _ := d.Crew(1); crew != nil {
 					defer crew.Close()
 					begun := false
 					err := crew.Drive(t.Context(), &contender.Job{
 						Next: func(int) (time.Duration, time.Duration, bool) { first := !begun; begun = true; return 0, 0, first },
-						Done: func(_ int, s *contender.Shot) { inHeats = s.Class },
+						Done: func(_ int, s *shots.Shot) { inHeats = s.Class },
 					})
 					if err != nil {
 						t.Fatal(err)
@@ -325,7 +332,7 @@ func TestTheWeighInTakesThePathOfTheHeats(t *testing.T) {
 				} else {
 					client := d.Client(0, 1)
 					defer client.Close()
-					var shot contender.Shot
+					var shot shots.Shot
 					client.Shoot(t.Context(), &shot)
 					inHeats = shot.Class
 				}

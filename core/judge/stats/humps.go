@@ -9,9 +9,9 @@ import (
 const HumpsFrom = 500
 
 // Dip is how far the distribution of x, ascending, is at least from any with a single hump: the dip of J. A. and P. M.
-// Hartigan (Annals of Statistics 13, 1985), computed as in P. M. Hartigan's algorithm AS 217 (Applied Statistics 34, 1985):
-// within an interval that shrinks to that of the hump, the largest distance between the greatest convex minorant and the
-// least concave majorant of the distribution is sought, and outside it that of the distribution from either.
+// Hartigan (Annals of Statistics 13, 1985), computed as in P. M. Hartigan's algorithm AS 217 (Applied Statistics 34,
+// 1985): within an interval that shrinks to that of the hump, the largest distance between the greatest convex minorant
+// and the least concave majorant of the distribution is sought, and outside it that of the distribution from either.
 func Dip(x []float64) float64 {
 	n := len(x)
 	if n < 2 || x[0] == x[n-1] {
@@ -137,8 +137,9 @@ func above(x []float64, lcm []int) (far float64) {
 // exceeds with a probability of 1 %; by simulation (TestTheEdgeOfTheDip), with little change from 500 values on.
 const dipEdge = 0.62
 
-// TwoHumps reports whether x, ascending and of at least HumpsFrom values, has more than one hump, at the 1 % level. Values
-// that are equal because they were rounded are spread over their share of the axis, so that rounding makes no humps.
+// TwoHumps reports whether x, ascending and of at least HumpsFrom values, has more than one hump, at the 1 % level.
+// Values that are equal because they were rounded are spread over their share of the axis, so that rounding makes no
+// humps.
 func TwoHumps(x []float64) bool {
 	if len(x) < HumpsFrom {
 		return false

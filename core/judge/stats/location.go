@@ -1,5 +1,5 @@
-// Package stats has the methods from the literature that verdicts rest on, over plain numbers: where the centre of a few
-// differences lies and how surely, what holds for many figures together, and the tests behind cautions.
+// Package stats has the methods from the literature that verdicts rest on, over plain numbers: where the centre of a
+// few differences lies and how surely, what holds for many figures together, and the tests behind cautions.
 //
 // It knows no heats, contenders or units; docs/statistics.md says why these methods and not others. Everything here is
 // deterministic and free of side effects; nothing keeps or changes what it is given unless it says so.
@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync"
 
+	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
@@ -45,6 +46,14 @@ func (s *Sample) Blurred(by float64) *Sample {
 	return &out
 }
 
+// Centre is the pseudo-median of values, as Sample's is, where nothing else is asked of them; NaN without any.
+func Centre(x []float64) float64 {
+	if len(x) == 0 {
+		return math.NaN()
+	}
+	return (&Sample{walsh: walsh(x)}).Centre()
+}
+
 // Len is how many differences there are.
 func (s *Sample) Len() int { return len(s.d) }
 
@@ -69,9 +78,9 @@ func walsh(d []float64) []float64 {
 	return w
 }
 
-// Interval returns the two-sided interval of the centre at level 1-alpha: Student's for five differences, from six the one
-// that inverts the signed-rank test (Hodges and Lehmann 1963), interpolated between its neighbouring levels to reach the
-// wanted one. ok is false when so few cannot reach that level.
+// Interval returns the two-sided interval of the centre at level 1-alpha: Student's for five differences, from six the
+// one that inverts the signed-rank test (Hodges and Lehmann 1963), interpolated between its neighbouring levels to
+// reach the wanted one. ok is false when so few cannot reach that level.
 func (s *Sample) Interval(alpha float64) (low, high float64, ok bool) {
 	n := len(s.d)
 	if n < MinRounds {
@@ -101,23 +110,11 @@ func (s *Sample) Interval(alpha float64) (low, high float64, ok bool) {
 }
 
 func studentInterval(d []float64, alpha float64) (low, high float64) {
-	mean, sd := moments(d)
+	mean, sd := stat.MeanStdDev(d, nil)
 	n := float64(len(d))
 	t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: n - 1}.Quantile(1 - alpha/2)
 	half := t * sd / math.Sqrt(n)
 	return mean - half, mean + half
-}
-
-// moments are the mean and the standard deviation of at least two values.
-func moments(x []float64) (mean, sd float64) {
-	n := float64(len(x))
-	for _, v := range x {
-		mean += v / n
-	}
-	for _, v := range x {
-		sd += (v - mean) * (v - mean)
-	}
-	return mean, math.Sqrt(sd / (n - 1))
 }
 
 // LeastRounds is how many differences are needed before the signed-rank interval reaches level 1-alpha.

@@ -7,14 +7,16 @@ import (
 	"testing"
 )
 
-// The tails of the signed-rank distribution, as printed in tables of it: the largest c with P(T <= c) at most the level.
+// The tails of the signed-rank distribution, as printed in tables of it: the largest c with P(T <= c) at most the
+// level.
 func TestSignedRankTailsMatchTheTables(t *testing.T) {
 	tests := []struct {
 		n     int
 		level float64
 		want  int
 	}{
-		{6, 0.025, 0}, {7, 0.025, 2}, {8, 0.025, 3}, {9, 0.025, 5}, {10, 0.025, 8}, {12, 0.025, 13}, {15, 0.025, 25}, {20, 0.025, 52}, {25, 0.025, 89}, {30, 0.025, 137},
+		{6, 0.025, 0}, {7, 0.025, 2}, {8, 0.025, 3}, {9, 0.025, 5}, {10, 0.025, 8}, {12, 0.025, 13}, {15, 0.025, 25},
+		{20, 0.025, 52}, {25, 0.025, 89}, {30, 0.025, 137},
 		{8, 0.005, 0}, {10, 0.005, 3}, {20, 0.005, 37}, {10, 0.05, 10}, {20, 0.05, 60},
 	}
 	for _, tt := range tests {
@@ -95,14 +97,15 @@ func TestIntervalsAreMirrored(t *testing.T) {
 		}
 		low, high, _ := NewSample(d).Interval(0.05)
 		bLow, bHigh, _ := NewSample(back).Interval(0.05)
-		if math.Abs(low+bHigh) > 1e-12 || math.Abs(high+bLow) > 1e-12 || math.Abs(NewSample(d).Centre()+NewSample(back).Centre()) > 1e-12 {
+		if math.Abs(low+bHigh) > 1e-12 || math.Abs(high+bLow) > 1e-12 ||
+			math.Abs(NewSample(d).Centre()+NewSample(back).Centre()) > 1e-12 {
 			t.Errorf("%d rounds: %g to %g one way, %g to %g the other", n, low, high, bLow, bHigh)
 		}
 	}
 }
 
-// Held by simulation: the 95 % interval covers the truth in 93 to 97.5 % of duels, over shapes of noise. Some 2 000 duels
-// a cell leave a standard error of half a per cent.
+// Held by simulation: the 95 % interval covers the truth in 93 to 97.5 % of duels, over shapes of noise. Some 2 000
+// duels a cell leave a standard error of half a per cent.
 func TestCoverage(t *testing.T) {
 	duels := 2000
 	if testing.Short() {

@@ -8,9 +8,9 @@ import (
 )
 
 // Together says which of several statements hold at once with at most alpha risk that any is wrong, by the step-down of
-// Holm (Scandinavian Journal of Statistics 6, 1979) with weights, which are positive: statements are taken in the order of
-// p/weight, and each has to stand at alpha times its weight's share of all that have not been taken yet. p is the smallest
-// risk at which a statement still stands alone.
+// Holm (Scandinavian Journal of Statistics 6, 1979) with weights, which are positive: statements are taken in the order
+// of p/weight, and each has to stand at alpha times its weight's share of all that have not been taken yet. p is the
+// smallest risk at which a statement still stands alone.
 func Together(p, weights []float64, alpha float64) (holds []bool) {
 	order := make([]int, len(p))
 	left := 0.0
@@ -39,8 +39,8 @@ func Together(p, weights []float64, alpha float64) (holds []bool) {
 	return holds
 }
 
-// ShareInterval is the exact two-sided interval of a share of which k of n were seen (Clopper and Pearson, Biometrika 26,
-// 1934).
+// ShareInterval is the exact two-sided interval of a share of which k of n were seen (Clopper and Pearson, Biometrika
+// 26, 1934).
 func ShareInterval(k, n int64, alpha float64) (low, high float64) {
 	low, high = 0, 1
 	if k > 0 {
@@ -52,8 +52,8 @@ func ShareInterval(k, n int64, alpha float64) (low, high float64) {
 	return low, high
 }
 
-// RoundsFor is about how many rounds bring an interval of a half-width, known after some rounds, to a narrower one: widths
-// fall with the root of the rounds.
+// RoundsFor is about how many rounds bring an interval of a half-width, known after some rounds, to a narrower one:
+// widths fall with the root of the rounds.
 func RoundsFor(rounds int, half, wanted float64) float64 {
 	return float64(rounds) * math.Pow(half/wanted, 2)
 }

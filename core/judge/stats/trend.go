@@ -4,15 +4,16 @@ import (
 	"math"
 	"slices"
 
+	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
 // kendallExactUpTo is the length up to which the distribution of Kendall's statistic is computed exactly.
 const kendallExactUpTo = 60
 
-// Trend is the two-sided probability that values without any trend fall or rise as clearly as x does, by the test of Mann
-// (Econometrica 13, 1945) and Kendall: exact up to 60 values without ties, normal with correction for ties otherwise. rises
-// says which way. With fewer than four values it is 1.
+// Trend is the two-sided probability that values without any trend fall or rise as clearly as x does, by the test of
+// Mann (Econometrica 13, 1945) and Kendall: exact up to 60 values without ties, normal with correction for ties
+// otherwise. rises says which way. With fewer than four values it is 1.
 func Trend(x []float64) (p float64, rises bool) {
 	n := len(x)
 	if n < 4 {
@@ -89,7 +90,7 @@ func FirstUnlike(x []float64) float64 {
 	if n < 4 {
 		return 1
 	}
-	mean, sd := moments(x[1:])
+	mean, sd := stat.MeanStdDev(x[1:], nil)
 	if !(sd > 0) {
 		return 1
 	}
@@ -103,13 +104,13 @@ func Outliers(x []float64, reach float64) (at []int) {
 	if len(x) < 6 {
 		return nil
 	}
-	centre := median(x)
+	centre := Median(x)
 	away := make([]float64, len(x))
 	for i, v := range x {
 		away[i] = math.Abs(v - centre)
 	}
 	const toNormal = 1.4826
-	edge := reach * toNormal * median(away)
+	edge := reach * toNormal * Median(away)
 	for i := range x {
 		if away[i] > edge && edge > 0 {
 			at = append(at, i)
@@ -118,11 +119,13 @@ func Outliers(x []float64, reach float64) (at []int) {
 	return at
 }
 
-func median(x []float64) float64 {
-	sorted := slices.Sorted(slices.Values(x))
-	n := len(sorted)
-	if n%2 == 1 {
-		return sorted[n/2]
+// Median is the middle of values, or halfway between the two in the middle; NaN without any. (The quantiles of
+// gonum/stat are of other kinds.)
+func Median(x []float64) float64 {
+	n := len(x)
+	if n == 0 {
+		return math.NaN()
 	}
-	return (sorted[n/2-1] + sorted[n/2]) / 2
+	sorted := slices.Sorted(slices.Values(x))
+	return (sorted[(n-1)/2] + sorted[n/2]) / 2
 }

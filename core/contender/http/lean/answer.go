@@ -9,8 +9,8 @@ import (
 	"strconv"
 	"strings"
 
-	"paceduel/core/contender"
 	"paceduel/core/contender/http/servertiming"
+	"paceduel/core/shots"
 )
 
 // Why an answer cannot be read. Lengths that do not add up are told apart from what is no HTTP at all.
@@ -58,14 +58,14 @@ type answer struct {
 	length   int64 // of the body so far, decoded from chunks
 	close    bool  // the connection ends after it
 	noBody   bool  // the request was a HEAD
-	view     *contender.View
+	view     *shots.View
 	complete bool
-	marks    contender.Marks // that the service told of its time
+	marks    shots.Marks // that the service told of its time
 	last     *lastHead
 }
 
-// lastHead is the head of the answer before and what it says. Most services send the same one for a second, until its date
-// changes, so that comparing its bytes saves reading it.
+// lastHead is the head of the answer before and what it says. Most services send the same one for a second, until its
+// date changes, so that comparing its bytes saves reading it.
 type lastHead struct {
 	bytes   []byte // with its end; empty: none to go by
 	noBody  bool
@@ -76,7 +76,7 @@ type lastHead struct {
 }
 
 // begin prepares for the answer to a request.
-func (a *answer) begin(isHead bool, view *contender.View) {
+func (a *answer) begin(isHead bool, view *shots.View) {
 	a.marks.Clear()
 	if a.last == nil {
 		a.last = &lastHead{}
@@ -87,7 +87,8 @@ func (a *answer) begin(isHead bool, view *contender.View) {
 // take reads the next piece and reports when the answer is whole; rest is what follows it.
 func (a *answer) take(p []byte) (rest []byte, err error) {
 	for !a.inBody {
-		if l := a.last; len(a.head) == 0 && a.view == nil && len(l.bytes) > 0 && l.noBody == a.noBody && bytes.HasPrefix(p, l.bytes) {
+		if l := a.last; len(a.head) == 0 && a.view == nil && len(l.bytes) > 0 && l.noBody == a.noBody &&
+			bytes.HasPrefix(p, l.bytes) {
 			a.status, a.framing, a.left, a.close, a.inBody = l.status, l.framing, l.left, l.close, true
 			a.state, a.digits = chunkSize, 0
 			p = p[len(l.bytes):]
@@ -135,7 +136,8 @@ func (a *answer) remember(head []byte) {
 
 var headEnd = []byte("\r\n\r\n")
 
-// readHead reads a whole head. An interim answer (1xx) leaves the reader waiting for the next one.
+// readHead reads a whole head. An interim answer (1xx) leaves the reader waiting for the next one. It is long since
+// calls within the bytes of an answer would cost more than what they do.
 func (a *answer) readHead(head []byte) error {
 	old := len(head) > 7 && head[7] == '0' // HTTP/1.0 has no chunks
 	line, fields, _ := bytes.Cut(head, []byte("\r\n"))
@@ -143,7 +145,8 @@ func (a *answer) readHead(head []byte) error {
 		return errHead
 	}
 	// HTTP/1.x SP status [SP reason]
-	if len(line) < 12 || !bytes.HasPrefix(line, []byte("HTTP/1.")) || line[7] != '0' && line[7] != '1' || line[8] != ' ' || len(line) > 12 && line[12] != ' ' {
+	if len(line) < 12 || !bytes.HasPrefix(line, []byte("HTTP/1.")) || line[7] != '0' && line[7] != '1' || line[8] != ' ' ||
+		len(line) > 12 && line[12] != ' ' {
 		return errHead
 	}
 	a.status = 0
@@ -186,7 +189,7 @@ func (a *answer) readHead(head []byte) error {
 			}
 			chunked = true
 		case len(name) == 13 && !interim && bytes.EqualFold(name, []byte("Server-Timing")):
-			servertiming.Read(value, a.marks.Add)
+			servertiming.Read(value, a.marks.AddTime)
 		case len(name) == 10 && bytes.EqualFold(name, []byte("Connection")):
 			if bytes.EqualFold(value, []byte("close")) {
 				a.close = true
@@ -258,6 +261,7 @@ func (a *answer) payload(p []byte) {
 	}
 }
 
+// chunks is long. It is long since calls within the bytes of an answer would cost more than what they do.
 func (a *answer) chunks(p []byte) (rest []byte, err error) {
 	for len(p) > 0 {
 		c := p[0]

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"paceduel/core/contender"
+	"paceduel/core/shots"
 )
 
 // outcome is what became of a stream of bytes.
@@ -24,7 +24,7 @@ type outcome struct {
 // read feeds raw to a reader in pieces of n bytes; ended says that the connection ends after it.
 func read(raw string, n int, isHead, ended bool) outcome {
 	var a answer
-	view := &contender.View{}
+	view := &shots.View{}
 	a.begin(isHead, view)
 	for at := 0; at < len(raw) && !a.complete; at += n {
 		piece := []byte(raw[at:min(at+n, len(raw))])
@@ -44,34 +44,76 @@ func read(raw string, n int, isHead, ended bool) outcome {
 	return outcome{a.status, string(view.Body), a.complete, "", nil, a.close}
 }
 
+// It is long since its cases are listed in it.
 func TestAnswersInPiecesOfEverySize(t *testing.T) {
 	tests := []struct {
 		name, raw     string
 		isHead, ended bool
 		want          outcome
 	}{
-		{"length", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{200, "tide", true, "", nil, false}},
+		{"length", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{
+			200, "tide", true, "", nil, false,
+		}},
 		{"no body", "HTTP/1.1 200 OK\r\ncontent-length:0\r\n\r\n", false, false, outcome{200, "", true, "", nil, false}},
-		{"more than was asked for", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntideHTTP/1.1", false, false, outcome{200, "tide", true, "HTTP/1.1", nil, false}},
-		{"chunks", "HTTP/1.1 200 OK\r\nTransfer-Encoding: Chunked\r\n\r\n3\r\ntid\r\n1;x=\"y\"\r\ne\r\n0\r\n\r\n", false, false, outcome{200, "tide", true, "", nil, false}},
-		{"chunks and trailers", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4\r\ntide\r\n000\r\nX: y\r\nZ:\r\n\r\n", false, false, outcome{200, "tide", true, "", nil, false}},
+		{"more than was asked for", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntideHTTP/1.1", false, false, outcome{
+			200, "tide", true, "HTTP/1.1", nil, false,
+		}},
+		{
+			"chunks", "HTTP/1.1 200 OK\r\nTransfer-Encoding: Chunked\r\n\r\n3\r\ntid\r\n1;x=\"y\"\r\ne\r\n0\r\n\r\n", false,
+			false, outcome{200, "tide", true, "", nil, false},
+		},
+		{
+			"chunks and trailers", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4\r\ntide\r\n000\r\nX: y\r\nZ:\r\n\r\n",
+			false, false, outcome{200, "tide", true, "", nil, false},
+		},
 		{"until closed", "HTTP/1.1 200 OK\r\n\r\ntide", false, true, outcome{200, "tide", true, "", nil, true}},
-		{"old server", "HTTP/1.0 200 OK\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{200, "tide", true, "", nil, true}},
-		{"old server that keeps", "HTTP/1.0 200 OK\r\nConnection: Keep-Alive\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{200, "tide", true, "", nil, false}},
-		{"last one", "HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{200, "tide", true, "", nil, true}},
+		{"old server", "HTTP/1.0 200 OK\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{
+			200, "tide", true, "", nil, true,
+		}},
+		{
+			"old server that keeps", "HTTP/1.0 200 OK\r\nConnection: Keep-Alive\r\nContent-Length: 4\r\n\r\ntide", false, false,
+			outcome{200, "tide", true, "", nil, false},
+		},
+		{"last one", "HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 4\r\n\r\ntide", false, false, outcome{
+			200, "tide", true, "", nil, true,
+		}},
 		{"head alone", "HTTP/1.1 200 OK\r\nContent-Length: 400\r\n\r\n", true, false, outcome{200, "", true, "", nil, false}},
-		{"nothing changed", "HTTP/1.1 304 Not Modified\r\nContent-Length: 400\r\n\r\n", false, false, outcome{304, "", true, "", nil, false}},
-		{"after hints", "HTTP/1.1 103 Early Hints\r\nLink: x\r\n\r\nHTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 404 Not Found\r\nContent-Length: 2\r\n\r\nno", false, false, outcome{404, "no", true, "", nil, false}},
+		{"nothing changed", "HTTP/1.1 304 Not Modified\r\nContent-Length: 400\r\n\r\n", false, false, outcome{
+			304, "", true, "", nil, false,
+		}},
+		{
+			"after hints",
+			"HTTP/1.1 103 Early Hints\r\nLink: x\r\n\r\nHTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 404 Not " +
+				"Found\r\nContent-Length: 2\r\n\r\nno",
+			false, false, outcome{404, "no", true, "", nil, false},
+		},
 		{"no reason", "HTTP/1.1 204\r\nX: y\r\n\r\n", false, false, outcome{204, "", true, "", nil, false}},
-		{"not done", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntide", false, false, outcome{200, "tide", false, "", nil, false}},
+		{"not done", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntide", false, false, outcome{
+			200, "tide", false, "", nil, false,
+		}},
 
-		{"two lengths", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\nContent-Length: 5\r\n\r\ntide", false, false, outcome{err: errLengths}},
-		{"length and chunks", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\nTransfer-Encoding: chunked\r\n\r\n", false, false, outcome{err: errLengths}},
+		{
+			"two lengths", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\nContent-Length: 5\r\n\r\ntide", false, false,
+			outcome{err: errLengths},
+		},
+		{
+			"length and chunks", "HTTP/1.1 200 OK\r\nContent-Length: 4\r\nTransfer-Encoding: chunked\r\n\r\n", false, false,
+			outcome{err: errLengths},
+		},
 		{"negative length", "HTTP/1.1 200 OK\r\nContent-Length: -4\r\n\r\n", false, false, outcome{err: errLengths}},
 		{"other encoding", "HTTP/1.1 200 OK\r\nTransfer-Encoding: gzip\r\n\r\n", false, false, outcome{err: errLengths}},
-		{"chunk without a size", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n\r\n", false, false, outcome{err: errChunk}},
-		{"chunk that goes on", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\ntide\r\n", false, false, outcome{err: errChunk}},
-		{"chunk beyond reason", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nffffffffffffffff\r\n", false, false, outcome{err: errChunk}},
+		{
+			"chunk without a size", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n\r\n", false, false,
+			outcome{err: errChunk},
+		},
+		{
+			"chunk that goes on", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\ntide\r\n", false, false,
+			outcome{err: errChunk},
+		},
+		{
+			"chunk beyond reason", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nffffffffffffffff\r\n", false, false,
+			outcome{err: errChunk},
+		},
 		{"no HTTP", "SSH-2.0-OpenHarbour\r\n\r\n", false, false, outcome{err: errHead}},
 		{"no number", "HTTP/1.1 2x0 OK\r\n\r\n", false, false, outcome{err: errHead}},
 		{"folded line", "HTTP/1.1 200 OK\r\nX: y\r\n z\r\n\r\n", false, false, outcome{err: errHead}},
@@ -92,15 +134,18 @@ func TestAnswersInPiecesOfEverySize(t *testing.T) {
 }
 
 func TestAnAnswerThatIsCutShort(t *testing.T) {
-	for _, raw := range []string{"HTTP/1.1 200 OK\r\nContent-Le", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntide", "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4\r\ntide\r\n"} {
+	for _, raw := range []string{
+		"HTTP/1.1 200 OK\r\nContent-Le", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntide",
+		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4\r\ntide\r\n",
+	} {
 		if got := read(raw, len(raw), false, true); got.err == nil {
 			t.Errorf("%q is taken for whole", raw)
 		}
 	}
 }
 
-// Whatever comes is read the same in one piece and byte by byte, and what is read as good is what the standard library reads.
-// seen is what is read of an answer that comes in one piece and is not kept.
+// Whatever comes is read the same in one piece and byte by byte, and what is read as good is what the standard library
+// reads. seen is what is read of an answer that comes in one piece and is not kept.
 type seen struct {
 	status   int
 	length   int64
@@ -119,8 +164,10 @@ func glance(a *answer, raw string, isHead bool) seen {
 // A head that was read before is not read again, and means the same.
 func TestTheSameHeadAgain(t *testing.T) {
 	heads := []string{
-		"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntides", "HTTP/1.1 204 None\r\n\r\n",
-		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\ntid\r\n1\r\ne\r\n0\r\n\r\n", "HTTP/1.1 404 Not Found\r\nConnection: close\r\nContent-Length: 0\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ntide", "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntides",
+		"HTTP/1.1 204 None\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\ntid\r\n1\r\ne\r\n0\r\n\r\n",
+		"HTTP/1.1 404 Not Found\r\nConnection: close\r\nContent-Length: 0\r\n\r\n",
 		"HTTP/1.1 200 OK\r\n\r\nuntil", "HTTP/1.1 103 Hints\r\nLink: a\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 1\r\n\r\nx",
 	}
 	var kept answer
@@ -156,7 +203,8 @@ func FuzzAnswer(f *testing.F) {
 		if (whole.err == nil) != (bytewise.err == nil) || whole.err == nil && whole != bytewise {
 			t.Fatalf("in one piece %+v, byte by byte %+v", whole, bytewise)
 		}
-		if whole.err != nil || !whole.complete || strings.HasPrefix(raw, "HTTP/1.1 1") || strings.HasPrefix(raw, "HTTP/1.0 1") {
+		if whole.err != nil || !whole.complete || strings.HasPrefix(raw, "HTTP/1.1 1") ||
+			strings.HasPrefix(raw, "HTTP/1.0 1") {
 			return
 		}
 		r, err := http.ReadResponse(bufio.NewReader(bytes.NewReader([]byte(raw))), nil)

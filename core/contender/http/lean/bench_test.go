@@ -15,18 +15,18 @@ import (
 	"golang.org/x/sys/unix"
 
 	"paceduel/core/clock"
-	"paceduel/core/contender"
 	"paceduel/core/guard"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
 
 // figures are what one second of asking came to.
 type figures struct{ rate, cpu, p50, p99 float64 }
 
-// BenchmarkAgainstBareLoop asks a cheap server, in turn with the bare C loop of testdata/bare.c, and reports our figures as
-// ratios to its own: medians over the rounds. It needs gcc.
+// BenchmarkAgainstBareLoop asks a cheap server, in turn with the bare C loop of testdata/bare.c, and reports our
+// figures as ratios to its own: medians over the rounds. It needs gcc.
 func BenchmarkAgainstBareLoop(b *testing.B) {
 	bare, port := serveBare(b)
 	for _, conns := range []int{1, 8, 64} {
@@ -75,9 +75,9 @@ func serveBare(b *testing.B) (bare, port string) {
 	return bare, strings.TrimSpace(text)
 }
 
-// BenchmarkAtASetRate asks the same server at a set rate, in turn with the bare loop, and reports our figures as ratios to
-// its own, medians over the rounds: the latencies count from when shots were due. lag_p50 and lag_p99 are our own, in
-// microseconds, short is the share of shots that were not performed.
+// BenchmarkAtASetRate asks the same server at a set rate, in turn with the bare loop, and reports our figures as ratios
+// to its own, medians over the rounds: the latencies count from when shots were due. lag_p50 and lag_p99 are our own,
+// in microseconds, short is the share of shots that were not performed.
 func BenchmarkAtASetRate(b *testing.B) {
 	bare, port := serveBare(b)
 	for _, rate := range []int{5000, 10000} {
@@ -162,7 +162,9 @@ func driveLean(b *testing.B, port string, conns int, p plan.Pace) (figures, *tal
 	p.Warmup = &plan.Warmup{For: plan.Span(50 * time.Millisecond)}
 	h := pace.Heat{
 		Clock: clk, Crew: crew, Size: conns, Pace: p,
-		Warm: []*tally.Recorder{tally.NewRecorder(0, 1<<14)}, Judged: []*tally.Recorder{tally.NewRecorder(tally.MaxShots, 1<<14)},
+		Warm: []*tally.Recorder{
+			tally.NewRecorder(&Shape, 0, 1<<14),
+		}, Judged: []*tally.Recorder{tally.NewRecorder(&Shape, tally.MaxShots, 1<<14)},
 	}
 	runtime.GC()
 	defer debug.SetGCPercent(debug.SetGCPercent(-1))
@@ -177,7 +179,7 @@ func driveLean(b *testing.B, port string, conns int, p plan.Pace) (figures, *tal
 	if m.Failures() > 0 {
 		b.Fatal(m.Causes)
 	}
-	n := float64(m.Counts[contender.OK])
+	n := float64(m.Counts[shots.OK])
 	quantile := func(q float64) float64 { return float64(m.Latencies.ValueAtQuantile(q)) }
 	took := benchFor
 	if !p.Open() {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"paceduel/core/contender"
+	"paceduel/core/shots"
 )
 
 // Opened is a connection with what it cost to open.
@@ -24,8 +25,8 @@ type Opened struct {
 	Bytes func() (sent, received int64)
 }
 
-// Client asks over one connection at a time from the goroutine that calls it, which may block: for connections that a crew
-// cannot watch, since they are more than a socket (TLS), and for whoever is compared with them.
+// Client asks over one connection at a time from the goroutine that calls it, which may block: for connections that a
+// crew cannot watch, since they are more than a socket (TLS), and for whoever is compared with them.
 type Client struct {
 	cfg    *Config
 	dial   func(context.Context) (Opened, error)
@@ -34,6 +35,7 @@ type Client struct {
 	row    int
 	conn   Opened // Conn nil: none
 	answer answer
+	times  Times // of the shot at hand
 	buf    []byte
 	ctx    context.Context // whose end hurries the connection
 	forget func() bool
@@ -64,43 +66,45 @@ func (c *Client) hangUp() {
 }
 
 // Shoot performs one request and reads its answer to the end.
-func (c *Client) Shoot(ctx context.Context, shot *contender.Shot) {
+func (c *Client) Shoot(ctx context.Context, shot *shots.Shot) {
 	row := c.row
 	c.row = (c.row + c.step) % len(c.cfg.Requests)
 	c.Ask(ctx, row, shot)
 }
 
 // Ask is Shoot for a given row.
-func (c *Client) Ask(ctx context.Context, row int, shot *contender.Shot) {
+func (c *Client) Ask(ctx context.Context, row int, shot *shots.Shot) {
 	request := &c.cfg.Requests[row]
 	shot.Row = row
 	c.answer.begin(request.IsHead, shot.View)
+	c.times = Times{}
 	shot.Start = c.cfg.Clock.Now()
 	if c.conn.Conn != nil && c.conn.Gone() {
 		c.hangUp()
-		shot.Replaced++
+		c.times.Replaced++
 	}
 	class, err := c.attempt(ctx, request, shot)
 	shot.End = c.cfg.Clock.Now()
 	c.count(shot)
 	if ctx.Err() != nil { // whatever came: it may be what the server says to a client that hangs up
-		class, err = contender.Cut, ctx.Err()
+		class, err = shots.Cut, ctx.Err()
 	}
 	if err == nil {
 		if err = c.cfg.Status(c.answer.status, c.answer.reason); err != nil {
-			class = contender.Status
+			class = shots.Status
 		}
 	}
 	shot.Class, shot.Err, shot.Length, shot.Told = class, err, c.answer.length, c.answer.marks.List()
+	c.times.Enter(shot)
 	if shot.View != nil && c.answer.inBody {
 		c.answer.describe()
 	}
-	if !c.cfg.Keep || c.answer.close || class.Failed() && class != contender.Status || class == contender.Cut {
+	if !c.cfg.Keep || c.answer.close || class.Failed() && class != shots.Status || class == shots.Cut {
 		c.hangUp()
 	}
 }
 
-func (c *Client) count(shot *contender.Shot) {
+func (c *Client) count(shot *shots.Shot) {
 	if c.conn.Conn != nil {
 		sent, received := c.conn.Bytes()
 		shot.Sent += sent
@@ -112,7 +116,7 @@ func (c *Client) count(shot *contender.Shot) {
 var past = time.Unix(1, 0)
 
 // attempt asks once, over the kept connection or a new one.
-func (c *Client) attempt(ctx context.Context, request *Request, shot *contender.Shot) (contender.Class, error) {
+func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot) (shots.Class, error) {
 	if c.conn.Conn == nil {
 		if class, err := c.open(ctx, shot); err != nil {
 			return class, err
@@ -127,91 +131,95 @@ func (c *Client) attempt(ctx context.Context, request *Request, shot *contender.
 	}
 	left := c.cfg.Timeout - (c.cfg.Clock.Now() - shot.Start)
 	if err := conn.SetDeadline(time.Now().Add(left)); err != nil {
-		return contender.Reset, err
+		return shots.Reset, err
 	}
 	if ctx.Err() != nil {
-		return contender.Cut, ctx.Err() // it may have ended before the limit above was set
+		return shots.Cut, ctx.Err() // it may have ended before the limit above was set
 	}
 	if _, err := conn.Write(request.Wire); err != nil {
 		return c.failed(err)
 	}
-	shot.Asked = c.cfg.Clock.Now() - shot.Start
+	c.times.Asked = c.cfg.Clock.Now() - shot.Start
 	for {
 		n, err := conn.Read(c.buf)
 		if n > 0 {
-			if shot.FirstByte == 0 {
-				shot.FirstByte = max(c.cfg.Clock.Now()-shot.Start, 1)
+			if c.times.FirstByte == 0 {
+				c.times.FirstByte = max(c.cfg.Clock.Now()-shot.Start, 1)
 			}
 			rest, broken := c.answer.take(c.buf[:n])
 			switch {
 			case broken != nil:
 				return unreadable(c.cfg.Host, broken)
 			case c.answer.length > c.cfg.MaxBody:
-				return contender.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
+				return shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
 			case c.answer.complete:
 				if len(rest) > 0 {
 					c.answer.close = true // what nobody asked for would be taken for the next answer
 				}
-				return contender.OK, nil
+				return shots.OK, nil
 			}
 		}
 		switch {
 		case err == nil:
 		case !errors.Is(err, io.EOF):
 			return c.failed(err)
-		case shot.FirstByte == 0:
-			return contender.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, err)
+		case c.times.FirstByte == 0:
+			return shots.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, err)
 		default:
 			if err := c.answer.closed(); err != nil {
-				return contender.Length, err
+				return shots.Length, err
 			}
-			return contender.OK, nil
+			return shots.OK, nil
 		}
 	}
 }
 
 // open opens a connection for the shot at hand.
-func (c *Client) open(ctx context.Context, shot *contender.Shot) (contender.Class, error) {
+func (c *Client) open(ctx context.Context, shot *shots.Shot) (shots.Class, error) {
 	limited, cancel := context.WithTimeout(ctx, c.cfg.Timeout)
 	defer cancel()
 	conn, err := c.dial(limited)
 	if err != nil {
 		if limited.Err() != nil {
-			return contender.Timeout, fmt.Errorf("no connection to %s after %s: %w", c.cfg.Host, c.cfg.Timeout, err)
+			return shots.Timeout, fmt.Errorf("no connection to %s after %s: %w", c.cfg.Host, c.cfg.Timeout, err)
 		}
 		return c.failed(err)
 	}
 	c.conn = conn
-	shot.Lookup += conn.Lookup
-	shot.TLS += conn.TLS
-	shot.Connect += conn.Lookup + conn.Dial + conn.TLS
-	return contender.OK, nil
+	c.times.Lookup += conn.Lookup
+	c.times.TLS += conn.TLS
+	c.times.Connect += conn.Lookup + conn.Dial + conn.TLS
+	return shots.OK, nil
 }
 
 // failed sorts an error of the connection.
-func (c *Client) failed(err error) (contender.Class, error) {
+func (c *Client) failed(err error) (shots.Class, error) {
 	var unverified *tls.CertificateVerificationError
 	var record tls.RecordHeaderError
 	var alert tls.AlertError
 	var op *net.OpError
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return contender.Timeout, fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, c.answer.length)
+		return shots.Timeout, fmt.Errorf(
+			"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, c.answer.length,
+		)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return contender.Refused, fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
+		return shots.Refused, fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
 	case errors.As(err, &unverified), errors.As(err, &record), errors.As(err, &alert):
-		return contender.TLS, err
+		return shots.TLS, err
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return contender.Length, err
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
-		return contender.Reset, err
+		return shots.Length, err
+	case errors.Is(
+		err, syscall.ECONNRESET,
+	), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, net.ErrClosed):
+		return shots.Reset, err
 	case errors.As(err, &op) && op.Op == "remote error":
-		return contender.TLS, err // an alert of the other side
+		return shots.TLS, err // an alert of the other side
 	}
 	if contender.IsOwnLimit(err) {
-		return contender.Limits, err
+		return shots.Limits, err
 	}
-	return contender.Other, err
+	return shots.Other, err
 }
 
 var _ contender.Client = (*Client)(nil)

@@ -1,14 +1,15 @@
-// Package lean asks over HTTP/1.1 with little effort: requests are bytes that were written once, answers are parsed where
-// they lie, and nothing is allocated for a shot.
+// Package lean asks over HTTP/1.1 with little effort: requests are bytes that were written once, answers are parsed
+// where they lie, and nothing is allocated for a shot.
 //
-// It is strict about lengths: an answer that contradicts itself is a failure. It follows no redirect, keeps no cookie and
-// decodes nothing. What it does not speak (HTTP/2) is left to package http's other path; one conformance suite holds for
-// both.
+// It is strict about lengths: an answer that contradicts itself is a failure. It follows no redirect, keeps no cookie
+// and decodes nothing. What it does not speak (HTTP/2) is left to package http's other path; one conformance suite
+// holds for both.
 //
 // A Crew performs all shots of a heat in clear from one thread. A Client blocks on one connection, which may be TLS.
 //
-// The crew's thread waits in epoll_pwait2 with a timer slack of a nanosecond and calls the kernel without telling Go's scheduler,
-// since its calls cannot block for longer than a few milliseconds: telling costs more than most of them take.
+// The crew's thread waits in epoll_pwait2 with a timer slack of a nanosecond and calls the kernel without telling Go's
+// scheduler, since its calls cannot block for longer than a few milliseconds: telling costs more than most of them
+// take.
 package lean
 
 import (
@@ -17,6 +18,7 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"sync"
 	"syscall"
 	"time"
 	"unsafe"
@@ -26,6 +28,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/guard"
+	"paceduel/core/shots"
 )
 
 // Request is one request as it goes over the wire.
@@ -73,7 +76,8 @@ type conn struct {
 	phase  phase
 	out    []byte // still to be sent
 	answer answer
-	shot   contender.Shot
+	shot   shots.Shot
+	times  Times // of the shot
 	row    int
 	addr   int           // which address was tried
 	began  time.Duration // of connecting
@@ -97,7 +101,10 @@ func New(cfg *Config, n int) (*Crew, error) {
 	if err != nil {
 		return nil, fmt.Errorf("watch connections: %w", err)
 	}
-	c := &Crew{cfg: cfg, epoll: epoll, conns: make([]conn, n), buf: make([]byte, 128<<10), events: make([]unix.EpollEvent, min(max(n, 1), 256))}
+	c := &Crew{
+		cfg: cfg, epoll: epoll, conns: make([]conn, n), buf: make([]byte, 128<<10),
+		events: make([]unix.EpollEvent, min(max(n, 1), 256)),
+	}
 	for i := range c.conns {
 		c.conns[i].fd, c.conns[i].index = -1, i
 	}
@@ -156,7 +163,12 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 			c.cut(ctx.Err())
 			return ctx.Err()
 		}
-		n, before := c.wait(wait), c.seen
+		n, err := c.wait(wait)
+		if err != nil {
+			c.cut(err)
+			return err
+		}
+		before := c.seen
 		for _, e := range c.events[:n] {
 			c.handle(&c.conns[e.Fd], e.Events)
 		}
@@ -170,9 +182,10 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 	}
 }
 
-// undisturbed keeps off this thread the signal by which Go's scheduler asks for a turn: it would, a hundred times a second,
-// end a wait and hold up the processor of whoever is asked, which doubles the p99 at a set rate. Nothing is lost by that,
-// since the scheduler also looks whenever a function is called, which here is all the time. restore undoes it.
+// undisturbed keeps off this thread the signal by which Go's scheduler asks for a turn: it would, a hundred times a
+// second, end a wait and hold up the processor of whoever is asked, which doubles the p99 at a set rate. Nothing is
+// lost by that, since the scheduler also looks whenever a function is called, which here is all the time. restore
+// undoes it.
 func undisturbed() (restore func()) {
 	var turn, before unix.Sigset_t
 	turn.Val[0] = 1 << (unix.SIGURG - 1)
@@ -283,7 +296,7 @@ func (c *Crew) start(k *conn, due time.Duration) {
 	} else {
 		k.row = (k.row + len(c.conns)) % len(c.cfg.Requests)
 	}
-	k.shot = contender.Shot{Due: due, Row: row}
+	k.shot, k.times = shots.Shot{Due: due, Row: row}, Times{}
 	if c.job.Ask != nil {
 		c.job.Ask(k.index, &k.shot)
 	}
@@ -294,7 +307,7 @@ func (c *Crew) start(k *conn, due time.Duration) {
 	k.shot.Start = c.cfg.Clock.Now()
 	if k.fd < 0 {
 		if k.lost {
-			k.shot.Replaced, k.lost = 1, false
+			k.times.Replaced, k.lost = 1, false
 		}
 		c.connect(k)
 		return
@@ -307,8 +320,8 @@ func (c *Crew) start(k *conn, due time.Duration) {
 	c.send(k)
 }
 
-// fresh is how long ago the last bytes may have come over a kept connection for it to be used unseen: in that time epoll
-// would hardly have told that the server closed it.
+// fresh is how long ago the last bytes may have come over a kept connection for it to be used unseen: in that time
+// epoll would hardly have told that the server closed it.
 const fresh = 5 * time.Microsecond
 
 // gone reports whether a kept connection was closed by the server, or has bytes that nobody asked for.
@@ -323,7 +336,7 @@ func (c *Crew) gone(k *conn) bool {
 // replace has a shot go over a new connection, since nothing of it was sent over the old one.
 func (c *Crew) replace(k *conn) {
 	c.hangUp(k)
-	k.shot.Replaced++
+	k.times.Replaced++
 	k.shot.Sent = 0
 	k.out = c.cfg.Requests[k.shot.Row].Wire
 	c.connect(k)
@@ -347,8 +360,10 @@ func (c *Crew) connect(k *conn) {
 	k.fd = fd
 	unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NODELAY, 1)
 	k.watch = unix.EPOLLIN | unix.EPOLLOUT | unix.EPOLLRDHUP
-	if err := unix.EpollCtl(c.epoll, unix.EPOLL_CTL_ADD, fd, &unix.EpollEvent{Events: k.watch, Fd: int32(k.index)}); err != nil {
-		c.end(k, contender.Other, fmt.Errorf("watch a connection: %w", err))
+	if err := unix.EpollCtl(c.epoll, unix.EPOLL_CTL_ADD, fd, &unix.EpollEvent{
+		Events: k.watch, Fd: int32(k.index),
+	}); err != nil {
+		c.end(k, shots.Other, fmt.Errorf("watch a connection: %w", err))
 		return
 	}
 	switch err := unix.Connect(fd, sockaddr); err {
@@ -386,7 +401,7 @@ func (c *Crew) send(k *conn) {
 		case errno == unix.EAGAIN:
 			c.watchFor(k, unix.EPOLLIN|unix.EPOLLOUT|unix.EPOLLRDHUP)
 			return
-		case errno != 0 && k.shot.Sent == 0 && k.shot.Connect == 0 && k.shot.Replaced == 0:
+		case errno != 0 && k.shot.Sent == 0 && k.times.Connect == 0 && k.times.Replaced == 0:
 			c.replace(k) // it was kept, and took nothing
 			return
 		case errno != 0:
@@ -397,7 +412,7 @@ func (c *Crew) send(k *conn) {
 			k.out = k.out[n:]
 		}
 	}
-	k.shot.Asked = c.cfg.Clock.Now() - k.shot.Start
+	k.times.Asked = c.cfg.Clock.Now() - k.shot.Start
 	c.watchFor(k, unix.EPOLLIN|unix.EPOLLRDHUP)
 }
 
@@ -419,7 +434,7 @@ func (c *Crew) handle(k *conn, events uint32) {
 			return
 		}
 		k.phase = asking
-		k.shot.Connect = c.cfg.Clock.Now() - k.began
+		k.times.Connect = c.cfg.Clock.Now() - k.began
 		c.send(k)
 		return
 	}
@@ -431,7 +446,8 @@ func (c *Crew) handle(k *conn, events uint32) {
 	}
 }
 
-// receive reads what has come. Without a shot under way that is the end of the connection, or bytes that nobody asked for.
+// receive reads what has come. Without a shot under way that is the end of the connection, or bytes that nobody asked
+// for.
 func (c *Crew) receive(k *conn) {
 	for {
 		n, errno := rawReceive(k.fd, c.buf)
@@ -455,7 +471,7 @@ func (c *Crew) receive(k *conn) {
 		k.last = c.seen
 		if k.first {
 			k.first = false
-			k.shot.FirstByte = c.seen - k.shot.Start
+			k.times.FirstByte = c.seen - k.shot.Start
 		}
 		k.shot.Received += int64(n)
 		rest, err := k.answer.take(c.buf[:n])
@@ -471,7 +487,7 @@ func (c *Crew) receive(k *conn) {
 			c.done(k, c.seen)
 			return
 		case k.answer.length > c.cfg.MaxBody:
-			c.end(k, contender.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody))
+			c.end(k, shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody))
 			return
 		}
 		if n < len(c.buf) {
@@ -481,10 +497,10 @@ func (c *Crew) receive(k *conn) {
 }
 
 // unreadable sorts an answer that breaks the rules of HTTP.
-func unreadable(host string, err error) (contender.Class, error) {
-	class := contender.Other
+func unreadable(host string, err error) (shots.Class, error) {
+	class := shots.Other
 	if errors.Is(err, errLengths) || errors.Is(err, errChunk) {
-		class = contender.Length
+		class = shots.Length
 	}
 	return class, fmt.Errorf("the answer from %s cannot be read: %w", host, err)
 }
@@ -496,45 +512,47 @@ func (c *Crew) ended(k *conn) {
 	case err == nil:
 		c.done(k, c.cfg.Clock.Now())
 	case k.first:
-		c.end(k, contender.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, io.EOF))
+		c.end(k, shots.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, io.EOF))
 	default:
-		c.end(k, contender.Length, err)
+		c.end(k, shots.Length, err)
 	}
 }
 
 func (c *Crew) fail(k *conn, err error) {
-	class := contender.Other
+	class := shots.Other
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
-		class = contender.Refused
+		class = shots.Refused
 		err = fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
-		class = contender.Reset
+		class = shots.Reset
 	case contender.IsOwnLimit(err):
-		class = contender.Limits
+		class = shots.Limits
 	}
 	c.end(k, class, err)
 }
 
 // done is an answer that was whole at a moment.
 func (c *Crew) done(k *conn, now time.Duration) {
-	class, err := contender.OK, error(nil)
+	class, err := shots.OK, error(nil)
 	if err = c.cfg.Status(k.answer.status, k.answer.reason); err != nil {
-		class = contender.Status
+		class = shots.Status
 	} else if k.answer.length > c.cfg.MaxBody {
-		class, err = contender.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
+		class, err = shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
 	}
 	c.finish(k, now, class, err, !c.cfg.Keep || k.answer.close)
 }
 
 // end is a shot that failed on its way; its connection is of no more use.
-func (c *Crew) end(k *conn, class contender.Class, err error) {
+func (c *Crew) end(k *conn, class shots.Class, err error) {
 	c.finish(k, c.cfg.Clock.Now(), class, err, true)
 }
 
 // finish hands a shot out and starts the connection's next one.
-func (c *Crew) finish(k *conn, now time.Duration, class contender.Class, err error, hangUp bool) {
-	k.shot.End, k.shot.Class, k.shot.Err, k.shot.Length, k.shot.Told = now, class, err, k.answer.length, k.answer.marks.List()
+func (c *Crew) finish(k *conn, now time.Duration, class shots.Class, err error, hangUp bool) {
+	k.shot.End, k.shot.Class, k.shot.Err, k.shot.Length, k.shot.Told = now, class, err, k.answer.length,
+		k.answer.marks.List()
+	k.times.Enter(&k.shot)
 	if k.shot.View != nil && k.answer.inBody {
 		k.answer.describe()
 	}
@@ -544,7 +562,7 @@ func (c *Crew) finish(k *conn, now time.Duration, class contender.Class, err err
 	k.phase = idle
 	c.active--
 	c.job.Done(k.index, &k.shot)
-	if class == contender.Limits {
+	if class == shots.Limits {
 		c.later.push(waiter{now + contender.TryLess, k.index})
 		return
 	}
@@ -562,7 +580,9 @@ func (c *Crew) hangUp(k *conn) {
 func (c *Crew) sweep(now time.Duration) {
 	for i := range c.conns {
 		if k := &c.conns[i]; k.phase != idle && now-k.shot.Start > c.cfg.Timeout {
-			c.end(k, contender.Timeout, fmt.Errorf("no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, k.answer.length))
+			c.end(k, shots.Timeout, fmt.Errorf(
+				"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, k.answer.length,
+			))
 		}
 	}
 }
@@ -571,37 +591,71 @@ func (c *Crew) sweep(now time.Duration) {
 func (c *Crew) cut(err error) {
 	for i := range c.conns {
 		if k := &c.conns[i]; k.phase != idle {
-			c.end(k, contender.Cut, err)
+			c.end(k, shots.Cut, err)
 		}
 	}
 }
 
-// wait sleeps until a connection has something or the time is over.
-func (c *Crew) wait(d time.Duration) int {
+// wait sleeps until a connection has something or the time is over. The error is one after which waiting would be
+// spinning.
+func (c *Crew) wait(d time.Duration) (int, error) {
 	spec := unix.NsecToTimespec(int64(max(d, 0)))
 	call := syscall.RawSyscall6
 	if c.cfg.Beside && d > 0 {
 		call = syscall.Syscall6
 	}
-	n, _, errno := call(unix.SYS_EPOLL_PWAIT2, uintptr(c.epoll), uintptr(unsafe.Pointer(&c.events[0])), uintptr(len(c.events)), uintptr(unsafe.Pointer(&spec)), 0, 0)
-	if errno != 0 {
-		return 0 // EINTR is a reason to look again, like any other
+	n, _, errno := call(unix.SYS_EPOLL_PWAIT2, uintptr(c.epoll), uintptr(
+		unsafe.Pointer(&c.events[0]),
+	), uintptr(len(c.events)), uintptr(unsafe.Pointer(&spec)), 0, 0)
+	switch errno {
+	case 0:
+		return int(n), nil
+	case unix.EINTR:
+		return 0, nil // a reason to look again
 	}
-	return int(n)
+	return 0, fmt.Errorf("wait for %s: %w", c.cfg.Host, errno)
 }
 
+// CanWait says why this kernel cannot wait as a crew does; nil where it can. It is looked at once.
+var CanWait = sync.OnceValue(func() error {
+	epoll, err := unix.EpollCreate1(unix.EPOLL_CLOEXEC)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(epoll)
+	var events [1]unix.EpollEvent
+	var none unix.Timespec
+	for {
+		_, _, errno := syscall.Syscall6(unix.SYS_EPOLL_PWAIT2, uintptr(epoll), uintptr(unsafe.Pointer(&events[0])), 1,
+			uintptr(unsafe.Pointer(&none)), 0, 0)
+		switch errno {
+		case 0:
+			return nil
+		case unix.EINTR:
+		default: // kernels before 5.11, and sandboxes that do not know it
+			return fmt.Errorf("epoll_pwait2: %w", errno)
+		}
+	}
+})
+
 func rawSend(fd int, p []byte) (int, syscall.Errno) {
-	n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_NOSIGNAL|unix.MSG_DONTWAIT, 0, 0)
+	n, _, errno := syscall.RawSyscall6(unix.SYS_SENDTO, uintptr(fd), uintptr(
+		unsafe.Pointer(&p[0]),
+	), uintptr(len(p)), unix.MSG_NOSIGNAL|unix.MSG_DONTWAIT, 0, 0)
 	return int(n), errno
 }
 
 func rawPeek(fd int, p []byte) (int, syscall.Errno) {
-	n, _, errno := syscall.RawSyscall6(unix.SYS_RECVFROM, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_DONTWAIT|unix.MSG_PEEK, 0, 0)
+	n, _, errno := syscall.RawSyscall6(unix.SYS_RECVFROM, uintptr(fd), uintptr(
+		unsafe.Pointer(&p[0]),
+	), uintptr(len(p)), unix.MSG_DONTWAIT|unix.MSG_PEEK, 0, 0)
 	return int(n), errno
 }
 
 func rawReceive(fd int, p []byte) (int, syscall.Errno) {
-	n, _, errno := syscall.RawSyscall6(unix.SYS_RECVFROM, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_DONTWAIT, 0, 0)
+	n, _, errno := syscall.RawSyscall6(
+		unix.SYS_RECVFROM, uintptr(fd), uintptr(unsafe.Pointer(&p[0])), uintptr(len(p)), unix.MSG_DONTWAIT, 0, 0,
+	)
 	return int(n), errno
 }
 

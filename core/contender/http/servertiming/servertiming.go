@@ -1,4 +1,5 @@
-// Package servertiming reads the Server-Timing header field (W3C), in which a service tells where an answer's time went.
+// Package servertiming reads the Server-Timing header field (W3C), in which a service tells where an answer's time
+// went.
 //
 // It reads one field value without allocating. What becomes of the times is left to whoever calls it.
 package servertiming
@@ -13,9 +14,9 @@ import (
 // Longest is the most that one entry may say; longer ones are left out, as are negative ones.
 const Longest = time.Hour
 
-// Read calls add for each entry of a field value that has a duration, in its order: cache;dur=2.5, db;dur=53;desc="rows".
-// Durations are in milliseconds. What cannot be read is skipped up to the next comma, as the standard wants it. The name is
-// only valid during the call.
+// Read calls add for each entry of a field value that has a duration, in its order: cache;dur=2.5,
+// db;dur=53;desc="rows". Durations are in milliseconds. What cannot be read is skipped up to the next comma, as the
+// standard wants it. The name is only valid during the call.
 func Read(value []byte, add func(name []byte, took time.Duration)) {
 	for len(value) > 0 {
 		value = trim(value)

@@ -45,7 +45,9 @@ func TestEntries(t *testing.T) {
 func TestReadingAllocatesNothing(t *testing.T) {
 	value := []byte(`cache;desc="hit";dur=0.2, db;dur=53`)
 	n := 0
-	if allocs := testing.AllocsPerRun(100, func() { servertiming.Read(value, func([]byte, time.Duration) { n++ }) }); allocs != 0 {
+	if allocs := testing.AllocsPerRun(
+		100, func() { servertiming.Read(value, func([]byte, time.Duration) { n++ }) },
+	); allocs != 0 {
 		t.Errorf("%g allocations; want none", allocs)
 	}
 	if n == 0 {

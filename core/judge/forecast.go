@@ -1,0 +1,124 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+
+	"paceduel/core/figure"
+	"paceduel/core/judge/stats"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/shots"
+	"paceduel/core/units"
+)
+
+// Foresee says of a run that has not begun what it cannot settle as it is planned, and what would: figures that heats
+// have too few shots for, too few rounds for so many figures, claims that no outcome could decide. The result is as far
+// as the weigh-in brought it; shots of a heat are known where the plan sets them.
+func Foresee(r *result.Result) (out []Caution) {
+	add := func(try, what string, args ...any) {
+		out = append(out, Caution{Kind: FewShots, See: InRatios, What: fmt.Sprintf(what, args...), Try: try})
+	}
+	own := plannedFigures(r)
+	if r.Plan.Decides != "" {
+		own = []figure.Name{r.Plan.Decides}
+	}
+	var few []string
+	most := int64(0)
+	judged := 0
+	for _, fig := range own {
+		if need := lacking(&r.Plan.Pace, fig); need > 0 {
+			few, most = append(few, string(fig)), max(most, need)
+			continue
+		}
+		judged++
+	}
+	if len(few) > 0 {
+		add(
+			"raise repeat: or shots:", "heats of %s are too few for %s: that takes %s shots", shotsOf(&r.Plan.Pace),
+			units.List(few), units.Count(most),
+		)
+	}
+	faces := 0
+	for _, e := range r.Entrants {
+		if e.Name != r.Plan.Baseline && !e.Mirror {
+			faces++
+		}
+	}
+	comparisons, alpha := faces*len(r.States()), level
+	if r.Plan.Decides == "" {
+		comparisons, alpha = comparisons*judged, level*ownShare
+	}
+	switch least := stats.LeastRounds(alpha / float64(max(comparisons, 1))); {
+	case r.Plan.Rounds < stats.MinRounds:
+		add(fmt.Sprintf("take %d or more", stats.MinRounds), "%s settle nothing: an interval needs %d",
+			units.Plural(r.Plan.Rounds, "round"), stats.MinRounds)
+	case r.Plan.Rounds < least && comparisons > 1:
+		try := "take %d, or name the one figure that decides:"
+		if r.Plan.Decides != "" {
+			try = "take %d, or fewer contenders"
+		}
+		add(fmt.Sprintf(try, least), "%s cannot settle any of %s together; that needs %d",
+			units.Plural(r.Plan.Rounds, "round"), units.Plural(comparisons, "comparison"), least)
+	}
+	return append(out, hopeless(r)...)
+}
+
+// plannedFigures are those that a run will be judged by, as far as what its kinds count says.
+func plannedFigures(r *result.Result) []figure.Name {
+	own := ownFigures(r)
+	if len(r.Plan.Rungs) > 0 || r.Plan.Pace.Climb != nil {
+		return own
+	}
+	for _, fig := range []figure.Name{figure.CPU, figure.Memory} {
+		name := map[figure.Name]string{figure.CPU: shots.CPU, figure.Memory: shots.Memory}[fig]
+		counted := slices.ContainsFunc(r.Amounts, func(a shots.Amount) bool { return a.Name == name })
+		if counted && !slices.Contains(own, fig) {
+			own = append(own, fig)
+		}
+	}
+	return own
+}
+
+// lacking is how many shots a heat would need for a figure that it has too few for; 0 where it has enough, or that is
+// not known beforehand.
+func lacking(p *result.Pace, fig figure.Name) int64 {
+	q, ok := fig.Quantile()
+	n := plannedShots(p)
+	if !ok || n == 0 || beyond(n, q) >= fewBeyond-1e-9 {
+		return 0
+	}
+	return needFor(q)
+}
+
+// plannedShots is how many shots a heat has; 0 where that depends.
+func plannedShots(p *result.Pace) int64 { return int64(max(p.Repeat, p.Shots)) }
+
+func shotsOf(p *result.Pace) string {
+	if p.Repeat > 0 {
+		return units.Plural(p.Repeat, "run")
+	}
+	return units.Plural(p.Shots, "shot")
+}
+
+// hopeless are claims that no outcome of the run could decide.
+func hopeless(r *result.Result) (out []Caution) {
+	var names []string
+	for _, e := range r.Entrants {
+		names = append(names, e.Name)
+	}
+	f := newField(r)
+	for _, text := range r.Plan.Claims {
+		c, err := plan.ParseClaim(text, names, f.brought()...)
+		if err != nil {
+			continue // it is told where it stands
+		}
+		if need := lacking(&r.Plan.Pace, c.Figure); c.Figure != "" && need > 0 {
+			out = append(out, Caution{Kind: FewShots, See: InRatios, What: fmt.Sprintf(
+				"the claim %q cannot be decided: %s takes %s shots a heat, and heats are of %s", text, c.Figure, units.Count(need),
+				shotsOf(&r.Plan.Pace),
+			), Try: "raise repeat: or shots:, or claim something of another figure"})
+		}
+	}
+	return out
+}

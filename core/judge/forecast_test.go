@@ -1,0 +1,67 @@
+package judge_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/internal/sample"
+)
+
+// What a plan cannot settle is told before it runs, with what would.
+func TestWhatCannotComeOfItIsForeseen(t *testing.T) {
+	plan := func(change func(*result.Plan)) *result.Result {
+		r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 12, 20))
+		r.Heats = nil
+		r.Plan.Pace = result.Pace{Repeat: 12}
+		r.Plan.Rounds = 12
+		change(&r.Plan)
+		return r
+	}
+	for want, r := range map[string]*result.Result{
+		"": plan(func(p *result.Plan) { p.Decides = "p50" }),
+		"12 runs are too few for p90 and p99: that takes 500 shots": plan(func(*result.Plan) {}),
+		"4 rounds settle nothing: an interval needs 5": plan(
+			func(p *result.Plan) { p.Rounds, p.Decides = 4, "p50" },
+		),
+		"6 rounds cannot settle any of 4 comparisons together;": plan(func(p *result.Plan) { p.Rounds = 6 }),
+		`"joined p99 under 20ms" cannot be decided: p99 takes 500 shots a heat`: plan(func(p *result.Plan) {
+			p.Claims = []string{"joined p99 under 20ms"}
+		}),
+	} {
+		var all []string
+		for _, c := range judge.Foresee(r) {
+			if c.Try == "" {
+				t.Errorf("%q comes without what to do", c.What)
+			}
+			all = append(all, c.What)
+		}
+		said := strings.Join(all, "; ")
+		if want == "" && said != "" {
+			t.Errorf("foreseen: %q; want nothing", said)
+		}
+		if !strings.Contains(said, want) {
+			t.Errorf("foreseen: %q; want %q", said, want)
+		}
+	}
+}
+
+func TestHowLongItTakesIsForeseen(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 10, 20))
+	r.Heats = nil
+	r.Plan.Pace = result.Pace{Clients: 4, For: 2 * time.Second, WarmupFor: time.Second}
+	if got := r.Expected(); got != 10*2*3*time.Second {
+		t.Errorf("20 heats of 3 s take %s", got)
+	}
+	r.Plan.Pace = result.Pace{Repeat: 4, WarmupShots: 1}
+	r.Entrants[0].Touch, r.Entrants[1].Touch = &result.Touch{Latency: time.Second}, nil
+	if got := r.Expected(); got != 0 {
+		t.Errorf("with a contender that was not asked: %s", got)
+	}
+	r.Entrants[1].Touch = &result.Touch{Latency: 2 * time.Second}
+	if got := r.Expected(); got != 10*5*3*time.Second {
+		t.Errorf("20 heats of 5 runs of 1 s and 2 s take %s", got)
+	}
+}

@@ -1,0 +1,67 @@
+package read
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/invopop/jsonschema"
+
+	"paceduel/core/plan"
+)
+
+// Schema returns the JSON Schema (2020-12) of plan files for the given kinds, indented. Editors that know YAML schemas
+// complete and check plans with it.
+func Schema(kinds []plan.Kind) ([]byte, error) {
+	reflector := jsonschema.Reflector{
+		Anonymous: true, DoNotReference: true, RequiredFromJSONSchemaTags: true,
+		Mapper: func(t reflect.Type) *jsonschema.Schema {
+			if t == reflect.TypeFor[ast.Node]() {
+				return &jsonschema.Schema{Type: "object"} // filled in below
+			}
+			return nil
+		},
+	}
+	top := reflector.Reflect(document{})
+	top.Title = "A duel: alternatives driven on equal footing and compared"
+
+	course := &jsonschema.Schema{
+		Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema,
+	}
+	contender := reflector.Reflect(entry{})
+	contender.Version = ""
+	for _, k := range kinds {
+		settings := reflector.ReflectFromType(reflect.TypeOf(k.New()).Elem())
+		settings.Version, settings.Description = "", k.Doc
+		// A key may come from the course, so none is required of a contender.
+		settings.Required = nil
+		course.Properties.Set(k.Name, settings)
+		contender.Properties.Set(k.Name, settings)
+	}
+	for _, key := range courseKeys {
+		if s, ok := contender.Properties.Get(key); ok {
+			course.Properties.Set(key, s)
+		}
+	}
+	described := func(name string, s *jsonschema.Schema) error {
+		old, ok := top.Properties.Get(name)
+		if !ok {
+			return fmt.Errorf("the plan's schema lacks %q", name)
+		}
+		s.Description = old.Description
+		top.Properties.Set(name, s)
+		return nil
+	}
+	low, high := uint64(plan.MinContenders), uint64(plan.MaxContenders)
+	nullable := &jsonschema.Schema{OneOf: []*jsonschema.Schema{contender, {Type: "null"}}}
+	if err := described("contenders", &jsonschema.Schema{
+		Type: "object", MinProperties: &low, MaxProperties: &high, AdditionalProperties: nullable,
+	}); err != nil {
+		return nil, err
+	}
+	if err := described("course", course); err != nil {
+		return nil, err
+	}
+	return json.MarshalIndent(top, "", "  ")
+}

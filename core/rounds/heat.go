@@ -1,0 +1,204 @@
+package rounds
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"runtime"
+	"runtime/debug"
+	"slices"
+	"time"
+
+	"paceduel/core/cell"
+	"paceduel/core/contender"
+	"paceduel/core/footing"
+	"paceduel/core/meter"
+	"paceduel/core/pace"
+	"paceduel/core/panics"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/shots"
+	"paceduel/core/tally"
+)
+
+// place names one heat of a run.
+type place struct {
+	round int // from 1
+	cell  cell.Cell
+}
+
+// heat is one heat under way: who is on, on which ground, driven by whom, and what was seen. It belongs to the
+// goroutine of Run.
+type heat struct {
+	r *runner
+	place
+	entry  contender.Entry
+	state  plan.State
+	ground *footing.Ground
+	began  time.Duration
+	*recorderSet
+
+	span       pace.Span
+	conditions meter.Conditions
+	seen       footing.Seen
+	service    *result.Service // nil without one
+	swept      int64           // processes found after it
+	sampled    int64           // shots whose answers were compared
+}
+
+// heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the
+// error is ctx's.
+func (r *runner) heat(ctx context.Context, round int, c cell.Cell) error {
+	h := &heat{
+		r: r, place: place{round, c}, entry: r.entry(c.Contender), state: stateOf(c.State), ground: r.footing.Of(c.Contender),
+		began: r.clock.Now(),
+	}
+	h.recorderSet = r.recorders(1, h.entry.Shape) // until it is known who shoots
+	r.send(HeatBegan{Round: round, Cell: c, At: h.began, Left: r.left()})
+	stopped := h.run(ctx)
+	var fault *panics.Error
+	errors.As(stopped, &fault)
+	doc, err := h.record()
+	if err != nil {
+		return err
+	}
+	doc.Cut = ctx.Err() != nil
+	if stopped != nil && !doc.Cut {
+		doc.Stopped = stopped.Error()
+	}
+	r.spent[c] = r.clock.Now() - h.began
+	r.done++
+	if doc.Shots() > 0 || !doc.Cut {
+		r.texts(&doc)
+		r.result.Heats = append(r.result.Heats, doc)
+		r.send(HeatEnded{doc, r.left()})
+	}
+	if fault != nil {
+		return fault // of ours: the next heat would have it, too
+	}
+	return cmp.Or(ctx.Err(), r.footing.Harm())
+}
+
+// run lays the ground, has the clients shoot and takes the ground up again. The error says why the heat does not count.
+func (h *heat) run(ctx context.Context) (stopped error) {
+	resume := holdCollector() // before anything is started, so that little passes until it is asked
+	h.span = pace.Span{Start: h.began, End: h.began}
+	if stopped = h.ground.BeginHeat(ctx, h.state, h.round); stopped == nil {
+		stopped = h.drive(ctx)
+	}
+	resume()
+	var err error
+	h.seen, err = h.ground.EndHeat(ctx)
+	h.swept += int64(h.seen.Strays)
+	if stopped == nil {
+		stopped = err
+	}
+	return stopped
+}
+
+// drive lets the clients shoot, on ground that was prepared for the heat.
+func (h *heat) drive(ctx context.Context) error {
+	r, p := h.r, h.r.cfg.Plan
+	n := pace.Clients(p.Pace)
+	var clients []contender.Client
+	crew, err := h.crew(n)
+	switch {
+	case err != nil:
+		return err
+	case crew != nil:
+		defer crew.Close()
+		h.recorderSet = r.recorders(1, h.entry.Shape)
+	default:
+		for i := range n {
+			clients = append(clients, h.entry.Driver.Client(i, n))
+		}
+		h.recorderSet = r.recorders(n, h.entry.Shape)
+	}
+	drive := pace.Heat{
+		Clock: r.clock, Pace: p.Pace, Clients: clients, Crew: crew, Size: n,
+		Warm: h.warm, Judged: h.judged, Wake: h.woken, Seed: r.result.Seed + uint64(h.round),
+	}
+	if h.ground.PerRun() {
+		drive.Before = func(ctx context.Context, s pace.Stage) error { return h.ground.BeforeRun(ctx, s == pace.WarmingUp) }
+		drive.After = h.ground.AfterRun
+	}
+	checkers := r.standard.Checkers(h.cell.Contender, n, r.result.Seed^uint64(r.done))
+	for _, c := range checkers {
+		drive.Checkers = append(drive.Checkers, c)
+	}
+	err = h.ground.Rush(ctx)
+	w := h.watch()
+	if err == nil {
+		err = h.driven(ctx, &drive, w)
+	}
+	w.stop()
+	for _, c := range clients {
+		c.Close()
+	}
+	if s, ok := h.entry.Driver.(contender.Sweeper); ok {
+		h.swept += int64(s.Sweep())
+	}
+	for i := range checkers {
+		into := h.judged[min(i, len(h.judged)-1)]
+		h.sampled += checkers[i].Settle(ctx, func(shot *shots.Shot) { into.Record(shot, h.span.Start) })
+	}
+	return err
+}
+
+// driven has the heat driven with an eye on the contender's service.
+func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err error) {
+	service := h.r.watchService(h.ground)
+	watched, release := h.ground.Watched(ctx)
+	before := meter.Read()
+	after := before
+	drive.OnStage = func(s pace.Stage, at time.Duration) {
+		switch s {
+		case pace.Judged:
+			service.mark()
+		case pace.Silent:
+			after = meter.Read()
+			service.pass()
+		}
+		w.stage(s, at)
+	}
+	err = caught("drive the heat of "+h.cell.String(), func() (err error) {
+		h.span, err = drive.Drive(watched)
+		return err
+	})
+	if drive.Pace.Wake == 0 || after == before {
+		after = meter.Read()
+		service.pass()
+	}
+	h.service = service.end()
+	h.conditions = meter.Between(before, after)
+	failed := slices.ContainsFunc(h.judged, func(t *tally.Recorder) bool { return t.Failures() > 0 })
+	if died := release(failed); died != nil && ctx.Err() == nil {
+		err = died
+	}
+	return err
+}
+
+// crew is who performs the heat in the clients' place; nil where clients do.
+func (h *heat) crew(n int) (contender.Crew, error) {
+	crewed, ok := h.entry.Driver.(contender.Crewed)
+	if !ok || h.ground.PerRun() {
+		return nil, nil
+	}
+	return crewed.Crew(n)
+}
+
+// heapCeiling is by how much the heap may grow in a heat before memory is collected all the same.
+const heapCeiling = 256 << 20
+
+// holdCollector collects memory now and then not again before resume is called or the heap reaches its ceiling: a
+// collection in mid-heat would show in the tail of whoever is on. It acts on the whole process.
+func holdCollector() (resume func()) {
+	runtime.GC()
+	var held runtime.MemStats
+	runtime.ReadMemStats(&held)
+	percent, limit := debug.SetGCPercent(-1), debug.SetMemoryLimit(int64(held.HeapAlloc+held.StackSys)+heapCeiling)
+	return func() {
+		debug.SetMemoryLimit(limit)
+		debug.SetGCPercent(percent)
+	}
+}

@@ -1,0 +1,186 @@
+package rounds
+
+import (
+	"time"
+
+	"paceduel/core/meter"
+	"paceduel/core/pace"
+	"paceduel/core/plan"
+	"paceduel/core/result"
+	"paceduel/core/shots"
+	"paceduel/core/tally"
+)
+
+// recorderSet are the recorders of a heat, one for each client or one for a crew: of its warm-up, of its judged part,
+// and of the shot after a silence.
+type recorderSet struct {
+	warm, judged []*tally.Recorder
+	woken        *tally.Recorder
+}
+
+// recorderKey is for how many a set is, and of which shape their shots are.
+type recorderKey struct {
+	n     int
+	shape *shots.Shape
+}
+
+// recorders returns a set of n for each part of a heat, emptied.
+func (r *runner) recorders(n int, shape *shots.Shape) *recorderSet {
+	key := recorderKey{n, shape}
+	set := r.sets[key]
+	if set == nil {
+		set = r.makeRecorders(n, shape)
+		r.sets[key] = set
+	}
+	set.woken.Reset(0)
+	for i := range n {
+		set.warm[i].Reset(0)
+		set.judged[i].Reset(r.result.Seed + uint64(r.done*n+i))
+	}
+	return set
+}
+
+// mostDrawn is how many shots of a heat are kept one by one when nobody wants them but for the picture, which shows
+// fewer.
+const mostDrawn = 8 * mostDots
+
+func (r *runner) makeRecorders(n int, shape *shots.Shape) *recorderSet {
+	keep, ring := tally.MaxShots, ringOf(n)
+	if r.cfg.OnShots == nil {
+		keep = mostDrawn
+	}
+	if r.cfg.Glance < 0 {
+		ring = 1
+	}
+	if p := r.cfg.Plan.Pace; max(p.Repeat, p.Shots) > 0 {
+		keep = min(keep, max(p.Repeat, p.Shots))
+	}
+	set := &recorderSet{woken: tally.NewRecorder(shape, 0, 1)}
+	for range n {
+		set.warm = append(set.warm, tally.NewRecorder(shape, 0, ring).KeepFirst(tally.MaxEarly/n))
+		set.judged = append(set.judged, tally.NewRecorder(shape, keep/n+1, ring).KeepFirst(tally.MaxEarly/n))
+	}
+	return set
+}
+
+// ringOf is how many shots of each of n recorders a watcher can look back on.
+func ringOf(n int) int { return max(1<<14/n, 64) }
+
+// record turns what is known of a heat that is over into the document's heat.
+func (h *heat) record() (result.Heat, error) {
+	m, p := tally.Merge(h.judged), h.r.cfg.Plan.Pace
+	doc := result.Heat{
+		Round: h.round, Cell: h.cell, At: h.span.Start, Wall: h.span.End - h.span.Start, Clients: pace.Clients(p),
+		OK: m.Counts[shots.OK], LatencySum: m.Latency, Busy: max(
+			m.Elapsed-h.span.Aside, 0,
+		), Sent: m.Sent, Received: m.Received,
+		LeftBehind: m.LeftBehind +
+			h.swept, Service: h.service, Sampled: h.sampled, Conditions: result.Conditions(h.conditions),
+		Costs: h.seen.Costs, Changes: h.seen.Changes, Starts: h.seen.Starts,
+		ColdLeft: h.seen.Check.ColdLeft, WarmLacks: h.seen.Check.WarmMissing, Unfilled: h.seen.Check.Unfilled,
+	}
+	dots := min(max(allDots/max(h.r.result.Planned(), 1), leastDots), mostDots)
+	doc.Dots = pick(tally.Points(h.judged), dots)
+	if err := encode(&doc, m, h.span.UnsentAt); err != nil {
+		return result.Heat{}, err
+	}
+	h.timed(&doc, m, p)
+	h.amounts(&doc, m)
+	for class := shots.Cut + 1; class < shots.Classes; class++ {
+		if n := m.Counts[class]; n > 0 {
+			if doc.Failures == nil {
+				doc.Failures = map[string]int64{}
+			}
+			doc.Failures[class.String()] = n
+		}
+	}
+	doc.Causes = append(doc.Causes, m.Causes...)
+	h.beginnings(&doc)
+	if s := h.entry.Ground.Service; s != nil && s.Fresh != plan.EveryRun && len(doc.Starts) > 0 {
+		h.follow(&doc, &doc.Starts[len(doc.Starts)-1])
+	}
+	if h.r.cfg.OnShots != nil {
+		kept, sampled := tally.Kept(h.judged)
+		h.r.cfg.OnShots(&doc, h.entry.Shape, kept, sampled)
+	}
+	return doc, nil
+}
+
+// encode writes the histograms.
+func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64) (err error) {
+	if doc.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {
+		return err
+	}
+	for _, p := range m.Parts {
+		split := result.Split{Name: p.Name, Told: p.Told, Sum: p.Sum}
+		if p.Told {
+			split.Unit, split.PerUnit = p.Unit, p.PerUnit
+		}
+		if split.Lengths, err = result.EncodeHistogram(p.Histogram); err != nil {
+			return err
+		}
+		doc.Splits = append(doc.Splits, split)
+	}
+	for _, b := range m.Buckets {
+		doc.Buckets = append(doc.Buckets, result.Bucket{b.Shots, b.Failed, int64(b.Latency), int64(b.Max)})
+	}
+	for i, st := range m.Steps {
+		own := result.Step{OK: st.Histogram.TotalCount(), Failed: st.Failed}
+		if i < len(unsentAt) {
+			own.Unsent = unsentAt[i]
+		}
+		if own.Latencies, err = result.EncodeHistogram(st.Histogram); err != nil {
+			return err
+		}
+		doc.Steps = append(doc.Steps, own)
+	}
+	return nil
+}
+
+// timed says over which time throughput is, and at a set rate what became of shots that were due.
+func (h *heat) timed(doc *result.Heat, m *tally.Merged, p plan.Pace) {
+	busy := h.span.Busy
+	if p.Think > 0 || p.Stagger > 0 || p.Climb != nil {
+		doc.Busy, busy = doc.Wall*time.Duration(doc.Clients), 1 // who thinks, or has not joined yet, is there
+	}
+	if p.Open() {
+		doc.Due, doc.Unsent = m.Shots()+h.span.Unsent, h.span.Unsent
+		doc.LagP50, doc.LagP99, doc.LagMax, doc.Late = m.Lags.Quantile(0.5), m.Lags.Quantile(0.99), m.Lags.Max, m.Lags.Late
+		doc.Busy = doc.Wall * time.Duration(doc.Clients) // throughput is what was answered within the heat
+	} else if busy > 1 {
+		doc.Busy = busy
+	}
+	for i, w := range h.warm {
+		doc.Warmup += w.Total()
+		if h.judged[i].Total() == 0 && busy == 0 {
+			doc.Busy += doc.Wall // a client that found nothing left to do was there all the same
+		}
+	}
+}
+
+// amounts enters what was counted: of the kind what its shape declares, of a kind that starts no processes what its
+// service used. The most memory is known of shots that were not judged.
+func (h *heat) amounts(doc *result.Heat, m *tally.Merged) {
+	shape := h.entry.Shape
+	for i := range shape.Amounts {
+		if n := m.Amounts[i]; n != 0 || shape.Amounts[i].Name == shots.CPU {
+			doc.SetAmount(shape.Amounts[i].Name, n)
+		}
+	}
+	doc.PeakGrain = m.Grain
+	if s := h.service; s != nil && shape.Amount(shots.CPU) < 0 {
+		doc.SetAmount(shots.CPU, int64(s.CPU))
+		doc.SetAmount(shots.Memory, s.Peak)
+		if s.Exact { // the kernel's mark
+			doc.PeakGrain = meter.MarkGrain()
+		}
+	}
+	if at := shape.Amount(shots.Memory); at >= 0 {
+		for _, w := range h.warm {
+			if w.Amounts[at] > doc.Peak() {
+				doc.SetAmount(shots.Memory, w.Amounts[at])
+				doc.PeakGrain = w.Grain
+			}
+		}
+	}
+}

@@ -1,0 +1,167 @@
+package arch_test
+
+import (
+	"maps"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// arrows are all dependencies between packages of this module: who may know whom. One direction only, from the plan to
+// the pictures; a new arrow is a decision, and is made here.
+var arrows = map[string]string{
+	// leaves
+	"core/cell": "", "core/clock": "", "core/panics": "", "core/files": "", "core/guard": "", "core/keeper": "",
+	"core/mask":  "",
+	"core/units": "",
+	"core/draft": "", "core/judge/stats": "", "core/contender/http/servertiming": "", "internal/golden": "", "harbour": "",
+	"core/figure": "core/units", "core/shots": "core/figure core/units",
+
+	// the plan, and what carries it out
+	"core/plan":                  "core/figure core/mask core/units",
+	"core/rows":                  "core/files",
+	"core/plan/read":             "core/figure core/files core/guard core/mask core/plan core/units",
+	"core/launch":                "core/keeper core/plan",
+	"core/meter":                 "core/keeper",
+	"core/marks":                 "core/plan core/shots core/units",
+	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shots",
+	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
+	"core/contender/all":         "core/contender core/draft core/plan + kinds",
+	"core/tally":                 "core/shots core/units",
+	"core/pace":                  "core/clock core/contender core/panics core/plan core/shots core/tally",
+	"core/between":               "core/clock core/contender core/draft core/guard core/plan core/plan/read core/shots",
+
+	// the document: nobody who measures
+	"core/result": "core/cell core/figure core/files core/mask core/shots core/units",
+
+	// the run
+	"core/footing": "core/clock core/contender core/files core/guard core/keeper core/launch core/marks core/meter " +
+		"core/plan " +
+		"core/result core/shots core/units",
+	"core/weighin": "core/contender core/footing core/keeper core/launch core/plan core/result core/shots core/units",
+	"core/rounds": "core/cell core/clock core/contender core/figure core/footing core/mask core/meter core/pace " +
+		"core/panics core/plan core/result core/shots core/tally core/units core/weighin",
+	"core/logbook": "core/result",
+
+	// what it means, and how it is shown
+	"core/judge":    "core/cell core/figure core/judge/stats core/plan core/result core/shots core/units",
+	"core/measured": "core/figure core/judge core/plan core/units",
+	"core/conduct": "core/contender core/figure core/judge core/logbook core/plan core/result core/rounds core/shots " +
+		"core/tally",
+	"core/chart":       "core/cell core/figure core/footing core/judge core/plan core/result core/units",
+	"core/chart/paper": "core/cell core/chart core/files core/judge core/plan core/result core/units",
+	"core/report": "core/chart core/chart/paper core/files core/judge core/result core/shots core/tally " +
+		"core/units",
+
+	// the application
+	"screen/look":  "core/chart core/units",
+	"screen/parts": "core/chart core/units",
+	"screen": "core/cell core/chart/paper core/footing core/judge core/logbook core/meter core/pace core/plan " +
+		"core/result core/units screen/look",
+	"screen/ask": "core/chart core/draft core/judge core/logbook core/plan core/plan/read core/result core/units " +
+		"screen screen/parts",
+	"screen/footing": "core/chart core/judge core/result core/units screen screen/parts",
+	"screen/weighin": "core/chart core/judge core/result core/units core/weighin screen screen/parts",
+	"screen/rounds": "core/cell core/chart core/chart/paper core/footing core/judge core/plan core/result core/units " +
+		"screen " +
+		"screen/parts",
+	"screen/verdict": "core/cell core/chart core/chart/paper core/judge core/units screen screen/parts",
+	"screen/why":     "core/chart core/chart/paper core/judge screen screen/parts",
+	"screen/log":     "core/logbook core/result core/units screen screen/parts",
+	"screen/app": "core/cell core/chart core/chart/paper core/conduct core/contender core/draft core/files core/footing " +
+		"core/judge " +
+		"core/keeper core/logbook core/meter core/pace core/panics core/plan core/plan/read core/result core/rounds " +
+		"core/units screen " +
+		"screen/look " +
+		"screen/parts " +
+		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/log",
+	"cmd/paceduel": "core/between core/chart core/conduct core/contender core/contender/all core/files core/footing " +
+		"core/judge core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
+		"core/report core/result core/rounds core/shots core/tally core/units core/weighin harbour screen/app",
+
+	// for tests alone
+	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots core/tally " +
+		"core/units",
+	"internal/calibration": "core/figure core/judge",
+	"internal/viewtest": "core/cell core/judge core/logbook core/pace core/plan core/plan/read core/result " +
+		"internal/golden " +
+		"internal/sample screen screen/look screen/parts",
+}
+
+// kindMay is what a kind of contender may know besides its own folder.
+const kindMay = "core/clock core/contender core/draft core/files core/guard core/keeper core/launch core/marks " +
+	"core/meter core/plan core/rows core/shots core/units"
+
+const module = "paceduel/"
+
+func TestArrowsBetweenPackages(t *testing.T) {
+	seen := map[string][]string{}
+	for name, imports := range importsOf(t, module+"...") {
+		for _, imported := range imports {
+			if own, ok := strings.CutPrefix(imported, module); ok {
+				seen[name] = append(seen[name], own)
+			}
+		}
+		if _, ok := seen[name]; !ok {
+			seen[name] = nil
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(seen)) {
+		allowed, listed := arrows[name]
+		kind := kindOf(name)
+		if !listed && kind == "" {
+			if len(seen[name]) > 0 {
+				t.Errorf("package %s has no arrows listed; it knows %s", name, seen[name])
+			}
+			continue
+		}
+		for _, imported := range seen[name] {
+			switch {
+			case slices.Contains(strings.Fields(allowed), imported):
+			case kind != "" && slices.Contains(strings.Fields(kindMay), imported):
+			case kind != "" && (imported == kind || strings.HasPrefix(imported, kind+"/")):
+			case strings.HasSuffix(allowed, "+ kinds") && kindOf(imported) == imported:
+			default:
+				t.Errorf("%s may not know %s", name, imported)
+			}
+		}
+		for _, arrow := range strings.Fields(strings.TrimSuffix(allowed, "+ kinds")) {
+			if !slices.Contains(seen[name], arrow) {
+				t.Errorf("%s does not know %s any more; take the arrow out", name, arrow)
+			}
+		}
+	}
+	for name := range arrows {
+		if _, ok := seen[name]; !ok {
+			t.Errorf("there is no package %s any more", name)
+		}
+	}
+}
+
+// kindOf is the folder of the kind of contender that a package belongs to; empty for others.
+func kindOf(name string) string {
+	rest, ok := strings.CutPrefix(name, "core/contender/")
+	if folder, _, _ := strings.Cut(rest, "/"); ok && folder != "all" && folder != "conformance" {
+		return "core/contender/" + folder
+	}
+	return ""
+}
+
+// importsOf lists what packages import, tests left out, by the packages' names in this module.
+func importsOf(t *testing.T, pattern string) map[string][]string {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, pattern).Output()
+	if err != nil {
+		t.Fatalf("go list: %v", err)
+	}
+	all := map[string][]string{}
+	for line := range strings.Lines(string(out)) {
+		names := strings.Fields(line)
+		all[strings.TrimPrefix(names[0], module)] = names[1:]
+	}
+	if len(all) < 30 {
+		t.Fatalf("go list names only %d packages", len(all))
+	}
+	return all
+}

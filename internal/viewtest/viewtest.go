@@ -1,0 +1,230 @@
+// Package viewtest is what every view of the application owes, as one test: it fits into any window, says what it
+// shows, and names its keys. What only one view has is tested beside it.
+package viewtest
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"paceduel/core/cell"
+	"paceduel/core/judge"
+	"paceduel/core/logbook"
+	"paceduel/core/pace"
+	"paceduel/core/plan"
+	"paceduel/core/plan/read"
+	"paceduel/core/result"
+	"paceduel/internal/golden"
+	"paceduel/internal/sample"
+	"paceduel/screen"
+	"paceduel/screen/look"
+	"paceduel/screen/parts"
+)
+
+// sizes are windows from one cell to a wall.
+var sizes = [][2]int{{1, 1}, {2, 3}, {10, 4}, {40, 12}, {79, 24}, {80, 24}, {100, 30}, {142, 42}, {200, 60}, {400, 120}}
+
+// usable is the narrowest body in which every line has to fit by itself: that of a window of 80.
+const usable = 76
+
+// Run holds a stop to it. golden has the body of the scene that it names in two sizes, in testdata of the view's
+// folder.
+func Run(t *testing.T, row screen.Row, whole string) {
+	t.Helper()
+	all := Scenes()
+	if _, ok := all[whole]; !ok {
+		t.Fatalf("no scene is called %q", whole)
+	}
+	t.Run("it fits into any window", func(t *testing.T) { bounds(t, row, all) })
+	t.Run("it says what it shows", func(t *testing.T) { sentences(t, row, all) })
+	t.Run("its keys are told and do no harm", func(t *testing.T) { keys(t, row, all) })
+	t.Run("it looks as it should", func(t *testing.T) {
+		for _, size := range [][2]int{{80, 24}, {142, 42}} {
+			s := all[whole]
+			text := row.View.Sentence(s) + "\n\n" + parts.Fit(row.View.Body(s, size[0], size[1]), size[0], size[1])
+			golden.Check(t, fmt.Sprintf("body-%dx%d", size[0], size[1]), trimmed(ansi.Strip(text)))
+		}
+	})
+	t.Run("its letter is one of its name", func(t *testing.T) {
+		if row.Letter < 0 || row.Letter >= len(row.Stop) || row.Key() != string(row.Stop)[row.Letter:row.Letter+1] {
+			t.Errorf("letter %d of %s", row.Letter, row.Stop)
+		}
+		for name, s := range all {
+			if row.Progress != nil && s.Run != nil && (row.Progress(s.Run) < screen.Ahead ||
+				row.Progress(s.Run) > screen.Trouble) {
+				t.Errorf("%s: progress %d", name, row.Progress(s.Run))
+			}
+		}
+	})
+}
+
+// trimmed is a text without what fills its lines.
+func trimmed(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.TrimRight(strings.Join(lines, "\n"), "\n") + "\n"
+}
+
+func bounds(t *testing.T, row screen.Row, all map[string]screen.Scene) {
+	for name, s := range all {
+		s.Pictures = &screen.Pictures{} // as in the application
+		for _, size := range sizes {
+			body := row.View.Body(s, size[0], size[1])
+			fitted := strings.Split(parts.Fit(body, size[0], size[1]), "\n")
+			if len(fitted) != size[1] {
+				t.Errorf("%s at %dx%d: %d lines", name, size[0], size[1], len(fitted))
+			}
+			for _, line := range strings.Split(body, "\n") {
+				if w := lipgloss.Width(line); size[0] >= usable && w > size[0] {
+					t.Errorf("%s at %dx%d: a line of %d cells: %q", name, size[0], size[1], w, ansi.Strip(line))
+					break
+				}
+			}
+		}
+	}
+}
+
+func sentences(t *testing.T, row screen.Row, all map[string]screen.Scene) {
+	for name, s := range all {
+		text := row.View.Sentence(s)
+		if text == "" || strings.ContainsAny(text, "\n\t") || !strings.ContainsAny(text[len(text)-1:], ".?:") {
+			t.Errorf("%s says %q", name, text)
+		}
+	}
+}
+
+func keys(t *testing.T, row screen.Row, all map[string]screen.Scene) {
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		s := all[name]
+		for _, b := range row.View.Keys(s) {
+			if b.Help().Key == "" || b.Help().Desc == "" || len(b.Keys()) == 0 {
+				t.Errorf("%s: a key without help: %v", name, b.Keys())
+			}
+			if !b.Enabled() {
+				continue // told, and not to be had just now
+			}
+			for _, k := range b.Keys() {
+				press(t, row.View, s, name, b, k)
+			}
+		}
+	}
+}
+
+// press presses a key and draws what comes of it.
+func press(t *testing.T, v screen.View, s screen.Scene, name string, b key.Binding, k string) {
+	t.Helper()
+	msg := tea.KeyPressMsg{Text: k}
+	if runes := []rune(k); len(runes) == 1 {
+		msg.Code = runes[0]
+	} else if code, ok := codes[k]; ok {
+		msg = tea.KeyPressMsg{Code: code}
+	} else {
+		return
+	}
+	if !key.Matches(msg, b) {
+		t.Errorf("%s: %q is not what %s is bound to", name, k, b.Help().Key)
+		return
+	}
+	s.Width, s.Height, s.Pictures = 100, 30, &screen.Pictures{}
+	next, _ := v.Update(msg, s)
+	if next == nil {
+		t.Fatalf("%s: after %q there is no view", name, k)
+	}
+	next.Body(s, 100, 30)
+	next.Sentence(s)
+}
+
+var codes = map[string]rune{
+	"enter": tea.KeyEnter, "space": tea.KeySpace, "left": tea.KeyLeft, "right": tea.KeyRight, "up": tea.KeyUp,
+	"down": tea.KeyDown, "pgup": tea.KeyPgUp, "pgdown": tea.KeyPgDown, "home": tea.KeyHome, "end": tea.KeyEnd,
+	"esc": tea.KeyEscape,
+}
+
+// Scenes are what a view may have to show, by name.
+func Scenes() map[string]screen.Scene {
+	blank := screen.Scene{Theme: look.New(true), Title: "the test harbour"}
+	duels := blank
+	berths, err := read.Plan("/srv/harbour/berths.duel.yaml", []byte(source), read.Options{
+		Kinds: []plan.Kind{sample.Stub().Kind},
+	})
+	if err != nil {
+		panic(err) // it is a good plan
+	}
+	duels.Duels = []screen.Duel{{File: berths.File, Plan: berths, Source: source}, {
+		File: "/srv/harbour/odd.duel.yaml", Problems: errors.New("odd.duel.yaml:1:1: this is not YAML"), Source: "}",
+	}}
+	duels.Chosen = &duels.Duels[0]
+	duels.Runs = []logbook.Entry{{
+		ID: "0309-0640abc", Started: sample.Start, Name: "Berths", File: "/srv/harbour/berths.duel.yaml", Ending: result.Done,
+		Planned: 30, Heats: 30, Summary: logbook.Summary{
+			Sentence: "joined is 3.4x faster than per-vessel at p50.", Lead: 3.4,
+		},
+	}}
+	duels.Book = logbook.Totals{Runs: 1, Done: 1}
+	with := func(run *screen.Run) screen.Scene {
+		s := duels
+		s.Run = run
+		return s
+	}
+	three := judged(sample.Make(threeWay))
+	live := *three
+	head := *three.Result
+	head.Heats, head.Ending = nil, result.Running
+	live.Result, live.Live, live.Heats, live.Left = &head, true, three.Heats[:14], 90*time.Second
+	live.Now = &screen.Now{
+		Round: 5, Cell: cell.Of("snapshot", ""), Stage: pace.Judged, Shots: 120, Rate: 900, P50: time.Millisecond,
+		P99: 2 * time.Millisecond, Heat: three.Heats[14],
+	}
+	unjudged, failed := *three, *three
+	unjudged.Verdict, unjudged.Unjudged = nil, errors.New("latencies of joined in round 2: this is no HDR histogram")
+	failed.Verdict, failed.Heats, failed.Err = nil, nil, errors.New("joined did not pass the weigh-in: no such program")
+	served := sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{
+			{Name: "at-start", Latency: sample.Times(0.002, 0.3), Bytes: 700},
+			{Name: "prepared", Latency: sample.Times(0.002, 0.3), Bytes: 700},
+		},
+		Rounds: 10, Shots: 300, Clients: 1, Seed: 4127,
+	})
+	sample.Serve(served)
+	return map[string]screen.Scene{
+		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
+		"failed": with(&failed), "served": with(judged(served)),
+	}
+}
+
+const source = `duel: Berths
+question: Is the table worth its memory?
+baseline: per-vessel
+contenders:
+  per-vessel: { note: what runs today, stub: { takes: 20ms } }
+  joined: { avoid: memory is short, stub: { takes: 1ms } }
+pace: { repeat: 3 }
+`
+
+var threeWay = sample.Duel{
+	Entrants: []sample.Entrant{
+		{Name: "per-vessel", Latency: sample.Times(0.0124, 0.3), Bytes: 8443},
+		{Name: "joined", Latency: sample.Times(0.00365, 0.3), Bytes: 8443},
+		{Name: "snapshot", Latency: sample.Times(0.0009, 0.3), Bytes: 8443, FailFrac: 0.02},
+	},
+	Rounds: 10, Shots: 700, Clients: 8, Seed: 4127,
+}
+
+func judged(r *result.Result) *screen.Run {
+	v, err := judge.Judge(r)
+	if err != nil {
+		panic(err) // what sample makes can be judged
+	}
+	return &screen.Run{Result: r, Heats: r.Heats, Verdict: v}
+}

@@ -1,0 +1,69 @@
+package app
+
+import (
+	"slices"
+	"strings"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"paceduel/core/draft"
+	"paceduel/core/judge"
+	"paceduel/screen"
+	"paceduel/screen/ask"
+	"paceduel/screen/footing"
+	"paceduel/screen/log"
+	"paceduel/screen/rounds"
+	"paceduel/screen/verdict"
+	"paceduel/screen/weighin"
+	"paceduel/screen/why"
+)
+
+// stops are the stops of the trail in working order: the one place that lists them.
+func stops(cfg Config) []screen.Row {
+	var drafts []*draft.Kind
+	for _, k := range cfg.Kinds {
+		if k.Draft != nil {
+			drafts = append(drafts, k.Draft)
+		}
+	}
+	return []screen.Row{
+		ask.Stop(drafts), footing.Stop(), weighin.Stop(), rounds.Stop(), verdict.Stop(), why.Stop(), log.Stop(),
+	}
+}
+
+// stopKeys are the letters that lead to stops.
+func stopKeys(rows []screen.Row) key.Binding {
+	var letters []string
+	for _, row := range rows {
+		letters = append(letters, row.Key())
+	}
+	return key.NewBinding(key.WithKeys(letters...), key.WithHelp(strings.Join(letters, " "), "the stops of the trail"))
+}
+
+// shownAt says which stop shows what.
+func shownAt(rows []screen.Row) map[judge.Evidence]screen.Stop {
+	at := map[judge.Evidence]screen.Stop{}
+	for _, row := range rows {
+		for _, e := range row.Shows {
+			at[e] = row.Stop
+		}
+	}
+	return at
+}
+
+func (m Model) index(s screen.Stop) int {
+	return slices.IndexFunc(m.stops, func(r screen.Row) bool { return r.Stop == s })
+}
+
+// view is the view of a stop.
+func (m Model) view(s screen.Stop) screen.View { return m.stops[m.index(s)].View }
+
+// tell hands a message to the view of a stop.
+func (m Model) tell(s screen.Stop, msg tea.Msg) (Model, tea.Cmd) {
+	i := m.index(s)
+	next, cmd := m.stops[i].View.Update(msg, m.sceneFor(m.stops[i].View))
+	m.stops = slices.Clone(m.stops) // earlier models keep theirs
+	m.stops[i].View = next
+	return m, cmd
+}

@@ -1,0 +1,15 @@
+package ask
+
+import (
+	"paceduel/core/draft"
+	"paceduel/core/judge"
+	"paceduel/screen"
+)
+
+// Stop is where a duel is chosen, made and started. Kinds are how plans for contenders are drafted, one at least.
+func Stop(kinds []*draft.Kind) screen.Row {
+	return screen.Row{
+		Stop: screen.Ask, View: New(kinds), Shows: []judge.Evidence{judge.InPlan},
+		Progress: func(*screen.Run) screen.Progress { return screen.Done },
+	}
+}

@@ -1,0 +1,6 @@
+package log
+
+import "paceduel/screen"
+
+// Stop is where earlier runs are.
+func Stop() screen.Row { return screen.Row{Stop: "log", View: New()} }

@@ -1,0 +1,29 @@
+package screen
+
+// Pictures keeps what was computed for the run in view until that changes: several parts of a frame, and several
+// frames, ask for the same. Like all that views have, it belongs to the program's loop.
+type Pictures struct {
+	of   *Run
+	made map[any]any // by keys of the views' own types
+}
+
+// mostPictures bounds what is kept of one run: each way of looking at it is a picture.
+const mostPictures = 64
+
+// Picture is what draw makes for the run of a scene, drawn once for each key until the run changes. Keys are values of
+// a type that only one picture has, and hold whatever else the picture is made of.
+func Picture[T any](s Scene, key any, draw func() T) T {
+	p := s.Pictures
+	if p == nil {
+		return draw()
+	}
+	if p.made == nil || p.of != s.Run || len(p.made) >= mostPictures {
+		p.of, p.made = s.Run, map[any]any{}
+	}
+	if kept, ok := p.made[key]; ok {
+		return kept.(T)
+	}
+	made := draw()
+	p.made[key] = made
+	return made
+}
