@@ -35,9 +35,12 @@ func TestRunsOfVersionOneKeepTheirVerdicts(t *testing.T) {
 	}
 	out.Close()
 	var ids []string
-	for line := range strings.Lines(h.run(t, "log", "--logbook", book, "--limit", "50").out) {
-		if id, _, ok := strings.Cut(line, " "); ok && strings.Contains(id, "-") {
-			ids = append(ids, id)
+	for _, attempts := range [][]string{nil, {"--failed"}} {
+		listed := h.run(t, append([]string{"log", "--logbook", book, "--limit", "50"}, attempts...)...).out
+		for line := range strings.Lines(listed) {
+			if id, _, ok := strings.Cut(line, " "); ok && strings.Contains(id, "-") {
+				ids = append(ids, id)
+			}
 		}
 	}
 	slices.Sort(ids)
