@@ -38,6 +38,7 @@ const (
 	FewRounds      CautionKind = "few rounds"
 	FewShots       CautionKind = "few shots"
 	Drift          CautionKind = "drift"
+	Dependent      CautionKind = "dependent rounds"
 	FirstHeat      CautionKind = "first heat"
 	Humps          CautionKind = "two humps"
 	Outlier        CautionKind = "outlier"

@@ -65,6 +65,7 @@ func (f *field) drift(fig figure.Name, v *Verdict) (out []Caution) {
 			d, _ := f.differences(fig, cell.Of(v.Baseline, state), cell.Of(v.Faces[i].Contender, state))
 			p, rises := stats.Trend(d)
 			if p >= rate {
+				out = append(out, dependent(d, v, &v.Faces[i], alarm/float64(len(v.Faces)*len(f.r.States())))...)
 				continue
 			}
 			n, way := max(len(d)/4, 1), "loses"
@@ -83,6 +84,22 @@ func (f *field) drift(fig figure.Name, v *Verdict) (out []Caution) {
 		}
 	}
 	return out
+}
+
+// dependent looks for rounds that follow the one before, where they have no trend: intervals count each round as a
+// witness of its own, and those that repeat each other are fewer than they seem.
+func dependent(d []float64, v *Verdict, face *Face, rate float64) []Caution {
+	if stats.Dependence(d) >= rate {
+		return nil
+	}
+	return []Caution{{
+		Kind: Dependent, See: InHeats, Contender: face.Contender,
+		What: fmt.Sprintf(
+			"the ratio of %s to %s in a round resembles that of the round before: the interval is narrower than it should be",
+			face.Contender, v.Baseline,
+		),
+		Try: "make heats longer (for:, shots:), so that what changes slowly evens out within each",
+	}}
 }
 
 // What it takes to call a first heat unlike the others, besides the test, whose distribution is the normal one: it has
@@ -262,6 +279,11 @@ func (h *heat) centred(rng *rand.Rand, n int) (x []float64) {
 				x = append(x, h.sorted[rng.IntN(len(h.sorted))])
 			}
 		}
+		// Times in whole milliseconds stand in heaps that are no humps: each may lie anywhere in its step.
+		step := grid(h.sorted)
+		for i := range x {
+			x[i] += step * (rng.Float64() - 0.5)
+		}
 	} else {
 		x = drawn(h.histogram, rng, n)
 	}
@@ -273,6 +295,20 @@ func (h *heat) centred(rng *rand.Rand, n int) (x []float64) {
 		x[i] -= centre
 	}
 	return x
+}
+
+// grid is the step that all of the values, in seconds, are whole multiples of, in whole nanoseconds.
+func grid(x []float64) float64 {
+	var step int64
+	for _, v := range x {
+		for rest := int64(math.Round(v * 1e9)); rest != 0; {
+			step, rest = rest, step%rest
+		}
+		if step == 1 {
+			break
+		}
+	}
+	return float64(step) / 1e9
 }
 
 // drawn takes values from a histogram at random, each anywhere in its bucket.

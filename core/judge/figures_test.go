@@ -251,7 +251,7 @@ func TestStakes(t *testing.T) {
 	}
 	s := got["servers like this machine for 5 000/s"]
 	if text := s.Sentence("per-vessel"); text != "servers like this machine for 5 000/s: per-vessel 8 servers, joined 4 "+
-		"servers; it saves 4 servers." {
+		"servers; it saves 4 servers (3 to 4)." {
 		t.Errorf("%q", text)
 	}
 	if s.Formula != "peak-rate / (1 - spare) / throughput, rounded up" {

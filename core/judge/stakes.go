@@ -52,8 +52,8 @@ func (f *field) stakes() (out []Stake) {
 		}
 		for _, state := range f.r.States() {
 			base, own := cell.Of(f.r.Plan.Baseline, state), cell.Of(e.Name, state)
-			add := func(fig figure.Name, what, formula string, unit stakeUnit, worth func(float64) float64) {
-				if stake, ok := f.stake(fig, base, own, worth); ok {
+			add := func(fig figure.Name, what, formula string, unit stakeUnit, w worth) {
+				if stake, ok := f.stake(fig, base, own, w); ok {
 					stake.What, stake.Formula, stake.unit, stake.currency = what, formula, unit, string(s.Currency)
 					if len(f.r.States()) > 1 {
 						stake.State = state
@@ -67,7 +67,29 @@ func (f *field) stakes() (out []Stake) {
 	return out
 }
 
-type addStake func(fig figure.Name, what, formula string, unit stakeUnit, worth func(float64) float64)
+// worth says what a figure is worth: exact of it, in wholes where only wholes can be had, at so much for each.
+type worth struct {
+	exact func(float64) float64
+	whole bool
+	each  float64
+}
+
+// least and most are what an exact amount comes to, rounded outwards where only wholes can be had.
+func (w worth) least(x float64) float64 {
+	if w.whole {
+		x = math.Floor(x + 1e-9)
+	}
+	return x * w.each
+}
+
+func (w worth) most(x float64) float64 {
+	if w.whole {
+		x = math.Ceil(x - 1e-9)
+	}
+	return x * w.each
+}
+
+type addStake func(fig figure.Name, what, formula string, unit stakeUnit, w worth)
 
 func (f *field) stakesOf(s *result.Stakes, add addStake) {
 	pace := &f.r.Plan.Pace
@@ -81,87 +103,86 @@ func (f *field) stakesOf(s *result.Stakes, add addStake) {
 	if n := float64(s.Items); n > 0 {
 		what := fmt.Sprintf("time for %s items", units.Count(int64(n)))
 		if atOnce == figure.Throughput {
-			add(atOnce, what, "items / throughput", seconds, func(x float64) float64 { return n / x })
+			w := worth{exact: func(x float64) float64 { return n / x }, each: 1}
+			add(atOnce, what, "items / throughput", seconds, w)
 		} else if pace.Climb == nil {
-			add(figure.Mean, what+", one after another", "items x mean", seconds, func(x float64) float64 { return n * x })
+			w := worth{exact: func(x float64) float64 { return n * x }, each: 1}
+			add(figure.Mean, what+", one after another", "items x mean", seconds, w)
 		}
 	}
 	if n := float64(s.RunsPerDay); n > 0 && pace.Climb == nil {
-		month := func(x float64) float64 { return n * monthDays * x / 60 }
-		add(figure.Mean, "minutes in a month of 30 days", "runs-per-day x 30 x mean / 60 s", minutes, month)
+		w := worth{exact: func(x float64) float64 { return n * monthDays * x / 60 }, each: 1}
+		add(figure.Mean, "minutes in a month of 30 days", "runs-per-day x 30 x mean / 60 s", minutes, w)
 		if price := float64(s.MinutePrice); price > 0 {
-			add(
-				figure.Mean, "price of a month's minutes", "runs-per-day x 30 x mean / 60 s x minute-price", money,
-				func(x float64) float64 { return month(x) * price },
-			)
+			w.each = price
+			add(figure.Mean, "price of a month's minutes", "runs-per-day x 30 x mean / 60 s x minute-price", money, w)
 		}
 	}
 	if s.PeakRate <= 0 {
 		return
 	}
 	wanted := float64(s.PeakRate) / (1 - float64(s.Spare))
-	formula := "peak-rate / (1 - spare)"
+	formula, what := "peak-rate / (1 - spare)", "servers like this machine for "+units.Rate(float64(s.PeakRate))
 	if s.Spare == 0 {
 		formula = "peak-rate"
 	}
 	switch {
 	case atOnce != "" && atOnce != figure.HoldsClients:
-		need := func(x float64) float64 { return math.Ceil(wanted/x - 1e-9) }
+		w := worth{exact: func(x float64) float64 { return wanted / x }, whole: true, each: 1}
 		per := "throughput"
 		if atOnce.IsLoad() {
 			per = "load held"
 		}
-		add(atOnce, "servers like this machine for "+units.Rate(
-			float64(s.PeakRate),
-		), formula+" / "+per+", rounded up", servers, need)
+		formula += " / " + per + ", rounded up"
+		add(atOnce, what, formula, servers, w)
 		if price := float64(s.ServerPrice); price > 0 {
-			add(
-				atOnce, "price of these servers in a month", formula+" / "+per+", rounded up, x server-price", money,
-				func(x float64) float64 { return need(x) * price },
-			)
+			w.each = price
+			add(atOnce, "price of these servers in a month", formula+", x server-price", money, w)
 		}
 	default: // what it computes with is all that is known of its capacity
 		cores := float64(max(f.r.Host.Cores, 1))
-		add(figure.CPU, "servers like this machine for "+units.Rate(
-			float64(s.PeakRate),
-		)+", by CPU", formula+" x CPU a run / processors, rounded up", servers,
-			func(x float64) float64 { return math.Ceil(wanted*x/cores - 1e-9) })
+		w := worth{exact: func(x float64) float64 { return wanted * x / cores }, whole: true, each: 1}
+		add(figure.CPU, what+", by CPU", formula+" x CPU a run / processors, rounded up", servers, w)
 	}
 }
 
-// stake carries a figure and its interval through what it is worth. The baseline's is that of its typical heat; the
-// contender's follows from it by the interval of their ratio, and so does what is saved.
-func (f *field) stake(fig figure.Name, base, own cell.Cell, worth func(float64) float64) (s Stake, ok bool) {
+// stake carries a figure and its interval through what it is worth. Each contender's own is that of its typical heat,
+// by the signed-rank interval of its heats; what is saved is the difference between the two, by the interval of what
+// each round saved. Both are computed before anything is rounded to wholes, and then rounded outwards: the difference
+// of two amounts rounded up is one of the two wholes next to that of the amounts.
+func (f *field) stake(fig figure.Name, base, own cell.Cell, w worth) (s Stake, ok bool) {
 	x, _ := f.logs(fig, base)
-	d, _ := f.differences(fig, base, own)
-	if len(x) == 0 || len(d) == 0 {
-		return s, false
-	}
-	if fig.MoreIsBetter() {
-		for i := range d {
-			d[i] = -d[i]
+	y, _ := f.logs(fig, own)
+	var saved []float64
+	for round := 1; round <= f.last(); round++ {
+		d := w.exact(f.heats[base][round].figure(fig)) - w.exact(f.heats[own][round].figure(fig))
+		if !math.IsNaN(d) && !math.IsInf(d, 0) {
+			saved = append(saved, d)
 		}
 	}
-	heats, ratios := stats.NewSample(x), stats.NewSample(d) // d: logarithm of baseline's over own
-	at := math.Exp(heats.Centre())
-	s.Contender, s.Baseline, s.Own = own.Contender, bound(worth, at, at, at), Bound{}
-	low, high := math.NaN(), math.NaN()
-	if l, h, ok := heats.Interval(f.alpha); ok {
-		s.Baseline = bound(worth, at, math.Exp(l), math.Exp(h))
+	if len(x) == 0 || len(y) == 0 || len(saved) == 0 {
+		return s, false
 	}
-	if l, h, ok := ratios.Interval(f.alpha); ok {
-		low, high = at*math.Exp(-h), at*math.Exp(-l)
+	s.Contender = own.Contender
+	s.Baseline, s.Own = f.worthOf(x, w), f.worthOf(y, w)
+	s.Saved = Bound{s.Baseline.V - s.Own.V, math.NaN(), math.NaN()}
+	if low, high, ok := stats.NewSample(saved).Interval(f.alpha); ok {
+		s.Saved.Low, s.Saved.High = min(w.least(low), s.Saved.V), max(w.most(high), s.Saved.V)
 	}
-	s.Own = bound(worth, at*math.Exp(-ratios.Centre()), low, high)
-	s.Saved = Bound{worth(at) - s.Own.V, worth(at) - s.Own.High, worth(at) - s.Own.Low}
 	return s, true
 }
 
-// bound is what a value and the ends of its interval are worth, in ascending order.
-func bound(worth func(float64) float64, v, low, high float64) Bound {
-	b := Bound{worth(v), worth(low), worth(high)}
-	if b.Low > b.High {
-		b.Low, b.High = b.High, b.Low
+// worthOf is what a contender's typical heat is worth, from the logarithms of a figure of its heats. An amount in
+// wholes is rounded up, and so are the ends of its interval.
+func (f *field) worthOf(logs []float64, w worth) Bound {
+	heats := stats.NewSample(logs)
+	value := func(log float64) float64 { return w.most(w.exact(math.Exp(log))) }
+	b := Bound{value(heats.Centre()), math.NaN(), math.NaN()}
+	if low, high, ok := heats.Interval(f.alpha); ok {
+		b.Low, b.High = value(low), value(high)
+		if b.Low > b.High {
+			b.Low, b.High = b.High, b.Low
+		}
 	}
 	return b
 }

@@ -83,7 +83,7 @@ var arrows = map[string]string{
 	// for tests alone
 	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots core/tally " +
 		"core/units",
-	"internal/calibration": "core/figure core/judge",
+	"internal/calibration": "core/figure core/judge core/result internal/sample",
 	"internal/viewtest": "core/cell core/judge core/logbook core/pace core/plan core/plan/read core/result " +
 		"internal/golden " +
 		"internal/sample screen screen/look screen/parts",

@@ -25,6 +25,10 @@ type Shape struct {
 	shots func(rng *rand.Rand, x []float64)
 	// heat is the factor of a whole heat; nil: noise of 5 % alone.
 	heat func(rng *rand.Rand) float64
+	// carried is how much of what a heat was off the next one keeps.
+	carried float64
+	// grid is what latencies are rounded to, in seconds; 0: nanoseconds.
+	grid float64
 	// Drifts, Humped and Disturbed say which cautions are right.
 	Drifts, Humped, Disturbed bool
 }
@@ -94,6 +98,9 @@ func (c *Cell) draw(rng *rand.Rand, s *Shape, round, rounds int, scale float64) 
 	}
 	for i := range x {
 		x[i] *= factor
+		if s.grid > 0 {
+			x[i] = math.Round(x[i]/s.grid) * s.grid
+		}
 	}
 	sortTimes(x)
 	return x
@@ -262,10 +269,17 @@ func (c Cell) Run() *Count {
 
 func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {
 	m := judge.Measured{Baseline: "a", Interest: c.Interest, Seed: rng.Uint64()}
+	off := rng.NormFloat64()
 	for round := range c.Rounds {
+		kept := c.Own.carried
+		own := 1.0
+		if kept > 0 {
+			own = math.Exp(2 * heatNoise * off)
+		}
+		off = kept*off + math.Sqrt(1-kept*kept)*rng.NormFloat64()
 		m.Heats = append(m.Heats,
 			judge.MeasuredHeat{Round: round + 1, Contender: "a", Samples: c.draw(rng, c.Base, round, c.Rounds, 1)},
-			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: c.draw(rng, c.Own, round, c.Rounds, 1/c.Times)})
+			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: c.draw(rng, c.Own, round, c.Rounds, own/c.Times)})
 	}
 	return judge.MeasuredVerdict(&m)
 }

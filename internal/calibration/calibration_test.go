@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"flag"
 	"fmt"
+	"maps"
 	"math"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -89,7 +91,7 @@ func (r *report) run(rounds, shots, duels int, unlike bool) {
 			})
 		}
 		r.wrong[key] = max(r.wrong[key], share(n.AnyWrong, n.Duels))
-		for _, kind := range []judge.CautionKind{judge.Drift, judge.FirstHeat, judge.Humps} {
+		for _, kind := range []judge.CautionKind{judge.Drift, judge.Dependent, judge.FirstHeat, judge.Humps} {
 			if r.alarms[kind] == nil {
 				r.alarms[kind] = map[string]float64{}
 			}
@@ -155,7 +157,7 @@ func TestVerdictsKeepTheirPromises(t *testing.T) {
 			t.Errorf("%d rounds of %d shots: a wrong word in %.1f %% of duels", key[0], key[1], x*100)
 		}
 	}
-	for _, kind := range []judge.CautionKind{judge.Drift, judge.FirstHeat, judge.Humps} {
+	for _, kind := range []judge.CautionKind{judge.Drift, judge.Dependent, judge.FirstHeat, judge.Humps} {
 		if x := r.falseAlarms(kind); x > 0.02+slack(0.02, duels) {
 			t.Errorf("%s is said for nothing in %.1f %% of duels", kind, x*100)
 		}
@@ -169,10 +171,46 @@ func TestVerdictsKeepTheirPromises(t *testing.T) {
 
 // What there is to find is found.
 func TestCautionsFindWhatIsThere(t *testing.T) {
-	for kind, shape := range map[judge.CautionKind]int{judge.Drift: 5, judge.Humps: 2} {
-		n := Cell{Base: &Shapes[shape], Own: &Shapes[shape], Rounds: 20, Shots: 100, Times: 1, Duels: 40, Seed: 4}.Run()
-		if x := share(n.Alarms[kind], n.Duels); x < 0.9 {
-			t.Errorf("%s is said in %.0f %% of duels that are %s", kind, x*100, Shapes[shape].Name)
+	steady := func(*rand.Rand) float64 { return 1 }
+	following := Shape{Name: "following", shots: each(normal), heat: steady, carried: 0.6}
+	for _, tt := range []struct {
+		kind   judge.CautionKind
+		shape  *Shape
+		rounds int
+		least  float64
+	}{
+		{judge.Drift, &Shapes[5], 20, 0.9},
+		{judge.Humps, &Shapes[2], 20, 0.9},
+		{judge.Dependent, &following, 20, 0.25}, // some of them are told as a drift
+		{judge.Dependent, &following, 40, 0.6},
+	} {
+		n := Cell{Base: tt.shape, Own: tt.shape, Rounds: tt.rounds, Shots: 100, Times: 1, Duels: 60, Seed: 4}.Run()
+		if x := share(n.Alarms[tt.kind], n.Duels); x < tt.least {
+			t.Errorf("%s is said in %.0f %% of duels of %d rounds that are %s", tt.kind, x*100, tt.rounds, tt.shape.Name)
+		}
+	}
+}
+
+// Latencies of a log in whole milliseconds, a third of their spread, are no humps.
+func TestRoundingMakesNoHumps(t *testing.T) {
+	rounded := Shape{Name: "rounded", shots: each(lognormal), grid: 0.0007}
+	n := Cell{Base: &rounded, Own: &rounded, Rounds: 20, Shots: 100, Times: 1, Duels: 100, Seed: 5}.Run()
+	if x := share(n.Alarms[judge.Humps], n.Duels); x > 0.02 {
+		t.Errorf("two humps are said for nothing in %.0f %% of duels", x*100)
+	}
+}
+
+// What a contender saves lies within the interval of it about as often as said, whatever it is counted in.
+func TestStakesKeepTheirPromises(t *testing.T) {
+	duels := 250
+	if testing.Short() {
+		duels = 60
+	}
+	for name, n := range stakesCovered(duels) {
+		for what, covered := range map[string]int{"what it needs itself": n.own, "what it saves": n.saved} {
+			if x := share(covered, duels); x < 0.94-slack(0.05, duels) {
+				t.Errorf("%s: %s is covered in %.1f %% of duels", name, what, x*100)
+			}
 		}
 	}
 }
@@ -245,8 +283,8 @@ func TestFull(t *testing.T) {
 		line("| %d | %.1f | %.1f |", n, 100*power(n, 2000, 0), 100*power(n, 2000, plan.DefaultInterest))
 	}
 	line(
-		"\n**Cautions for nothing**, the most over all cells, in per cent of duels:\n\n| shape | drift | first heat | two " +
-			"humps |\n|---|---|---|---|",
+		"\n**Cautions for nothing**, the most over all cells, in per cent of duels:\n\n| shape | drift | dependent " +
+			"rounds | first heat | two humps |\n|---|---|---|---|---|",
 	)
 	for _, s := range Shapes {
 		cell := func(kind judge.CautionKind, is bool) string {
@@ -256,9 +294,14 @@ func TestFull(t *testing.T) {
 			}
 			return text
 		}
-		line("| %s | %s | %s | %s |", s.Name, cell(
-			judge.Drift, s.Drifts,
-		), cell(judge.FirstHeat, s.Disturbed), cell(judge.Humps, s.Humped))
+		line("| %s | %s | %s | %s | %s |", s.Name, cell(judge.Drift, s.Drifts), cell(judge.Dependent, s.Drifts),
+			cell(judge.FirstHeat, s.Disturbed), cell(judge.Humps, s.Humped))
+	}
+	line("\n**Savings**, covered in per cent of 2 000 duels of 10 rounds, heats differing by 20 %% as wholes:\n\n" +
+		"| | what it needs itself | what it saves |\n|---|---|---|")
+	covered := stakesCovered(2000)
+	for _, name := range slices.Sorted(maps.Keys(covered)) {
+		line("| %s | %.1f | %.1f |", name, 100*share(covered[name].own, 2000), 100*share(covered[name].saved, 2000))
 	}
 	slices.SortFunc(r.coverage, func(a, b finding) int { return cmp.Compare(a.share, b.share) })
 	line("\nThe least covered of the %d figures of all cells: %s (%.1f %%); the most: %s (%.1f %%).",

@@ -39,12 +39,32 @@ func TestTrendMatchesTheTables(t *testing.T) {
 	}
 }
 
+// The shares of orders are counted by going through all of them elsewhere.
+func TestDependenceOfKnownOrders(t *testing.T) {
+	for _, tt := range []struct {
+		x    []float64
+		p, e float64
+	}{
+		{[]float64{1, 2, 3, 4, 5, 6}, 2.0 / 720, 1e-9},
+		{[]float64{70, 60, 50, 40, 30, 20, 10}, 2.0 / 5040, 1e-9},
+		{[]float64{1, 6, 2, 5, 3, 4.5}, 694.0 / 720, 1e-9},
+		{[]float64{1, 3, 2, 4, 5, 7, 6, 8, 9}, 110.0 / 362880, 1e-9},
+		{[]float64{1, 3, 2, 4, 5, 7, 6, 8, 9, 10}, 0.0001, 0.00008}, // the first by approximation
+		{[]float64{3, 3, 3, 3, 3, 3}, 1, 0},
+		{[]float64{1, 2, 3}, 1, 0},
+	} {
+		if p := Dependence(tt.x); math.Abs(p-tt.p) > tt.e {
+			t.Errorf("Dependence(%v) = %.6f, want %.6f", tt.x, p, tt.p)
+		}
+	}
+}
+
 // Alarms at 1 % come about as often as said when there is nothing to find.
 func TestAlarmsAreAsRareAsSaid(t *testing.T) {
 	rng := rand.New(rand.NewPCG(45, 1))
 	const tries = 4000
 	for _, n := range []int{6, 10, 20, 70} {
-		var trends, firsts int
+		var trends, firsts, dependents int
 		for range tries {
 			x := make([]float64, n)
 			for i := range x {
@@ -56,8 +76,11 @@ func TestAlarmsAreAsRareAsSaid(t *testing.T) {
 			if FirstUnlike(x) < 0.01 {
 				firsts++
 			}
+			if Dependence(x) < 0.01 {
+				dependents++
+			}
 		}
-		for name, k := range map[string]int{"trend": trends, "first": firsts} {
+		for name, k := range map[string]int{"trend": trends, "first": firsts, "dependence": dependents} {
 			if share := float64(k) / tries; share > 0.015 || name == "first" && share < 0.006 {
 				t.Errorf("%d values: %s alarms in %.2f %%", n, name, share*100)
 			}
