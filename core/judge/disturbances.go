@@ -65,7 +65,8 @@ func (f *field) drift(fig figure.Name, v *Verdict) (out []Caution) {
 			d, _ := f.differences(fig, cell.Of(v.Baseline, state), cell.Of(v.Faces[i].Contender, state))
 			p, rises := stats.Trend(d)
 			if p >= rate {
-				out = append(out, dependent(d, v, &v.Faces[i], alarm/float64(len(v.Faces)*len(f.r.States())))...)
+				own := cell.Of(v.Faces[i].Contender, state)
+				out = append(out, dependent(d, v, own, alarm/float64(len(v.Faces)*len(f.r.States())))...)
 				continue
 			}
 			n, way := max(len(d)/4, 1), "loses"
@@ -88,15 +89,15 @@ func (f *field) drift(fig figure.Name, v *Verdict) (out []Caution) {
 
 // dependent looks for rounds that follow the one before, where they have no trend: intervals count each round as a
 // witness of its own, and those that repeat each other are fewer than they seem.
-func dependent(d []float64, v *Verdict, face *Face, rate float64) []Caution {
+func dependent(d []float64, v *Verdict, own cell.Cell, rate float64) []Caution {
 	if stats.Dependence(d) >= rate {
 		return nil
 	}
 	return []Caution{{
-		Kind: Dependent, See: InHeats, Contender: face.Contender,
+		Kind: Dependent, See: InHeats, Contender: own.Contender,
 		What: fmt.Sprintf(
 			"the ratio of %s to %s in a round resembles that of the round before: the interval is narrower than it should be",
-			face.Contender, v.Baseline,
+			own.String(), v.Baseline,
 		),
 		Try: "make heats longer (for:, shots:), so that what changes slowly evens out within each",
 	}}
