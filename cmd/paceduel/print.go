@@ -241,6 +241,9 @@ func (p printer) touches(r *result.Result) {
 				p.out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)),
 				suffix(", ", t.Type)+suffix(", ", e.Version),
 			)
+			if telling := t.Telling(); telling != "" {
+				fmt.Fprintf(p.out, "    tells %s\n", units.Printable(telling))
+			}
 			for _, note := range t.Notes {
 				fmt.Fprintf(p.out, "    ! %s\n", note)
 			}

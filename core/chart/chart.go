@@ -139,7 +139,7 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 			Label: a.Title(), Left: bar(a.Figure, a.Baseline, l.Scales[s]), Right: bar(a.Figure, a.Contender, l.Scales[s]),
 			Say: a.Say(), Word: a.Word, Scale: s, Lean: l.lean(a), Apart: a.Apart(),
 		}
-		if a.Rounds > 0 {
+		if a.Rounds > 0 && !a.AgainstNone {
 			rung.Ratio, rung.Interval = a.Factor(), a.Interval()
 		}
 		noisy = noisy || !math.IsNaN(a.Noise)

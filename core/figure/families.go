@@ -12,6 +12,7 @@ import (
 const (
 	partPrefix   = "part "   // of latencies, as we see them
 	toldPrefix   = "told "   // by contenders, of themselves
+	morePrefix   = "told+ "  // the same, where more is better
 	amountPrefix = "amount " // that a kind counts, a shot
 	ratePrefix   = "rate "   // the same, a second
 )
@@ -21,6 +22,9 @@ func Part(name string) Name { return Name(partPrefix + name) }
 
 // Told is what contenders tell of themselves; unit is Second or empty for times.
 func Told(name string, unit units.Unit) Name { return Name(toldPrefix + withUnit(name, unit)) }
+
+// ToldMore is the same of an amount of which more is better.
+func ToldMore(name string, unit units.Unit) Name { return Name(morePrefix + withUnit(name, unit)) }
 
 // Amount is what a kind counts, for each shot.
 func Amount(name string, unit units.Unit) Name { return Name(amountPrefix + withUnit(name, unit)) }
@@ -47,11 +51,13 @@ func bare(full string) (name string, unit units.Unit) {
 func (n Name) OfPart() (name string, ok bool) { return strings.CutPrefix(string(n), partPrefix) }
 
 // IsTold reports whether contenders tell the figure of themselves.
-func (n Name) IsTold() bool { return strings.HasPrefix(string(n), toldPrefix) }
+func (n Name) IsTold() bool {
+	return strings.HasPrefix(string(n), toldPrefix) || strings.HasPrefix(string(n), morePrefix)
+}
 
 // Spoken is what people call a figure in plans and claims: a mark by its name alone.
 func (n Name) Spoken() string {
-	for _, prefix := range []string{toldPrefix, amountPrefix, ratePrefix} {
+	for _, prefix := range []string{toldPrefix, morePrefix, amountPrefix, ratePrefix} {
 		if full, ok := strings.CutPrefix(string(n), prefix); ok {
 			name, _ := bare(full)
 			if prefix == ratePrefix {
@@ -84,10 +90,18 @@ func (n Name) build() *Figure {
 			Pool: OverAll, Read: func(s Source) float64 { return s.PartOfLatency(n) },
 		}
 	}
-	if full, ok := strings.CutPrefix(string(n), toldPrefix); ok {
+	for _, prefix := range []string{toldPrefix, morePrefix} {
+		full, ok := strings.CutPrefix(string(n), prefix)
+		if !ok {
+			continue
+		}
 		name, unit := bare(full)
-		f := counted(n, name+" told", unit)
-		f.Doc, f.Use = "what contenders tell of themselves", everywhere
+		f := counted(n, name+" (told)", unit)
+		f.At = " in " + name
+		f.Doc, f.Use, f.Constant = "what contenders tell of themselves", everywhere, unit != units.Second
+		if f.More = prefix == morePrefix; f.More {
+			f.Words[0], f.Words[1] = f.Words[1], f.Words[0]
+		}
 		f.Read = func(s Source) float64 { return s.PartOfLatency(n) }
 		return f
 	}

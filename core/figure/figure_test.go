@@ -102,10 +102,11 @@ func TestFamiliesAreReadBackFromTheirNames(t *testing.T) {
 		read                        float64
 	}{
 		{figure.Part("wait"), "wait", "part wait", "faster", "2.00 s", false, 89},
-		{figure.Told("render", ""), "render told", "render", "faster", "2.00 s", false, 91},
-		{figure.Told("render", units.Second), "render told", "render", "faster", "2.00 s", false, 91},
-		{figure.Told("heap", units.Byte), "heap told", "heap", "less", "2 B", false, 93},
-		{figure.Told("pages", "pages"), "pages told", "pages", "fewer pages", "2 pages", false, 98},
+		{figure.Told("render", ""), "render (told)", "render", "faster", "2.00 s", false, 91},
+		{figure.Told("render", units.Second), "render (told)", "render", "faster", "2.00 s", false, 91},
+		{figure.Told("heap", units.Byte), "heap (told)", "heap", "less", "2 B", false, 93},
+		{figure.Told("pages", "pages"), "pages (told)", "pages", "fewer pages", "2 pages", false, 98},
+		{figure.ToldMore("pages", "pages"), "pages (told)", "pages", "more pages", "2 pages", true, 99},
 		{figure.Amount("system calls", "calls"), "system calls", "system calls", "fewer calls", "2 calls", false, 17},
 		{figure.RateOf("moved", units.Byte), "moved/s", "moved/s", "more moved a second", "2 B/s", true, 25},
 	} {

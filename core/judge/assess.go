@@ -52,6 +52,9 @@ type Assessment struct {
 	Corrected bool
 	Alone     Word
 	Counted   bool // the same in every heat: told, not estimated
+	// AgainstNone says that one of the two had none of it in some heat. There is no ratio then: the word is that of the
+	// difference.
+	AgainstNone bool
 	// HeatShots, when not 0, qualifies the figure: percentile "of heats of n shots", since few shots lie beyond it.
 	HeatShots int64
 	// NeedShots is how many shots a heat would need, when Word is TooFew.
@@ -144,6 +147,9 @@ func (f *field) assess(fig figure.Name, base, own cell.Cell) Assessment {
 	if fig == figure.Longest {
 		a.HeatShots = fewest // the more shots, the longer the longest
 	}
+	if none, ok := f.againstNone(a, base, own); ok {
+		return none
+	}
 	d, apart := f.differences(fig, base, own)
 	a.Rounds = len(d)
 	if len(d) == 0 {
@@ -176,6 +182,43 @@ func (f *field) assess(fig figure.Name, base, own cell.Cell) Assessment {
 	a.Counted = fig.Row().Constant && a.Baseline.Low == a.Baseline.High && a.Contender.Low == a.Contender.High &&
 		constant(d)
 	return a
+}
+
+// againstNone assesses an amount of which one of the two has none in some heat: a ratio says nothing then, and the word
+// is that of the difference, as a share of the larger one. ok is false for all others.
+func (f *field) againstNone(a Assessment, base, own cell.Cell) (_ Assessment, ok bool) {
+	if !a.Figure.Row().Constant {
+		return a, false
+	}
+	var apart []float64
+	none := false
+	for round := 1; round <= f.last(); round++ {
+		b, c := f.heats[base][round].figure(a.Figure), f.heats[own][round].figure(a.Figure)
+		if !math.IsNaN(b) && !math.IsNaN(c) {
+			apart, none = append(apart, c-b), none || b == 0 || c == 0
+		}
+	}
+	if !none {
+		return a, false
+	}
+	larger := max(a.Baseline.V, a.Contender.V, slices.Max(apart), -slices.Min(apart))
+	if larger == 0 {
+		larger = 1
+	}
+	better := make([]float64, len(apart))
+	for i, x := range apart {
+		if better[i] = -x / larger; a.Figure.MoreIsBetter() {
+			better[i] = x / larger
+		}
+	}
+	a.AgainstNone, a.Rounds, a.Word, a.Counted = true, len(apart), Open, constant(apart)
+	a.sample = stats.NewSample(better)
+	inUnits := stats.NewSample(apart)
+	a.Difference = inUnits.Centre()
+	if low, high, ok := inUnits.Interval(f.alpha); ok {
+		a.DifferenceLow, a.DifferenceHigh = low, high
+	}
+	return a, true
 }
 
 // grain is the resolution of a figure of a side, in its unit: by so much all its heats may be off in the same way.
@@ -389,6 +432,15 @@ func (f *field) settleTogether(all []*Assessment) (note string) {
 
 // told is the word of a figure that is the same in every heat of either side, and so is known.
 func told(a *Assessment) Word {
+	if a.AgainstNone {
+		switch by := a.sample.Centre(); {
+		case by > a.interest:
+			return Better
+		case by < -a.interest:
+			return Worse
+		}
+		return Alike
+	}
 	switch edge := 1 + a.interest; {
 	case a.Ratio > edge:
 		return Better

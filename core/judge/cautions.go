@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -38,6 +39,7 @@ const (
 	FewRounds      CautionKind = "few rounds"
 	FewShots       CautionKind = "few shots"
 	Drift          CautionKind = "drift"
+	Untold         CautionKind = "untold marks"
 	Dependent      CautionKind = "dependent rounds"
 	FirstHeat      CautionKind = "first heat"
 	Humps          CautionKind = "two humps"
@@ -110,6 +112,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 		})
 	}
 	out = append(out, workCautions(r)...)
+	out = append(out, f.untold()...)
 	out = append(out, rateCautions(r)...)
 	out = append(out, f.closedModel()...)
 	out = append(out, f.growth()...)
@@ -169,6 +172,45 @@ func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 		)
 	}
 	return out
+}
+
+// untold names the marks that a contender's good shots never told, or only some of them.
+func (f *field) untold() (out []Caution) {
+	for i := range f.r.Entrants {
+		e := &f.r.Entrants[i]
+		for _, fig := range e.Marks {
+			var told, shots int64
+			for _, s := range f.sides() {
+				if s.Contender != e.Name {
+					continue
+				}
+				for _, h := range f.inOrder[s] {
+					told, shots = told+h.told(fig), shots+h.OK
+				}
+			}
+			if told >= shots || told == 0 && e.Touch.Lacks(fig.Spoken()) {
+				continue // or is told as what the weigh-in saw
+			}
+			out = append(out, Caution{
+				Kind: Untold, See: InAnswers, Contender: e.Name,
+				What: fmt.Sprintf(
+					"%s told %s in %s of %s", e.Name, fig.Spoken(), units.Count(told), units.Plural(int(shots), "shot"),
+				),
+				Try: "see under weigh-in where it is looked for, and what was printed there",
+			})
+		}
+	}
+	return out
+}
+
+// told is how many of the heat's good shots told a mark.
+func (h *heat) told(fig figure.Name) int64 {
+	for i := range h.Splits {
+		if h.Splits[i].Figure() == fig && h.lengths[i] != nil {
+			return h.lengths[i].count
+		}
+	}
+	return 0
 }
 
 // Thresholds of states that a plan asks for and that were not reached.

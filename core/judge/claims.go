@@ -106,6 +106,11 @@ func (f *field) against(c *plan.Claim, own, than cell.Cell) Claim {
 			d = append(d, x)
 		}
 	}
+	if len(d) < f.last() && c.Figure.Row().Constant {
+		if claim, ok := f.againstNoneClaim(c, own, than); ok {
+			return claim
+		}
+	}
 	edge, more := math.Log(c.Factor), true // own has to have at least edge more
 	faster := c.How == plan.AtLeast && !c.Figure.MoreIsBetter()
 	switch {
@@ -124,6 +129,38 @@ func (f *field) against(c *plan.Claim, own, than cell.Cell) Claim {
 		}
 		return times(math.Exp(x))
 	})
+}
+
+// againstNoneClaim weighs a claim about how much one has of what the other has, where some heats have none: by the
+// difference between the one and so many times the other. ok is false where no heat has none.
+func (f *field) againstNoneClaim(c *plan.Claim, own, than cell.Cell) (_ Claim, ok bool) {
+	var d []float64
+	for round := 1; round <= f.last(); round++ {
+		a, b := f.heats[own][round].figure(c.Figure), f.heats[than][round].figure(c.Figure)
+		if !math.IsNaN(a) && !math.IsNaN(b) {
+			ok = ok || a == 0 || b == 0
+			d = append(d, a-c.Factor*b)
+		}
+	}
+	if !ok {
+		return Claim{}, false
+	}
+	if len(d) < stats.MinRounds {
+		return f.decide(d, 0, false, false, "", nil), true
+	}
+	value := func(s cell.Cell) string { return c.Figure.Show(f.typical(c.Figure, s).V) }
+	typical := value(own) + " against " + value(than)
+	low, high, _ := stats.NewSample(d).Interval(f.alpha)
+	if c.How == plan.AtLeast {
+		low, high = -high, -low
+	}
+	switch {
+	case high <= 0:
+		return Claim{Finding: Upheld, Why: typical}, true
+	case low > 0:
+		return Claim{Finding: Refuted, Why: typical}, true
+	}
+	return Claim{Finding: Undecided, Why: typical}, true
 }
 
 // limited weighs a claim about a limit: the typical heat's figure is held to it.

@@ -132,7 +132,7 @@ func decode(r *result.Result, s cell.Cell, splits bool) (out decodedSide, err er
 			if err != nil {
 				return out, err
 			}
-			one.lengths[i] = &lengths{d.TotalCount(), d.Quantile(0.5)}
+			one.lengths[i] = &lengths{d.TotalCount(), medianOf(d, h.Splits[i].Total())}
 			fig := h.Splits[i].Figure()
 			if out.parts[fig] == nil {
 				out.parts[fig] = &result.Sum{}
@@ -142,6 +142,18 @@ func decode(r *result.Result, s cell.Cell, splits bool) (out decodedSide, err er
 		out.heats = append(out.heats, one)
 	}
 	return out, nil
+}
+
+// medianOf is the median of a distribution of known sum: exact where all that was recorded is alike, and none where
+// nothing was what the histogram's least value stands for.
+func medianOf(d *result.Distribution, sum float64) float64 {
+	switch n := float64(d.TotalCount()); {
+	case len(d.Bars) == 1:
+		return sum / n
+	case d.Quantile(0.5)*d.PerUnit <= 1:
+		return 0
+	}
+	return d.Quantile(0.5)
 }
 
 // sides lists the cells.
@@ -271,7 +283,7 @@ func (f *field) splitOf(s cell.Cell, fig figure.Name) float64 {
 	x := sum / shots
 	if pooled := f.parts[figureOf{fig, s}]; pooled != nil { // else they count in the mean alone
 		if n := pooled.TotalCount(); n >= medianFrom {
-			x = Quantile(pooled, 0.5)
+			x = medianOf(pooled, sum)
 		} else if fig.IsTold() && n > 0 {
 			x = sum / float64(n)
 		}

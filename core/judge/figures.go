@@ -60,7 +60,7 @@ func (f *field) figures() (own, others []figure.Name) {
 		}
 		for _, heats := range f.inOrder {
 			for _, h := range heats {
-				if x := h.figure(fig); x > 0 {
+				if x := h.figure(fig); x > 0 || x == 0 && fig.Row().Constant {
 					others = append(others, fig)
 					return
 				}

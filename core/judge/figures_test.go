@@ -655,7 +655,7 @@ func TestCostThatMovedIsNotGone(t *testing.T) {
 		t.Errorf("sentence %q; want %q", v.Faces[0].Sentence, want)
 	}
 	a := figureIn(t, v, "told heap [B]")
-	if a.Word != judge.Better || a.Say() != "less" || a.Figure.Label() != "heap told" ||
+	if a.Word != judge.Better || a.Say() != "less" || a.Figure.Label() != "heap (told)" ||
 		a.Figure.Show(a.Contender.V) != "1.91 MiB" {
 		t.Errorf("heap: %s %s, %s", a.Word, a.Say(), a.Figure.Show(a.Contender.V))
 	}
@@ -741,5 +741,114 @@ func TestAmountsAreFigures(t *testing.T) {
 		if c.Finding != judge.Upheld {
 			t.Errorf("%s is %s: %s", c.Text, c.Finding, c.Why)
 		}
+	}
+}
+
+// told is a made-up duel of commands whose shots tell an amount: so many of the baseline and of the contender in each
+// round.
+func told(t *testing.T, split result.Split, amounts func(round int) (base, own int64)) *result.Result {
+	t.Helper()
+	r := sample.Make(duel(sample.Times(0.010, 0.02), sample.Times(0.010, 0.02), 10, 40))
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		base, own := amounts(h.Round)
+		amount := base
+		if h.Contender != r.Plan.Baseline {
+			amount = own
+		}
+		lengths := tally.NewHistogram()
+		one := split
+		for range h.OK {
+			lengths.RecordValue(amount * int64(split.PerUnit))
+			one.Sum += amount * int64(split.PerUnit)
+		}
+		var err error
+		if one.Lengths, err = result.EncodeHistogram(lengths); err != nil {
+			t.Fatal(err)
+		}
+		h.Splits = append(h.Splits, one)
+	}
+	r.Plan.Marks = []figure.Name{split.Figure()}
+	for i := range r.Entrants {
+		r.Entrants[i].Marks = r.Plan.Marks
+	}
+	return r
+}
+
+func TestNoneAgainstManyIsAFinding(t *testing.T) {
+	lines := result.Split{Name: "lost", Told: true, Unit: "lines", PerUnit: 1000}
+	for name, tt := range map[string]struct {
+		amounts func(round int) (base, own int64)
+		word    judge.Word
+		say     string
+	}{
+		"none against the same each time": {
+			func(int) (int64, int64) { return 1280, 0 }, judge.Better, "fewer lines, 0 against 1 280 lines",
+		},
+		"none against many": {
+			func(round int) (int64, int64) { return 1200 + int64(round), 0 }, judge.Better,
+			"fewer lines, 0 against 1 210 lines",
+		},
+		"many against none": {
+			func(round int) (int64, int64) { return 0, 40 + int64(round%3) }, judge.Worse, "more lines, 41.0 against 0 lines",
+		},
+		"none against none": {func(int) (int64, int64) { return 0, 0 }, judge.Alike, "the same"},
+		"now and then": {
+			func(round int) (int64, int64) { return int64(round % 2), int64(1 - round%2) }, judge.Open, "still open, ",
+		},
+		"the same each time": {
+			func(int) (int64, int64) { return 1001, 1001 }, judge.Alike, "the same",
+		},
+	} {
+		a := figureIn(t, weigh(t, told(t, lines, tt.amounts)), lines.Figure())
+		if a.Word != tt.word || !strings.HasPrefix(a.Say(), tt.say) {
+			t.Errorf("%s: %s, %q; want %s, %q", name, a.Word, a.Say(), tt.word, tt.say)
+		}
+		if name == "the same each time" && a.Figure.Show(a.Contender.V) != "1 001 lines" {
+			t.Errorf("1 001 is shown as %s", a.Figure.Show(a.Contender.V))
+		}
+	}
+}
+
+func TestMarksMayLeanTheOtherWayAndCountBySecond(t *testing.T) {
+	findings := result.Split{Name: "findings", Told: true, More: true, Unit: "findings", PerUnit: 1000}
+	a := figureIn(t, weigh(t, told(t, findings, func(int) (int64, int64) { return 40, 60 })), findings.Figure())
+	if a.Word != judge.Better || a.Say() != "more findings, counted" {
+		t.Errorf("findings: %s, %q", a.Word, a.Say())
+	}
+	work := result.Split{Name: "work", Told: true, Rate: true, Unit: units.Byte, PerUnit: 1}
+	v := weigh(t, told(t, work, func(int) (int64, int64) { return 1 << 20, 3 << 20 }))
+	a = figureIn(t, v, work.Figure())
+	// A MiB each 10 ms, by eight clients.
+	if a.Word != judge.Better || math.Abs(a.Baseline.V/(800<<20)-1) > 0.02 || math.Abs(a.Ratio-3) > 0.1 {
+		t.Errorf("work: %s, %s, %g", a.Word, a.Figure.Show(a.Baseline.V), a.Ratio)
+	}
+	for _, row := range v.Scorecard {
+		if strings.HasPrefix(row.Name, "work") {
+			t.Errorf("the scorecard has %q, which is no amount of a shot", row.Name)
+		}
+	}
+}
+
+func TestMarksThatAreNotAlwaysToldAreNamed(t *testing.T) {
+	split := result.Split{Name: "load", Told: true, PerUnit: 1e9}
+	r := told(t, split, func(int) (int64, int64) { return 1, 1 })
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender != r.Plan.Baseline {
+			lengths := tally.NewHistogram() // of all shots but one
+			lengths.RecordValues(1e9, h.OK-1)
+			var err error
+			if h.Splits[0].Lengths, err = result.EncodeHistogram(lengths); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	all := ""
+	for _, c := range weigh(t, r).Cautions {
+		all += c.What + "\n"
+	}
+	want := "joined told load in 390 of 400 shots"
+	if !strings.Contains(all, want) || strings.Count(all, "told load") != 1 {
+		t.Errorf("cautions lack %q:\n%s", want, all)
 	}
 }

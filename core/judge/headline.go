@@ -3,6 +3,7 @@ package judge
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -131,6 +132,9 @@ func leading(said []Assessment) Assessment {
 func (b brief) rank() float64 {
 	switch b.lead.Word {
 	case Better, Worse:
+		if b.lead.AgainstNone {
+			return map[Word]float64{Better: math.Inf(1), Worse: 0}[b.lead.Word]
+		}
 		return b.lead.Ratio
 	case Alike:
 		return 1
@@ -398,14 +402,14 @@ func (s Standing) withoutEmpty() (out Standing) {
 func (a Assessment) brief() string {
 	switch a.Word {
 	case Better, Worse:
-		return a.Factor() + " " + a.Figure.Comparative(a.Word == Better)
+		return a.Compared()
 	case Alike:
-		if a.Counted && a.Ratio == 1 {
+		if a.Counted && (a.Ratio == 1 || a.Difference == 0) {
 			return "the same"
 		}
 		return "alike"
 	case Open:
-		if a.Rounds < stats.MinRounds || a.Factor() == "1x" {
+		if a.Rounds < stats.MinRounds || a.AgainstNone || a.Factor() == "1x" {
 			return "open"
 		}
 		return "open, leans " + a.Figure.Comparative(a.Ratio > 1)

@@ -26,6 +26,24 @@ func (a Assessment) Factor() string {
 	return units.Times(a.Ratio)
 }
 
+// Compared says by how much and which way: "3.1x faster", or where there is no ratio "fewer findings, 0 against 1 280".
+func (a Assessment) Compared() string {
+	how := a.Figure.Comparative(a.Word == Better)
+	if a.AgainstNone {
+		return how + ", " + a.against()
+	}
+	return a.Factor() + " " + how
+}
+
+// against are the two values where one is none.
+func (a Assessment) against() string {
+	own, base := a.Figure.Show(a.Contender.V), a.Figure.Show(a.Baseline.V)
+	if at := strings.LastIndex(base, " "); at > 0 {
+		own = strings.TrimSuffix(own, base[at:]) // the unit once
+	}
+	return own + " against " + base
+}
+
 // Interval is the 95 % interval in the direction of Factor: "3.1 to 3.7"; empty when there is none.
 func (a Assessment) Interval() string {
 	if math.IsNaN(a.Low) {
@@ -68,12 +86,15 @@ func (a Assessment) Apart() string {
 func (a Assessment) Say() string {
 	switch a.Word {
 	case Better, Worse:
+		if a.AgainstNone {
+			return a.Compared()
+		}
 		if a.Counted {
 			return a.Figure.Comparative(a.Word == Better) + ", counted"
 		}
 		return a.Figure.Comparative(a.Word == Better)
 	case Alike:
-		if a.Counted && a.Ratio == 1 {
+		if a.Counted && (a.Ratio == 1 || a.Difference == 0) {
 			return "the same"
 		}
 		return string(Alike)
@@ -83,6 +104,9 @@ func (a Assessment) Say() string {
 		}
 		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
 	case Open:
+		if a.AgainstNone && a.Rounds >= stats.MinRounds {
+			return "still open, " + a.against()
+		}
 		if math.IsNaN(a.Low) {
 			least := stats.MinRounds
 			if a.HeatShots > 0 {

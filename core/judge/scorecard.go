@@ -320,8 +320,11 @@ func gainRows(r *result.Result, v *Verdict) []Row {
 // splitRows are the scorecard's lines of what latencies are made of: the median of each part.
 func splitRows(f *field) (rows []Row) {
 	for _, fig := range f.partNames() {
+		if _, part := fig.OfPart(); !part && !fig.IsTold() {
+			continue // by the second, which has a rung
+		}
 		for _, state := range f.r.States() {
-			row := Row{Name: fig.Label() + " at p50", Lower: true, interest: f.interest(fig)}
+			row := Row{Name: fig.Label() + " at p50", Lower: !fig.MoreIsBetter(), interest: f.interest(fig)}
 			if fig.IsTold() {
 				row.Name = fig.Spoken() + " (told) at p50"
 			}

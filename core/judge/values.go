@@ -90,8 +90,20 @@ func (s single) amount(name string) float64 {
 	if figure.Name(name) == figure.Received {
 		return unlessNone(float64(s.Received))
 	}
-	x, _ := s.r.Amount(s.Heat, name)
-	return x
+	if x, ok := s.r.Amount(s.Heat, name); ok {
+		return x
+	}
+	return s.toldInAll(name)
+}
+
+// toldInAll is what the heat's shots told of an amount that is judged by the second, in all; NaN where they told none.
+func (h *heat) toldInAll(name string) float64 {
+	for i := range h.Splits {
+		if s := &h.Splits[i]; s.Rate && s.Name == name {
+			return s.Total()
+		}
+	}
+	return math.NaN()
 }
 
 func (s single) Most(amount string) float64 { return unlessNone(s.amount(amount)) }
@@ -180,6 +192,9 @@ func (h *heat) part(fig figure.Name) float64 {
 				x = s.Total() / float64(n)
 			}
 		}
+		if fig.Row().Constant && x == 0 {
+			return 0 // none of what is counted is an answer
+		}
 		if !(x > 0) || fig.Unit() == units.Second && x < nothing {
 			return math.NaN()
 		}
@@ -209,7 +224,14 @@ func (p pooled) ShotRate() float64 { return p.t.throughput() }
 func (p pooled) PerShot(amount string) float64 { return p.t.amount(amount) / p.t.shots }
 
 func (p pooled) PerSecond(amount string) float64 {
-	return p.t.amount(amount) * p.t.clients / p.t.latency
+	all := p.t.amount(amount)
+	if math.IsNaN(all) {
+		all = 0
+		for _, h := range p.f.inOrder[p.s] {
+			all += h.toldInAll(amount)
+		}
+	}
+	return all * p.t.clients / p.t.latency
 }
 
 func (p pooled) PartOfLatency(fig figure.Name) float64 { return p.f.split(p.s, fig) }

@@ -247,7 +247,7 @@ func leaning(open []Assessment) string {
 	way := ""
 	for _, a := range open {
 		how := a.Figure.Comparative(a.Ratio > 1)
-		if a.Factor() == "1x" || a.disagrees() || way != "" && how != way {
+		if a.AgainstNone || a.Factor() == "1x" || a.disagrees() || way != "" && how != way {
 			return ""
 		}
 		way = how
@@ -327,6 +327,10 @@ func phrase(a Assessment, first bool, than string) string {
 	how := ""
 	if first {
 		how = " " + a.Figure.Comparative(a.Word == Better) + than
+	}
+	if a.AgainstNone {
+		how = a.Figure.Comparative(a.Word == Better) + than
+		return how + at + " (" + a.against() + heats + ")"
 	}
 	return a.Factor() + how + at + " (" + a.Interval() + heats + ")"
 }

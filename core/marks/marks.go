@@ -7,8 +7,10 @@ package marks
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -44,10 +46,23 @@ type mark struct {
 	pointer *jsonpointer.Pointer
 	where   []condition
 	unit    string
-	sum     []int // of these marks
+	counts  bool    // what the pattern matches
+	amount  float64 // of every shot; 0: none
+	sum     []part  // of these marks
+	longest []part
+	count   []part
 
-	seen  bool // since Begin
-	value float64
+	// Since Begin.
+	times   int // that it was told
+	value   float64
+	largest float64
+	odd     string // what was found instead of an amount of its kind
+}
+
+// part is a mark that another follows from: one of the reader's, or one that the contender told by itself.
+type part struct {
+	at   int
+	told string // its name; empty for one of the reader's
 }
 
 // condition is what has to stand somewhere in a line of JSON.
@@ -71,14 +86,27 @@ func New(m plan.Marks, first string) *Reader {
 			one.from = first
 		}
 		if one.unit == "" {
-			one.unit = "ms"
+			one.unit = m.Unit(name)
 		}
-		switch {
-		case len(said.Sum) > 0:
-			one.from = ""
-			for _, part := range said.Sum {
-				one.sum = append(one.sum, at[part])
+		parts := func(names plan.Lines) (out []part) {
+			for _, name := range names {
+				own, ok := at[name]
+				if !ok {
+					out = append(out, part{told: strings.TrimPrefix(name, plan.ToldBySelf)})
+					continue
+				}
+				out = append(out, part{at: own})
 			}
+			return out
+		}
+		one.counts = said.Counts()
+		one.sum, one.longest, one.count = parts(said.Sum), parts(said.Longest), parts(said.Count)
+		switch {
+		case len(said.Sum)+len(said.Longest)+len(said.Count) > 0:
+			one.from = ""
+		case said.Amount != "":
+			amount, unit, _ := plan.ReadAmount(string(said.Amount))
+			one.from, one.amount = "", plan.InBaseUnit(amount, cmp.Or(unit, one.unit))
 		case said.Pattern != "":
 			one.pattern = regexp.MustCompile(said.Pattern)
 		case said.Pointer != "":
@@ -110,7 +138,8 @@ func (r *Reader) Reads(from string) bool { return r != nil && r.froms[from] }
 // Begin forgets what the shot before told.
 func (r *Reader) Begin() {
 	for i := range r.marks {
-		r.marks[i].seen, r.marks[i].value = false, 0
+		m := &r.marks[i]
+		m.times, m.value, m.largest, m.odd = 0, 0, 0, ""
 	}
 }
 
@@ -145,7 +174,11 @@ func (r *Reader) match(from string, line []byte) {
 	}
 	for i := range r.marks {
 		if m := &r.marks[i]; m.from == from && m.pattern != nil {
-			if found := m.pattern.FindSubmatch(line); found != nil {
+			if m.counts {
+				if m.pattern.Match(line) {
+					m.enter(1)
+				}
+			} else if found := m.pattern.FindSubmatch(line); found != nil {
 				m.add(string(found[1]))
 			}
 		}
@@ -177,6 +210,10 @@ func (r *Reader) Header(get func(name string) string) {
 		if m.pattern != nil {
 			found := m.pattern.FindStringSubmatch(text)
 			if found == nil {
+				continue
+			}
+			if m.counts {
+				m.enter(1)
 				continue
 			}
 			text = found[1]
@@ -216,41 +253,118 @@ func (m *mark) find(value any) {
 
 // add adds a number, which may have its own unit behind it.
 func (m *mark) add(text string) {
-	text = strings.TrimSpace(text)
-	n := 0
-	for n < len(text) && (text[n] >= '0' && text[n] <= '9' || strings.IndexByte("+-.eE", text[n]) >= 0) {
-		n++
+	v, unit, ok := plan.ReadAmount(text)
+	if !ok {
+		return
 	}
-	for n > 0 { // the e of a unit is none of a number
-		if v, err := strconv.ParseFloat(text[:n], 64); err == nil {
-			unit := strings.TrimSpace(text[n:])
-			if of, _ := plan.UnitOf(m.unit); unit == "" || of == plan.Counted {
-				unit = m.unit
-			} else if own, _ := plan.UnitOf(unit); own != of {
-				return // a time where data is expected
-			}
-			if v >= 0 {
-				m.seen, m.value = true, min(m.value+plan.InBaseUnit(v, unit), MostTold)
-			}
-			return
-		}
-		n--
+	if of, _ := plan.UnitOf(m.unit); unit == "" || of == plan.Counted {
+		unit = m.unit
+	} else if own, _ := plan.UnitOf(unit); own != of {
+		m.odd = strings.TrimSpace(text) // data where a time is expected
+		return
 	}
+	m.enter(plan.InBaseUnit(v, unit))
 }
 
-// Into adds what was read since Begin, sums last. A sum of which nothing was told is not told.
+func (m *mark) enter(v float64) {
+	m.times++
+	m.value, m.largest = min(m.value+v, MostTold), max(m.largest, min(v, MostTold))
+}
+
+// Into adds what was read since Begin to what the contender told by itself, what follows from others last. A sum of
+// which a part is missing is not told.
 func (r *Reader) Into(out *shots.Marks) {
 	for i := range r.marks {
 		m := &r.marks[i]
-		for _, part := range m.sum {
-			if r.marks[part].seen {
-				m.seen, m.value = true, m.value+r.marks[part].value
+		switch {
+		case m.amount > 0:
+			m.enter(m.amount)
+		case len(m.sum) > 0:
+			if sum, ok := r.total(m.sum, out); ok {
+				m.enter(sum)
 			}
+		case len(m.longest) > 0:
+			if most := r.most(m.longest, out); !math.IsNaN(most) {
+				m.enter(most)
+			}
+		case len(m.count) > 0:
+			for _, p := range m.count {
+				m.value += float64(r.marks[p.at].times)
+			}
+			m.times = 1
 		}
-		if m.seen {
+		if m.times > 0 || m.counts {
 			out.Add([]byte(m.name), m.kept, m.value)
 		}
 	}
+}
+
+// total adds up parts; ok is false unless all were told.
+func (r *Reader) total(parts []part, out *shots.Marks) (sum float64, ok bool) {
+	for _, p := range parts {
+		v, told := r.valueOf(p, out)
+		if !told {
+			return 0, false
+		}
+		sum += v
+	}
+	return sum, true
+}
+
+// most is the largest that was told at once of any of the parts; NaN where none was.
+func (r *Reader) most(parts []part, out *shots.Marks) float64 {
+	most := math.NaN()
+	for _, p := range parts {
+		v, told := r.valueOf(p, out)
+		if !told {
+			continue
+		}
+		if p.told == "" {
+			v = r.marks[p.at].largest
+		}
+		if !(v <= most) {
+			most = v
+		}
+	}
+	return most
+}
+
+func (r *Reader) valueOf(p part, out *shots.Marks) (v float64, told bool) {
+	if p.told == "" {
+		m := &r.marks[p.at]
+		return m.value, m.times > 0 || m.counts
+	}
+	for _, m := range out.List() {
+		if m.Name == p.told && m.Unit == units.Second {
+			return m.Value, true
+		}
+	}
+	return 0, false
+}
+
+// Untold says in words which marks the last shot did not tell, and why as far as that is known.
+func (r *Reader) Untold() (lines []string) {
+	if r == nil {
+		return nil
+	}
+	for i := range r.marks {
+		switch m := &r.marks[i]; {
+		case m.odd != "":
+			lines = append(lines, fmt.Sprintf(
+				"mark %s is not told: %s is not in a unit of its kind (%s); set unit:", m.name, strconv.Quote(m.odd), m.unit,
+			))
+		case m.times > 0 || m.counts:
+		case m.pattern != nil:
+			lines = append(lines, fmt.Sprintf("mark %s is not told: nothing in %s matches %s", m.name, m.from, m.pattern))
+		case m.pointer != nil:
+			lines = append(lines, fmt.Sprintf("mark %s is not told: no number stands at %s in %s", m.name, m.pointer, m.from))
+		case m.header != "":
+			lines = append(lines, fmt.Sprintf("mark %s is not told: there is no header %s", m.name, m.header))
+		default:
+			lines = append(lines, fmt.Sprintf("mark %s is not told, since a part of it is missing", m.name))
+		}
+	}
+	return lines
 }
 
 // List is the same as a list.

@@ -3,11 +3,14 @@ package marks_test
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"paceduel/core/marks"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // said reads a text line by line and lists what was told, in order.
@@ -48,11 +51,29 @@ func TestMarksAreRead(t *testing.T) {
 			Sum: plan.Lines{"load", "render"},
 		}, "load": {Pattern: "load ([0-9]+)"}, "render": {Pattern: "render ([0-9]+)"}},
 			"load 2\nrender 5\n", "load=0.002s render=0.005s all=0.007s"},
-		{"sum of what was told", plan.Marks{"all": {
+		{"sum with a part missing", plan.Marks{"all": {
 			Sum: plan.Lines{"load", "render"},
 		}, "load": {Pattern: "load ([0-9]+)"}, "render": {Pattern: "render ([0-9]+)"}},
-			"render 5\n", "render=0.005s all=0.005s"},
+			"render 5\n", "render=0.005s"},
 		{"sum of nothing", plan.Marks{"all": {Sum: plan.Lines{"load"}}, "load": {Pattern: "load ([0-9]+)"}}, "x", ""},
+		{"data by the pattern's own unit", plan.Marks{"amount": {
+			Pattern: `amount ([0-9]+ B)`,
+		}}, "amount 512 B", "amount=512B"},
+		{"data by one of several units", plan.Marks{"amount": {
+			Pattern: `amount ([0-9]+ (?:k|M)B)`,
+		}}, "amount 3 MB", "amount=3e+06B"},
+		{"minutes", plan.Marks{"took": {Pattern: `took ([0-9]+ min)`}}, "took 2 min", "took=120s"},
+		{"a number alone stays a time", plan.Marks{"took": {Pattern: `in ([0-9]+) Bergen`}}, "in 2 Bergen", "took=0.002s"},
+		{"matches are counted", plan.Marks{"lost": {Pattern: `^lost`, Unit: "lines"}}, "lost 7\nkept\nlost 9", "lost=2lines"},
+		{"no match is none", plan.Marks{"lost": {Pattern: `^lost`, Unit: "lines"}}, "kept", "lost=0lines"},
+		{"largest", plan.Marks{"step": {Pattern: "step ([0-9]+)"}, "worst": {Longest: plan.Lines{"step"}}},
+			"step 3\nstep 8\nstep 1", "step=0.012s worst=0.008s"},
+		{"largest of what was told", plan.Marks{
+			"a": {Pattern: "a ([0-9]+)"}, "b": {Pattern: "b ([0-9]+)"}, "worst": {Longest: plan.Lines{"a", "b"}},
+		}, "b 4", "b=0.004s worst=0.004s"},
+		{"how often", plan.Marks{"step": {Pattern: "step ([0-9]+)"}, "steps": {Count: plan.Lines{"step"}}},
+			"step 3\nstep 8\n", "step=0.011s steps=2steps"},
+		{"what every shot does", plan.Marks{"work": {Amount: "400 MB"}}, "", "work=4e+08B"},
 		{"negative", plan.Marks{"load": {Pattern: "load (.*)"}}, "load -3", ""},
 		{"far too much", plan.Marks{"load": {Pattern: "load (.*)"}}, "load 1e300 h\nload 9e99", "load=1e+15s"},
 	}
@@ -95,6 +116,48 @@ func TestShotsAreReadApart(t *testing.T) {
 	}
 	if !r.Reads("body") || r.Reads("stderr") || (*marks.Reader)(nil).Reads("body") || marks.New(nil, "stdout") != nil {
 		t.Error("it reads other places than it says")
+	}
+}
+
+// A sum takes what a contender tells by itself, as in Server-Timing.
+func TestSumsTakeWhatIsToldAnyway(t *testing.T) {
+	m := plan.Marks{"render": {Pattern: "render ([0-9]+)"}, "all": {Sum: plan.Lines{"told db", "render"}}}
+	if faults := m.Check("body", "header"); len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	r := marks.New(m, "body")
+	r.Begin()
+	r.Lines("body", []byte("render 5"))
+	var out shots.Marks
+	out.AddTime([]byte("db"), 7*time.Millisecond)
+	r.Into(&out)
+	if list := out.List(); len(list) != 3 || list[2].Name != "all" || math.Abs(list[2].Value-0.012) > 1e-9 {
+		t.Errorf("told %+v", list)
+	}
+}
+
+// What was not told is said with its reason.
+func TestUntoldMarksSayWhy(t *testing.T) {
+	r := marks.New(plan.Marks{
+		"startup": {Pattern: "startup (.*)"}, "render": {Pointer: "/ms"}, "all": {Sum: plan.Lines{"startup", "render"}},
+		"amount": {Pattern: "amount (.*)"}, "lost": {Pattern: "lost", Unit: "lines"},
+	}, "stdout")
+	r.Begin()
+	r.Lines("stdout", []byte("amount 12 B\n"))
+	r.List()
+	want := []string{
+		`mark amount is not told: "12 B" is not in a unit of its kind (ms); set unit:`,
+		"mark render is not told: no number stands at /ms in stdout",
+		"mark startup is not told: nothing in stdout matches startup (.*)",
+		"mark all is not told, since a part of it is missing",
+	}
+	if got := r.Untold(); !slices.Equal(got, want) {
+		t.Errorf("untold:\n%s", strings.Join(got, "\n"))
+	}
+	r.Begin()
+	r.Lines("stdout", []byte("startup 2\n{\"ms\":3}\namount 4\nlost"))
+	if r.List(); len(r.Untold()) > 0 {
+		t.Errorf("told, and yet untold: %q", r.Untold())
 	}
 }
 

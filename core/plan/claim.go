@@ -157,9 +157,17 @@ func (r *claimReader) read(c *Claim) (err error) {
 		}
 	}
 	for _, f := range r.marks {
-		if c.Figure == "" && r.take(f.Spoken()) {
+		if c.Figure == "" && (r.take(f.Spoken()) || r.take(strings.TrimSuffix(f.Spoken(), "/s"))) {
 			c.Figure = f
 			break
+		}
+	}
+	if at := r.at; c.Figure == "" && r.take(strings.TrimSpace(ToldBySelf)) {
+		name := r.word()
+		if f, ok := TakeOwn(ToldBySelf + name); ok {
+			c.Figure, r.at = f, r.at+len(name)
+		} else {
+			r.at = at
 		}
 	}
 	state() // which may as well stand behind the figure

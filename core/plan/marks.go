@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"maps"
 	"regexp"
+	"regexp/syntax"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/invopop/jsonschema"
@@ -14,15 +16,20 @@ import (
 )
 
 // Mark says where a time or an amount is read from what a contender prints or answers: by a pattern or by a JSON
-// Pointer; or that it is the sum of others.
+// Pointer; how it follows from others; or that it is an amount that every shot is known to do.
 type Mark struct {
-	Pattern string          `json:"pattern,omitempty" jsonschema_description:"a regular expression for a line, whose first group is the number, with its unit or without"`
+	Pattern string          `json:"pattern,omitempty" jsonschema_description:"a regular expression for a line, whose first group is the number, with its unit or without; without a group, and with a unit that counts, the lines that match"`
 	Pointer string          `json:"pointer,omitempty" jsonschema_description:"a JSON Pointer to the number, in an answer or in every line that is JSON"`
 	Where   map[string]Word `json:"where,omitempty" jsonschema_description:"with pointer: JSON Pointers and what has to stand there, as /mark: render"`
 	From    string          `json:"from,omitempty" jsonschema:"enum=stdout,enum=stderr,enum=body,enum=header" jsonschema_description:"where it stands: stdout or stderr of a command, body or header of an answer; stdout or body unless said"`
 	Header  string          `json:"header,omitempty" jsonschema_description:"with from: header, which; its whole value is the number unless a pattern says otherwise"`
 	Unit    string          `json:"unit,omitempty" jsonschema_description:"of a number without: ns, us, ms, s, min, B, KiB, MiB, or a word for what is counted; ms unless said"`
 	Sum     Lines           `json:"sum,omitempty" jsonschema_description:"the marks that it is the sum of: cost that moved from one to another stays in it"`
+	Longest Lines           `json:"longest,omitempty" jsonschema_description:"the marks of which it is the largest that one shot told"`
+	Count   Lines           `json:"count,omitempty" jsonschema_description:"the marks whose lines it counts, in one shot"`
+	Amount  Word            `json:"amount,omitempty" jsonschema_description:"what every good shot does, as 400 MB: judged a second"`
+	Rate    bool            `json:"rate,omitempty" jsonschema_description:"judged by how much of it is done a second"`
+	Better  string          `json:"better,omitempty" jsonschema:"enum=less,enum=more" jsonschema_description:"which way is better; less unless said"`
 }
 
 // Marks are marks by their names.
@@ -48,8 +55,16 @@ func (Mark) JSONSchema() *jsonschema.Schema {
 
 // String says where a mark is read, in a few words.
 func (m Mark) String() string {
-	text := "the sum of " + strings.Join(m.Sum, " and ")
+	text := ""
 	switch {
+	case len(m.Sum) > 0:
+		text = "the sum of " + strings.Join(m.Sum, " and ")
+	case len(m.Longest) > 0:
+		text = "the largest of " + strings.Join(m.Longest, " and ")
+	case len(m.Count) > 0:
+		text = "how many lines tell " + strings.Join(m.Count, " or ")
+	case m.Amount != "":
+		return string(m.Amount) + " a shot, by the second"
 	case m.Pattern != "":
 		text = m.Pattern
 	case m.Pointer != "":
@@ -57,8 +72,6 @@ func (m Mark) String() string {
 		for _, at := range slices.Sorted(maps.Keys(m.Where)) {
 			text += fmt.Sprintf(" where %s is %s", at, m.Where[at])
 		}
-	case m.Header != "":
-		text = ""
 	}
 	switch {
 	case m.Header != "":
@@ -69,13 +82,41 @@ func (m Mark) String() string {
 	if m.Unit != "" {
 		text += ", in " + m.Unit
 	}
+	if m.Rate {
+		text += ", by the second"
+	} else if m.Better == betterMore {
+		text += ", more is better"
+	}
 	return text
 }
 
-// Names lists the marks, those first that others are the sum of.
+// Reads reports whether a mark is read from a place; first says that it is the one that is meant where none is named.
+func (m Mark) Reads(from string, first bool) bool {
+	return len(m.of()) == 0 && m.Amount == "" && (m.From == from || m.From == "" && first)
+}
+
+// betterMore says that more of a mark is better.
+const betterMore = "more"
+
+// of are the marks that one follows from.
+func (m Mark) of() Lines { return slices.Concat(m.Sum, m.Longest, m.Count) }
+
+// ByTheSecond reports whether a mark is judged by how much of it is done a second.
+func (m Mark) ByTheSecond() bool { return m.Rate || m.Amount != "" }
+
+// MoreIsBetter reports which way a mark leans.
+func (m Mark) MoreIsBetter() bool { return m.Better == betterMore || m.ByTheSecond() }
+
+// Counts reports whether a mark counts what its pattern matches.
+func (m Mark) Counts() bool {
+	re, err := regexp.Compile(m.Pattern)
+	return m.Pattern != "" && err == nil && re.NumSubexp() == 0
+}
+
+// Names lists the marks, those first that others follow from.
 func (m Marks) Names() []string {
 	names := slices.Sorted(maps.Keys(m))
-	slices.SortStableFunc(names, func(a, b string) int { return min(len(m[a].Sum), 1) - min(len(m[b].Sum), 1) })
+	slices.SortStableFunc(names, func(a, b string) int { return min(len(m[a].of()), 1) - min(len(m[b].of()), 1) })
 	return names
 }
 
@@ -108,28 +149,101 @@ func UnitOf(unit string) (Measure, float64) {
 }
 
 // figure is the figure of a mark.
-func (m Marks) figure(name string) figure.Name { return figure.Told(name, m.UnitName(name)) }
+func (m Marks) figure(name string) figure.Name {
+	switch mark, unit := m[name], m.UnitName(name); {
+	case mark.ByTheSecond():
+		return figure.RateOf(name, unit)
+	case mark.MoreIsBetter():
+		return figure.ToldMore(name, unit)
+	default:
+		return figure.Told(name, unit)
+	}
+}
+
+// Server-Timing names are figures without a mark of the plan: ToldBySelf is how a plan names them, as "told db".
+const ToldBySelf = "told "
 
 // UnitName is the unit in which amounts of a mark are kept: seconds, bytes, or its own for what is counted.
 func (m Marks) UnitName(name string) units.Unit {
-	mark := m[name]
-	if len(mark.Sum) > 0 {
-		mark = m[mark.Sum[0]]
-	}
-	switch of, _ := UnitOf(mark.unit()); of {
+	unit := m.Unit(name)
+	switch of, _ := UnitOf(unit); of {
 	case OfTime:
 		return units.Second
 	case OfData:
 		return units.Byte
 	}
-	return units.Unit(mark.Unit)
+	return units.Unit(unit)
 }
 
-func (m Mark) unit() string {
-	if m.Unit == "" {
-		return "ms"
+// Unit is the unit of a mark's numbers where they have none of their own: the plan's, else the one that its pattern
+// asks for behind the number, else milliseconds.
+func (m Marks) Unit(name string) string {
+	mark := m[name]
+	parts := append(slices.Clone(mark.Sum), mark.Longest...)
+	switch {
+	case mark.Unit != "":
+		return mark.Unit
+	case mark.Amount != "":
+		if _, unit, ok := ReadAmount(string(mark.Amount)); ok && unit != "" {
+			return unit
+		}
+		return name
+	case mark.Counts() || len(mark.Count) > 0:
+		return name
+	case len(parts) > 0 && !strings.HasPrefix(parts[0], ToldBySelf):
+		if other := m[parts[0]]; len(other.of()) == 0 {
+			return m.Unit(parts[0])
+		}
+	case mark.Pattern != "":
+		if unit := unitIn(mark.Pattern); unit != "" {
+			return unit
+		}
 	}
-	return m.Unit
+	return "ms"
+}
+
+// unitIn is the unit that the first group of a pattern spells out; empty where it takes any or none.
+func unitIn(pattern string) string {
+	re, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return ""
+	}
+	var inGroup func(re *syntax.Regexp, within bool) string
+	inGroup = func(re *syntax.Regexp, within bool) string {
+		if within && re.Op == syntax.OpLiteral {
+			if text := strings.TrimSpace(string(re.Rune)); isUnit(text) {
+				return text
+			}
+		}
+		for _, sub := range re.Sub {
+			if unit := inGroup(sub, within || re.Op == syntax.OpCapture && re.Cap == 1); unit != "" {
+				return unit
+			}
+		}
+		return ""
+	}
+	return inGroup(re, false)
+}
+
+func isUnit(text string) bool {
+	of, _ := UnitOf(text)
+	return of != Counted
+}
+
+// ReadAmount takes a number apart from the unit behind it, which may be missing; ok is false without a number that is
+// not negative.
+func ReadAmount(text string) (amount float64, unit string, ok bool) {
+	text = strings.TrimSpace(text)
+	n := 0
+	for n < len(text) && (text[n] >= '0' && text[n] <= '9' || strings.IndexByte("+-.eE", text[n]) >= 0) {
+		n++
+	}
+	for ; n > 0; n-- { // the e of a unit is none of a number
+		if v, err := strconv.ParseFloat(text[:n], 64); err == nil {
+			return v, strings.TrimSpace(text[n:]), v >= 0
+		}
+	}
+	return 0, "", false
 }
 
 var markName = regexp.MustCompile(`^[\pL\pN][\pL\pN _.-]{0,31}$`)
@@ -148,25 +262,9 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 			fault(name, "use up to 32 letters, digits, spaces, dots and hyphens", "%q is no name for a mark", name)
 			continue
 		}
-		ways := 0
-		for _, set := range []bool{mark.Pattern != "", mark.Pointer != "", len(mark.Sum) > 0} {
-			if set {
-				ways++
-			}
-		}
-		switch {
-		case ways == 0 && mark.Header == "" || ways > 1:
-			fault(
-				name, "set one of pattern, pointer and sum", "a mark is found by a pattern or a pointer, or is the sum of others",
-			)
-		case mark.Pattern != "":
-			if re, err := regexp.Compile(mark.Pattern); err != nil {
-				fault(name, "see RE2 syntax", "%s", err)
-			} else if re.NumSubexp() < 1 {
-				fault(name, "put the number in brackets, as: startup ([0-9.]+ ?ms)", "the pattern has no group for the number")
-			}
-		case mark.Pointer != "" && !strings.HasPrefix(mark.Pointer, "/"):
-			fault(name, "write it as /"+strings.ReplaceAll(mark.Pointer, ".", "/"), "%q is no JSON Pointer", mark.Pointer)
+		if f, bad := mark.checkWay(); bad {
+			f.Key = name
+			faults = append(faults, f)
 		}
 		if len(mark.Where) > 0 && mark.Pointer == "" {
 			fault(name, "set pointer:", "where says which lines of JSON count, and belongs to pointer")
@@ -185,18 +283,55 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 		if len(mark.Unit) > 16 || strings.ContainsAny(mark.Unit, "[]") {
 			fault(name, "use a short word", "%q is no unit", mark.Unit)
 		}
-		for _, part := range mark.Sum {
+		for _, part := range mark.of() {
 			switch other, ok := m[part]; {
+			case strings.HasPrefix(part, ToldBySelf) && len(mark.Count) == 0 && slices.Contains(from, "header"):
 			case !ok:
 				fault(name, PointTo(part, m.Names()), "no mark is called %q", part)
-			case len(other.Sum) > 0:
-				fault(name, "name the marks themselves", "%q is a sum, too", part)
-			case m.UnitName(part) != m.UnitName(name):
-				fault(name, "add up what is of one kind", "times and amounts do not add up")
+			case len(other.of()) > 0 || other.Amount != "":
+				fault(name, "name the marks themselves", "%q is not read by itself, either", part)
+			case len(mark.Count) == 0 && m.UnitName(part) != m.UnitName(name):
+				fault(name, "take what is of one kind", "times and amounts do not add up")
 			}
 		}
 	}
 	return faults
+}
+
+// checkWay finds what is wrong with how the mark's amount is found.
+func (m Mark) checkWay() (f Fault, bad bool) {
+	ways := 0
+	for _, set := range []bool{
+		m.Pattern != "", m.Pointer != "", len(m.Sum) > 0, len(m.Longest) > 0, len(m.Count) > 0, m.Amount != "",
+	} {
+		if set {
+			ways++
+		}
+	}
+	switch {
+	case ways == 0 && m.Header == "" || ways > 1:
+		return Fault{
+			What: "a mark is found by a pattern or a pointer, or follows from others",
+			Try:  "set one of pattern, pointer, sum, longest, count and amount",
+		}, true
+	case m.Pattern != "":
+		if _, err := regexp.Compile(m.Pattern); err != nil {
+			return Fault{What: err.Error(), Try: "see RE2 syntax"}, true
+		}
+		return Fault{
+			What: "the pattern has no group for the number",
+			Try:  "put the number in brackets, as: startup ([0-9.]+ ?ms); or count the lines that match, with unit: lines",
+		}, m.Counts() && (m.Unit == "" || isUnit(m.Unit))
+	case m.Amount != "":
+		amount, _, ok := ReadAmount(string(m.Amount))
+		return Fault{
+			What: fmt.Sprintf("%q is no amount", m.Amount), Try: "write it as 400 MB or 12000 rows",
+		}, !ok || amount == 0
+	}
+	return Fault{
+		What: fmt.Sprintf("%q is no JSON Pointer", m.Pointer),
+		Try:  "write it as /" + strings.ReplaceAll(m.Pointer, ".", "/"),
+	}, m.Pointer != "" && !strings.HasPrefix(m.Pointer, "/")
 }
 
 // Marker are settings whose contenders have marks.
@@ -216,6 +351,9 @@ func MarkSums(cs []Contender) (sums map[figure.Name][]figure.Name) {
 					sums = map[figure.Name][]figure.Name{}
 				}
 				whole, of := m.figure(name), m.figure(part)
+				if own, ok := TakeOwn(part); ok {
+					of = own
+				}
 				if !slices.Contains(sums[whole], of) {
 					sums[whole] = append(sums[whole], of)
 				}
@@ -227,19 +365,36 @@ func MarkSums(cs []Contender) (sums map[figure.Name][]figure.Name) {
 
 // MarkNames are the marks of all contenders as figures, each once.
 func MarkNames(cs []Contender) (out []figure.Name) {
-	add := func(m Marks) {
-		for _, name := range m.Names() {
-			if f := m.figure(name); !slices.Contains(out, f) {
+	for i := range cs {
+		for _, f := range cs[i].Marks() {
+			if !slices.Contains(out, f) {
 				out = append(out, f)
 			}
 		}
 	}
-	for _, c := range cs {
-		if s, ok := c.Settings.(Marker); ok {
-			add(s.Marked())
-		}
+	return out
+}
+
+// Marks are the contender's own marks as figures.
+func (c *Contender) Marks() (out []figure.Name) {
+	s, ok := c.Settings.(Marker)
+	if !ok {
+		return nil
+	}
+	m := s.Marked()
+	for _, name := range m.Names() {
+		out = append(out, m.figure(name))
 	}
 	return out
+}
+
+// TakeOwn is the figure that a plan names by ToldBySelf; ok is false for other names.
+func TakeOwn(name string) (f figure.Name, ok bool) {
+	own, ok := strings.CutPrefix(name, ToldBySelf)
+	if !ok || !markName.MatchString(own) {
+		return "", false
+	}
+	return figure.Told(own, units.Second), true
 }
 
 // InBaseUnit is so many of a unit in the one that amounts are kept in: seconds, bytes, or whole ones of what is

@@ -115,6 +115,18 @@ func (p *Plan) Find(name string) (Contender, bool) {
 	return Contender{}, false
 }
 
+// Named are the figures that the plan names, in no order and some of them more than once.
+func (p *Plan) Named() []figure.Name {
+	names := append(slices.Clone(p.Rungs), p.Decides)
+	for i := range p.Claims {
+		names = append(names, p.Claims[i].Figure)
+	}
+	if p.Until != nil {
+		names = append(names, figure.Name(p.Until.Figure))
+	}
+	return names
+}
+
 // Settings are what one kind of contender can be told, decoded from the plan. The struct's json tags name the keys.
 type Settings interface {
 	// Check reports what is wrong with the settings taken together. It starts nothing and sends nothing, but may look at
@@ -123,6 +135,9 @@ type Settings interface {
 	// Summary is one line of what is done, for people: the command, the request.
 	Summary() string
 }
+
+// Completer are settings of which some follow from others; they are completed before they are checked.
+type Completer interface{ Complete() }
 
 // Surroundings are what settings are checked against.
 type Surroundings struct {
@@ -172,6 +187,8 @@ type Kind struct {
 	New  func() Settings // a pointer to a fresh struct with its defaults
 	// Brings are the figures that its contenders have beside those of the table.
 	Brings []figure.Name
+	// Tells says that its contenders may tell times of themselves without a mark of the plan.
+	Tells bool
 }
 
 // RoundsFor is how many rounds a plan has that does not say: as many as the words for six figures of each challenger

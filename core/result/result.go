@@ -145,6 +145,8 @@ type Entrant struct {
 	Mirror  bool   `json:"mirror,omitempty"` // the baseline's twin
 	// LeftOut is the round from which it had no part any more; 0: it had to the end.
 	LeftOut int `json:"left_out_from_round,omitempty"`
+	// Marks are those that the plan reads from its own output or answers.
+	Marks []figure.Name `json:"marks,omitempty"`
 	// OwnProcess says that each of its shots is a process of its own.
 	OwnProcess bool `json:"own_process,omitempty"`
 	// Again is a touch in the second state, where contenders are run in more than one.
@@ -169,6 +171,7 @@ type Touch struct {
 	Peak     int64         `json:"peak_memory_bytes,omitempty"` // the most that its processes held at once
 	Terminal bool          `json:"terminal,omitempty"`          // whether its output went to a pseudo-terminal
 	Notes    []string      `json:"notes,omitempty"`             // what is odd about an answer that passed
+	Told     []StartMark   `json:"told,omitempty"`              // what it told of itself
 	Parts    []Part        `json:"parts,omitempty"`             // what a JSON answer is made of, the heaviest first
 	Heads    []Part        `json:"header_parts,omitempty"`      // its headers by name, the heaviest first
 	Steady   bool          `json:"steady,omitempty"`            // whether it answered the same bytes twice
@@ -393,6 +396,22 @@ type StartMark struct {
 // Figure is the mark's figure.
 func (m *StartMark) Figure() figure.Name { return figure.Told(m.Name, m.Unit) }
 
+// Lacks reports whether a mark was not told, and a note says so. The receiver may be nil.
+func (t *Touch) Lacks(mark string) bool {
+	return t != nil && slices.ContainsFunc(t.Notes, func(note string) bool {
+		return strings.HasPrefix(note, "mark "+mark+" is not told")
+	})
+}
+
+// Telling lists what a contender told of itself at the weigh-in, for people; empty where that is nothing.
+func (t *Touch) Telling() string {
+	var list []string
+	for i := range t.Told {
+		list = append(list, t.Told[i].Name+" "+t.Told[i].Figure().Show(t.Told[i].Value))
+	}
+	return strings.Join(list, ", ")
+}
+
 // Rush is what became of the shots that were due before the service was ready.
 type Rush struct {
 	Due     int64         `json:"due"`
@@ -455,6 +474,8 @@ func (f *Floor) Histogram() (*Distribution, error) {
 type Split struct {
 	Name string `json:"name"`
 	Told bool   `json:"told,omitempty"`
+	More bool   `json:"more_is_better,omitempty"`
+	Rate bool   `json:"by_the_second,omitempty"` // judged by how much of it is done a second
 	// Unit is that of its values; seconds unless said. They are recorded as so many times PerUnit: a thousand million for
 	// times, 1 for bytes, a thousand for what is counted.
 	Unit    units.Unit `json:"unit,omitempty"`
@@ -465,7 +486,12 @@ type Split struct {
 
 // Figure is the split's figure.
 func (s *Split) Figure() figure.Name {
-	if s.Told {
+	switch {
+	case s.Rate:
+		return figure.RateOf(s.Name, s.Unit)
+	case s.Told && s.More:
+		return figure.ToldMore(s.Name, s.Unit)
+	case s.Told:
 		return figure.Told(s.Name, s.Unit)
 	}
 	return figure.Part(s.Name)

@@ -81,7 +81,11 @@ func (h *heat) record() (result.Heat, error) {
 	}
 	dots := min(max(allDots/max(h.r.result.Planned(), 1), leastDots), mostDots)
 	doc.Dots = pick(tally.Points(h.judged), dots)
-	if err := encode(&doc, m, h.span.UnsentAt); err != nil {
+	var marks plan.Marks
+	if s, ok := h.entry.Contender.Settings.(plan.Marker); ok {
+		marks = s.Marked()
+	}
+	if err := encode(&doc, m, h.span.UnsentAt, marks); err != nil {
 		return result.Heat{}, err
 	}
 	h.timed(&doc, m, p)
@@ -106,8 +110,8 @@ func (h *heat) record() (result.Heat, error) {
 	return doc, nil
 }
 
-// encode writes the histograms.
-func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64) (err error) {
+// encode writes the histograms; marks are those of the plan that the contender has.
+func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64, marks plan.Marks) (err error) {
 	if doc.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {
 		return err
 	}
@@ -115,6 +119,7 @@ func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64) (err error) {
 		split := result.Split{Name: p.Name, Told: p.Told, Sum: p.Sum}
 		if p.Told {
 			split.Unit, split.PerUnit = p.Unit, p.PerUnit
+			split.More, split.Rate = marks[p.Name].MoreIsBetter(), marks[p.Name].ByTheSecond()
 		}
 		if split.Lengths, err = result.EncodeHistogram(p.Histogram); err != nil {
 			return err

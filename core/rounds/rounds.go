@@ -186,7 +186,7 @@ func (r *runner) describe() *result.Result {
 	for _, c := range p.Contenders {
 		res.Entrants = append(res.Entrants, result.Entrant{
 			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
-			OwnProcess: r.ownProcess(c.Kind),
+			OwnProcess: r.ownProcess(c.Kind), Marks: c.Marks(),
 		})
 	}
 	for _, s := range p.Footing.Caches {

@@ -186,6 +186,17 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	if isDeep(body) {
 		t.Notes = append(t.Notes, fmt.Sprintf("its JSON is %s: it is not looked into", errDeep))
 	}
+	t.Notes = append(t.Notes, view.Untold...)
+	for _, m := range shot.Told {
+		t.Told = append(t.Told, result.StartMark{Name: m.Name, Unit: m.Unit, Value: m.Value})
+	}
+	marked := plan.MarkNames(a.plan.Contenders)
+	for _, f := range a.plan.Named() {
+		if f.IsTold() && !slices.Contains(marked, f) &&
+			!slices.ContainsFunc(shot.Told, func(m shots.Mark) bool { return m.Name == f.Spoken() }) {
+			t.Notes = append(t.Notes, fmt.Sprintf("it does not tell %s, which the plan names", f.Spoken()))
+		}
+	}
 	if shot.Err != nil {
 		t.Err, t.Try = shot.Err.Error(), cmp.Or(contender.HintOf(shot.Err), advice(shot.Class))
 	}

@@ -297,6 +297,11 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 	room := min(46, max(w-nameWidth-outcomeWidth, 0))
 	lines = append(lines, name+parts.Cell(t.Outcome, outcomeWidth)+parts.Cell(figures, room)+
 		s.Theme.Faint.Render(fitOrNothing(e.Does, w-nameWidth-outcomeWidth-room)))
+	if telling := t.Telling(); telling != "" {
+		for _, part := range parts.Wrap("tells "+units.Printable(telling), w-nameWidth) {
+			lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Faint.Render(part))
+		}
+	}
 	for _, note := range t.Notes {
 		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Caution.Render(parts.Cell("! "+note, w-nameWidth)))
 	}

@@ -529,6 +529,9 @@ func (c *client) readMarks(out *output, shot *shots.Shot) {
 	}
 	c.marks.Into(&c.told)
 	shot.Told = c.told.List()
+	if shot.View != nil {
+		shot.View.Untold = c.marks.Untold()
+	}
 }
 
 // lastWords is the end of what the process said on standard error, up to three lines of it in one.

@@ -26,7 +26,7 @@ type Settings struct {
 	Dir     string               `json:"dir,omitempty" jsonschema_description:"working directory, from the plan's folder"`
 	Env     map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
 	Stdin   string               `json:"stdin,omitempty" jsonschema_description:"a file to read from; nothing unless said"`
-	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"discard (to the null device), pipe (read by us and counted), file (on a disk) or terminal (a pseudo-terminal that we read)"`
+	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"discard (to the null device), pipe (read by us and counted), file (on a disk) or terminal (a pseudo-terminal that we read); pipe where marks are read from it, else discard"`
 	Size    Size                 `json:"size,omitempty" jsonschema_description:"with stdout: terminal, its columns and rows; 80x24 unless said"`
 	Version []plan.Word          `json:"version,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments that print the tool's version; its first line is kept"`
 	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
@@ -37,11 +37,24 @@ type Settings struct {
 // Marked implements plan.Marker.
 func (s *Settings) Marked() plan.Marks { return s.Marks }
 
+// Complete implements plan.Completer: what marks are read from is kept.
+func (s *Settings) Complete() {
+	if s.Stdout != "" {
+		return
+	}
+	s.Stdout = "discard"
+	for _, m := range s.Marks {
+		if m.Reads("stdout", true) {
+			s.Stdout = "pipe"
+		}
+	}
+}
+
 const defaultTimeout = time.Minute
 
 // New returns settings with their defaults.
 func New() plan.Settings {
-	return &Settings{Stdout: "discard", Size: Size{80, 24}, Timeout: plan.Span(defaultTimeout)}
+	return &Settings{Size: Size{80, 24}, Timeout: plan.Span(defaultTimeout)}
 }
 
 // Check reports contradictions and missing files. A program that is not there is left to the weigh-in.
@@ -65,12 +78,12 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	}
 	for _, name := range s.Marks.Names() {
 		m := s.Marks[name]
-		switch stdout := m.From != "stderr" && len(m.Sum) == 0; {
-		case stdout && s.Stdout == "discard":
+		switch {
+		case m.Reads("stdout", true) && s.Stdout == "discard":
 			faults = append(faults, plan.Fault{
 				Key: "marks." + name, What: "its standard output goes to nothing", Try: "set stdout: pipe, or from: stderr",
 			})
-		case !stdout && len(m.Sum) == 0 && s.Stdout == "terminal":
+		case m.Reads("stderr", false) && s.Stdout == "terminal":
 			faults = append(faults, plan.Fault{
 				Key: "marks." + name, What: "on a terminal, errors go where output goes", Try: "set from: stdout",
 			})

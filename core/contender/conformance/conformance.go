@@ -267,11 +267,12 @@ func leavesNothing(t *testing.T, s Subject) {
 	cancel()
 	// Goroutines that have been told to end are given the time to do so.
 	deadline := time.Now().Add(5 * time.Second)
-	for goroutines(s) > before && time.Now().Before(deadline) {
+	now := goroutines(s)
+	for ; now > before && time.Now().Before(deadline); now = goroutines(s) {
 		runtime.Gosched()
 		time.Sleep(time.Millisecond)
 	}
-	if now := goroutines(s); now > before {
+	if now > before {
 		t.Errorf("%d goroutines of the driver are left, %d before", now, before)
 	}
 	if s.LeftBehind != nil {

@@ -38,7 +38,7 @@ import (
 
 // Kind is this kind's registration.
 var Kind = contender.Kind{
-	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New},
+	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New, Tells: true},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		if l, ok := settings.(leveled); ok {
 			return open(s, l.Settings, l.least)
@@ -503,6 +503,9 @@ func (c *client) readMarks(header http.Header, shot *shots.Shot) {
 	}
 	c.printed.Into(&c.marks)
 	shot.Told = c.marks.List()
+	if shot.View != nil {
+		shot.View.Untold = c.printed.Untold()
+	}
 }
 
 // traceID makes an identifier of 16 bytes: the run's half, and a count.

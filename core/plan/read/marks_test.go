@@ -25,7 +25,11 @@ func TestMarksThatCannotBeRead(t *testing.T) {
 		{"header", plan.Mark{Header: "X-Db"}, "named by both keys"},
 		{"unit", plan.Mark{Pattern: "(x)", Unit: "ms]"}, "no unit"},
 		{"sum", plan.Mark{Sum: plan.Lines{"lost"}}, `no mark is called "lost"`},
-		{"sums", plan.Mark{Sum: plan.Lines{"whole"}}, "is a sum, too"},
+		{"sums", plan.Mark{Sum: plan.Lines{"whole"}}, "is not read by itself, either"},
+		{"longest", plan.Mark{Longest: plan.Lines{"load", "rows"}}, "do not add up"},
+		{"counts", plan.Mark{Count: plan.Lines{"lost"}}, `no mark is called "lost"`},
+		{"amount", plan.Mark{Amount: "much"}, `"much" is no amount`},
+		{"time lines", plan.Mark{Pattern: "x", Unit: "ms"}, "no group"},
 		{"apples", plan.Mark{Sum: plan.Lines{"load", "rows"}}, "do not add up"},
 		{"a/b", plan.Mark{Pattern: "(x)"}, "no name for a mark"},
 	}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"paceduel/core/units"
 )
 
 // Pos is a place in a plan file: lines and columns count from 1, columns in characters. The zero Pos is the file as a
@@ -25,6 +27,8 @@ type Problem struct {
 	Pos  Pos
 	What string // what is wrong, lower case, no full stop
 	Try  string // what to do, may be empty
+
+	who string // the contender that it was found for; empty for what is wrong with the plan itself
 }
 
 func (p Problem) Error() string {
@@ -45,11 +49,25 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// once leaves out what stands there already: what the course says wrongly is found for each contender.
+// once tells each problem once: what the course says wrongly is found for each contender, and is told with all their
+// names.
 func (ps Problems) once() (out Problems) {
+	var whose [][]string
 	for _, p := range ps {
-		if !slices.Contains(out, p) {
-			out = append(out, p)
+		who := p.who
+		p.who = ""
+		at := slices.Index(out, p)
+		if at < 0 {
+			at = len(out)
+			out, whose = append(out, p), append(whose, nil)
+		}
+		if who != "" && !slices.Contains(whose[at], who) {
+			whose[at] = append(whose[at], who)
+		}
+	}
+	for i := range out {
+		if len(whose[i]) > 0 {
+			out[i].What = units.List(whose[i]) + ": " + out[i].What
 		}
 	}
 	return out

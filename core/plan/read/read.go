@@ -209,6 +209,7 @@ type reader struct {
 	courses    []source
 	contenders []source
 	names      []string // of the contenders, readable or not
+	refused    []plan.Contender
 }
 
 // source is a node and the file it stands in.
@@ -455,13 +456,20 @@ func (r *reader) readFigures(p *plan.Plan) {
 
 // brought are the figures that the plan's contenders bring along: their marks, and what their kinds count.
 func (r *reader) brought(p *plan.Plan) []figure.Name {
-	all := plan.MarkNames(p.Contenders)
+	all := plan.MarkNames(slices.Concat(p.Contenders, r.refused))
 	for _, k := range r.opt.Kinds {
 		if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
 			all = append(all, k.Brings...)
 		}
 	}
 	return all
+}
+
+// mayTell reports whether a contender is of a kind that may tell times of itself without a mark, as Server-Timing does.
+func (r *reader) mayTell(p *plan.Plan) bool {
+	return slices.ContainsFunc(r.opt.Kinds, func(k plan.Kind) bool {
+		return k.Tells && slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name })
+	})
 }
 
 // figure finds the figure that a plan calls so in the place of path; ok is false, and told, where there is none, where
@@ -471,10 +479,15 @@ func (r *reader) figure(p *plan.Plan, path, name string, use figure.Use, marks [
 	if at := slices.Index(known, figure.Name(name)); at >= 0 {
 		f, ok = known[at], true
 	}
-	for _, m := range marks {
-		if !ok && m.Spoken() == name {
-			f, ok = m, true
+	for _, called := range []string{name, name + "/s"} { // a mark that is judged by the second goes by its name, too
+		for _, m := range marks {
+			if !ok && m.Spoken() == called {
+				f, ok = m, true
+			}
 		}
+	}
+	if !ok && r.mayTell(p) {
+		f, ok = plan.TakeOwn(name)
 	}
 	if !ok {
 		var names []string
@@ -689,6 +702,11 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	if p.Pace.Rush && own.Service == nil {
 		r.fault("pace.rush", "add service: to "+name+", or leave rush out", "%s has no service that could be rushed", name)
 	}
+	for _, s := range []plan.Settings{settings, c.Defaults} {
+		if s, ok := s.(plan.Completer); ok {
+			s.Complete()
+		}
+	}
 	if len(r.d.problems) == before {
 		c.Ground.Over(&p.Footing)
 		r.checkGround(&c, &p.Footing, p.Pace, plan.JoinKeys(path, "footing"))
@@ -701,7 +719,11 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 			if _, ok := r.d.places[at]; !ok {
 				at = path
 			}
-			r.fault(at, f.Try, "%s: %s", name, f.What)
+			r.fault(at, f.Try, "%s", f.What)
+			r.d.problems[len(r.d.problems)-1].who = name
+			if _, ok := settings.(plan.Marker); ok && len(r.refused) < plan.MaxContenders {
+				r.refused = append(r.refused, c)
+			}
 		}
 	}
 	return c, len(r.d.problems) == before

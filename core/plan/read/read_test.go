@@ -204,11 +204,9 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			base("clients: 8, for: 2s", "climb: { from: 1, to: 64, under: 1s }"), "rounds: 8", "decides: p99", 1,
 		), []string{`berth.duel.yaml:9:10: holds is the figure of a climb, and its only one`}},
 		{"off this machine", base("${HARBOUR}", "http://far.example"), []string{
-			`berth.duel.yaml:4:16: per-vessel: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`,
-			`berth.duel.yaml:4:16: joined: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`}},
+			`berth.duel.yaml:4:16: per-vessel and joined: far.example is not this machine; if you may put load on it, add the line: allow: [far.example]`}},
 		{"unknown column", base("/berths", "/berths?t={{tide}}"), []string{
-			`berth.duel.yaml:4:16: per-vessel: no column is called "tide"; set rows: to a CSV file that has it`,
-			`berth.duel.yaml:4:16: joined: no column is called "tide"; set rows: to a CSV file that has it`}},
+			`berth.duel.yaml:4:16: per-vessel and joined: no column is called "tide"; set rows: to a CSV file that has it`}},
 		{"anchor to itself", base("rounds: 8", "rounds: *r"), []string{
 			`berth.duel.yaml:9:9: no anchor "r" in this file; name an anchor that is set above it with &`,
 		}},
