@@ -227,6 +227,7 @@ func Send(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
 type LaneFigures struct {
 	P50, P99, Mean, Rate, Shots string
 	Failed                      int64
+	Causes                      string // of failures, in words
 }
 
 // Lane returns a contender's figures in a state so far, as the verdict has them.
@@ -238,7 +239,7 @@ func (r *Run) Lane(name, state string) LaneFigures {
 	if l, ok := r.Verdict.Lanes[cell.Of(name, state)]; ok {
 		f = LaneFigures{
 			P50: units.Seconds(l.P50), P99: units.Seconds(l.P99), Mean: units.Seconds(l.Mean), Rate: units.Rate(l.Throughput),
-			Shots: units.Count(l.Shots), Failed: l.Failed,
+			Shots: units.Count(l.Shots), Failed: l.Failed, Causes: l.Causes,
 		}
 	}
 	return f

@@ -75,10 +75,10 @@ func (w *watcher) watch(e rounds.Event) {
 		if w.bar != nil {
 			w.bar.Set(w.done)
 		}
-		w.line("heat %d of %d  round %d  %s: %s, mean %s, %s failed", w.done, w.total, e.Heat.Round, title(
+		w.line("heat %d of %d  round %d  %s: %s, mean %s, %s", w.done, w.total, e.Heat.Round, title(
 			e.Heat.Contender, e.Heat.State,
 		),
-			units.Plural(int(e.Heat.Shots()), "shot"), units.Seconds(e.Heat.Mean()), units.Count(e.Heat.Failed()))
+			units.Plural(int(e.Heat.Shots()), "shot"), units.Seconds(e.Heat.Mean()), result.FailuresSay(e.Heat.Failures))
 		if e.Heat.Stopped != "" {
 			w.line("  stopped: %s", e.Heat.Stopped)
 		}

@@ -83,7 +83,8 @@ func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 		}
 	}
 	if commands {
-		s.Note = "what a run tells of itself, the middle of all runs, up to its mean; apart: the first run of each heat."
+		s.Note = "each bar from zero on: what a run tells of itself, what later runs take and what the first of each heat " +
+			"takes."
 	}
 	if longest > 0 {
 		values = []float64{longest * share}
@@ -140,7 +141,7 @@ func served(r *result.Result, v *judge.Verdict, name, state string) (points []po
 	add("first answer", typical.First)
 	add("second answer", typical.Second)
 	if typical.Shot > 0 {
-		add(fmt.Sprintf("settled, shot %s", units.Count(typical.Shot)), typical.Settled)
+		add(fmt.Sprintf("settled at shot %s", units.Count(typical.Shot)), typical.Settled)
 	}
 	slices.SortStableFunc(points, func(a, b point) int { return int(math.Copysign(1, a.at-b.at)) })
 	starts := units.Plural(n, "start")
@@ -148,10 +149,9 @@ func served(r *result.Result, v *judge.Verdict, name, state string) (points []po
 		starts += ", each prepared in " + units.Duration(typical.Prepared)
 	}
 	beside = append(beside, starts)
-	if typical.FirstTook > 0 && typical.SecondTook > 0 {
+	if typical.FirstTook > 0 {
 		beside = append(beside, fmt.Sprintf(
-			"its first answer took %s, its second %s%s", units.Duration(typical.FirstTook), units.Duration(typical.SecondTook),
-			laterThan(v, name, state),
+			"the first shot took %s%s", units.Duration(typical.FirstTook), laterThan(v, name, state),
 		))
 	}
 	var told []string
@@ -159,7 +159,7 @@ func served(r *result.Result, v *judge.Verdict, name, state string) (points []po
 		told = append(told, m.Name+" "+m.Unit.Write(m.Value))
 	}
 	if len(told) > 0 {
-		beside = append(beside, "it says: "+strings.Join(told, ", "))
+		beside = append(beside, "it tells "+strings.Join(told, ", "))
 	}
 	return points, beside
 }
@@ -168,13 +168,14 @@ func served(r *result.Result, v *judge.Verdict, name, state string) (points []po
 func laterThan(v *judge.Verdict, name, state string) string {
 	for _, b := range v.Beginnings {
 		if b.Contender == name && b.State == state {
-			return fmt.Sprintf(", later ones %s: the first %s", units.Seconds(b.Later), b.Say())
+			return fmt.Sprintf(", later ones %s: %s", units.Seconds(b.Later), b.AsLong(""))
 		}
 	}
 	return ""
 }
 
-// ranAs are the marks of a command's runs one after another, the rest of the run, and the first run.
+// ranAs are the marks of a command's runs, a later run and the first run, each from zero on: nothing says in which
+// order a run comes to its marks.
 func ranAs(r *result.Result, v *judge.Verdict, name, state string) (points []point, beside []string) {
 	value := func(f figure.Name) float64 {
 		for i := range v.Faces {
@@ -192,30 +193,22 @@ func ranAs(r *result.Result, v *judge.Verdict, name, state string) (points []poi
 		}
 		return math.NaN()
 	}
-	at := 0.0
-	for _, mark := range r.Plan.Marks {
-		if mark.Unit() != units.Second || len(r.Plan.Sums[mark]) > 0 {
-			continue
+	add := func(label string, at float64) {
+		if at > 0 {
+			points = append(points, point{label: label, at: at, apart: true})
 		}
-		if took := value(mark); took > 0 {
-			at += took
-			points = append(points, point{label: mark.Spoken(), at: at})
+	}
+	for _, mark := range r.Plan.Marks {
+		if mark.Unit() == units.Second {
+			add(mark.Spoken(), value(mark))
 		}
 	}
 	for _, b := range v.Beginnings {
-		if b.Contender != name || b.State != state {
-			continue
+		if b.Contender == name && b.State == state {
+			add("a later run", b.Later)
+			add("first run", b.First)
+			beside = append(beside, fmt.Sprintf("its first run takes %s", b.Say()))
 		}
-		if mean := value(figure.Mean); mean > at && len(points) > 0 {
-			points = append(points, point{label: "the rest", at: mean})
-		} else if len(points) == 0 {
-			points = append(points, point{label: "a later run", at: b.Later})
-		}
-		points = append(points, point{label: "first run", at: b.First, apart: true})
-		beside = append(beside, fmt.Sprintf("its first run takes %s", b.Say()))
-	}
-	if len(points) == 1 && !points[0].apart {
-		return nil, nil // one mark alone is no split
 	}
 	return points, beside
 }

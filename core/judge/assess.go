@@ -89,6 +89,7 @@ type Gain struct {
 type Lane struct {
 	P50, P99, Mean, Throughput float64
 	Shots, Failed              int64
+	Causes                     string // classes of failures, the most frequent first
 }
 
 // Row is a line of the scorecard: something counted, for every contender in the order of the plan.

@@ -590,7 +590,7 @@ func (f *field) growth() (out []Caution) {
 		out = append(out, Caution{
 			Kind: Growth, See: InMemory, Contender: s.Contender,
 			What: fmt.Sprintf(
-				"the service of %s grows by %s for 1 000 shots (%s to %s), also in the second half of heats", s.String(),
+				"the service of %s still grows in the second half of its heats: by %s for every 1 000 shots (%s to %s)", s.String(),
 				units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high),
 			),
 			Try: "see whether that ends: run longer heats, with fresh: duel",

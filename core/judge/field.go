@@ -302,11 +302,15 @@ func (f *field) fewest(s cell.Cell) int64 {
 	return n
 }
 
+// growthFrom is how many shots a heat needs for its growth to be told: of fewer, a page or two of memory would be
+// multiplied into much.
+const growthFrom = 200
+
 // grownBy is by how much a side's service grew for a thousand shots in the second half of its heats, heat by heat in
 // bytes, with what it held at rest and by how much it grew, summed over heats.
 func (f *field) grownBy(s cell.Cell) (each []float64, rest, grown float64) {
 	for _, h := range f.inOrder[s] {
-		if h.Service == nil || h.Shots() == 0 {
+		if h.Service == nil || h.Shots()+h.Warmup < growthFrom {
 			continue
 		}
 		if n, ok := h.Grown(); ok {

@@ -59,7 +59,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 			Throughput: field.value(
 				figure.Throughput, s,
 			).V,
-			Shots: shots, Failed: failed,
+			Shots: shots, Failed: failed, Causes: causes(r, s),
 		}
 		v.Latencies[s] = newLatencies(field.pooled[s])
 	}

@@ -70,6 +70,9 @@ func (a Assessment) Apart() string {
 		return ""
 	}
 	signed := func(x float64) string {
+		if math.Abs(x) < 1e-9*max(math.Abs(a.Baseline.V), math.Abs(a.Contender.V)) {
+			x = 0 // what is left of adding up
+		}
 		text := a.Figure.Show(x)
 		if x > 0 {
 			text = "+" + text
@@ -249,9 +252,12 @@ func (r *Ranking) Sentence() string {
 	return text + ": " + units.List(places) + "."
 }
 
-// Say puts it in words.
-func (b Beginning) Say() string {
-	text := units.Times(b.Ratio) + " its later ones"
+// Say puts it in words: "72x as long as later ones (70 to 74)".
+func (b Beginning) Say() string { return b.AsLong(" as later ones") }
+
+// AsLong is how many times as long the first one took, with the interval: "72x as long (70 to 74)".
+func (b Beginning) AsLong(than string) string {
+	text := units.Times(b.Ratio) + " as long" + than
 	if within := (Assessment{Ratio: max(b.Ratio, 1), Low: b.Low, High: b.High}).Interval(); within != "" {
 		text += " (" + within + ")"
 	}

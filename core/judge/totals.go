@@ -2,6 +2,7 @@ package judge
 
 import (
 	"math"
+	"strings"
 
 	"paceduel/core/cell"
 	"paceduel/core/figure"
@@ -106,6 +107,17 @@ func failures(r *result.Result, name, state string) (failed, shots int64) {
 		shots += h.Shots()
 	}
 	return failed, shots
+}
+
+// causes names the classes of a side's failures, the most frequent first.
+func causes(r *result.Result, s cell.Cell) string {
+	all := map[string]int64{}
+	for _, h := range r.Of(s.Contender, s.State) {
+		for class, n := range h.Failures {
+			all[class] += n
+		}
+	}
+	return strings.Join(result.FailureClasses(all), ", ")
 }
 
 func failureShare(r *result.Result, name string) float64 {

@@ -7,9 +7,11 @@ package result
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -543,6 +545,35 @@ func (h *Heat) Failed() (n int64) {
 		n += f
 	}
 	return n
+}
+
+// FailuresSay says how many shots failed and of what, the most frequent first: "3 failed: timeout", "5 failed: 3
+// status, 2 timeout"; "0 failed" where none did.
+func FailuresSay(failures map[string]int64) string {
+	var all int64
+	for _, n := range failures {
+		all += n
+	}
+	text := units.Count(all) + " failed"
+	var of []string
+	for _, class := range FailureClasses(failures) {
+		one := class
+		if len(failures) > 1 {
+			one = units.Count(failures[class]) + " " + class
+		}
+		of = append(of, one)
+	}
+	if len(of) == 0 {
+		return text
+	}
+	return text + ": " + strings.Join(of, ", ")
+}
+
+// FailureClasses lists the classes of failures, the most frequent first.
+func FailureClasses(failures map[string]int64) []string {
+	classes := slices.Sorted(maps.Keys(failures))
+	slices.SortStableFunc(classes, func(a, b string) int { return cmp.Compare(failures[b], failures[a]) })
+	return classes
 }
 
 // Shots is how many there were.

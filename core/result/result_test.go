@@ -218,3 +218,15 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func TestFailuresAreToldByTheirClass(t *testing.T) {
+	for want, failures := range map[string]map[string]int64{
+		"0 failed":                            nil,
+		"3 failed: timeout":                   {"timeout": 3},
+		"1 005 failed: 1 003 status, 2 reset": {"reset": 2, "status": 1003},
+	} {
+		if got := result.FailuresSay(failures); got != want {
+			t.Errorf("%v: %q; want %q", failures, got, want)
+		}
+	}
+}

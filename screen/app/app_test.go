@@ -301,12 +301,12 @@ func TestWhyInWords(t *testing.T) {
 func TestLookingIntoARun(t *testing.T) {
 	m := served(t, 142, 42)
 	shows(
-		t, m, "prepared is ready 3.0x sooner", "500 ms 0 s 0 s 500 ms", "settled, shot 12", "its first answer took",
+		t, m, "prepared is ready 3.0x sooner", "500 ms 0 s 0 s 500 ms", "settled at shot 12", "the first shot took",
 		"each prepared in", "tables",
 	)
 	wide := plain(m)
 	m = press(t, m, "z")
-	if closer := plain(m); closer == wide || !strings.Contains(closer, "settled, shot 12") {
+	if closer := plain(m); closer == wide || !strings.Contains(closer, "settled at shot 12") {
 		t.Errorf("zoomed in:\n%s", closer)
 	}
 	if m = press(t, m, "backspace", "backspace"); plain(m) != wide {

@@ -500,7 +500,9 @@ func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []stri
 		field("rate", all.Rate)
 	}
 	if all.Failed > 0 {
-		lines = append(lines, s.Theme.Trouble.Render(units.Count(all.Failed)+" failed"))
+		lines = append(
+			lines, s.Theme.Trouble.Render(units.Count(all.Failed)+" failed"), s.Theme.Trouble.Render(all.Causes),
+		)
 	}
 	return lines
 }

@@ -236,7 +236,7 @@ func (v View) pair(s screen.Scene) (left, right int) {
 
 // Widths of what stands outward of the bars.
 const (
-	labelWidth = 17
+	labelWidth = 20
 	tookWidth  = 9
 	spineWidth = 3
 )
