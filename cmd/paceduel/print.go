@@ -257,6 +257,10 @@ func (p printer) touches(r *result.Result) {
 			for _, line := range changeLines(t.Changes) {
 				fmt.Fprintf(p.out, "    %s\n", line)
 			}
+			if t.Stderr != "" {
+				fmt.Fprintln(p.out, "    on standard error:")
+				p.said(t.Stderr)
+			}
 		default:
 			fmt.Fprintf(p.out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
 			for _, said := range []string{t.Stderr, t.Body} {

@@ -113,6 +113,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	}
 	out = append(out, workCautions(r)...)
 	out = append(out, f.untold()...)
+	out = append(out, f.findsNothing(v)...)
 	out = append(out, rateCautions(r)...)
 	out = append(out, f.closedModel()...)
 	out = append(out, f.growth()...)
@@ -170,6 +171,34 @@ func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 			Paused, "", "compare within one sitting", "the run was paused for %s: the machine may have changed meanwhile",
 			units.Duration(r.Paused),
 		)
+	}
+	return out
+}
+
+// findsNothing names contenders that count none of what another counts many of, where more would be better or they had
+// something to say on standard error: they may not have looked.
+func (f *field) findsNothing(v *Verdict) (out []Caution) {
+	const many = 10
+	for i := range v.Faces {
+		for _, a := range v.Faces[i].Figures {
+			none, other, much := v.Faces[i].Contender, v.Baseline, a.Baseline.V
+			if a.Baseline.V == 0 {
+				none, other, much = v.Baseline, v.Faces[i].Contender, a.Contender.V
+			}
+			if !a.AgainstNone || !a.Figure.IsTold() || min(a.Baseline.V, a.Contender.V) > 0 || much < many {
+				continue
+			}
+			if t := f.r.Entrant(none).Touch; !a.Figure.MoreIsBetter() && (t == nil || t.Stderr == "") {
+				continue // none may be what is wanted
+			}
+			out = append(out, Caution{
+				Kind: UnequalWork, See: InAnswers, Contender: none,
+				What: fmt.Sprintf(
+					"%s tells no %s where %s tells %s: it may not have looked", none, a.Figure.Spoken(), other, a.Figure.Show(much),
+				),
+				Try: "see that it is given the same input and rules, and what it wrote on standard error at the weigh-in",
+			})
+		}
 	}
 	return out
 }
@@ -531,20 +560,32 @@ func workCautions(r *result.Result) (out []Caution) {
 		}
 		return out // the plan says what counts
 	}
-	if small != "" && least != most {
-		out = append(out, Caution{
-			Kind: UnequalWork, See: InAnswers,
-			What: fmt.Sprintf("the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most)),
-			Try:  "make sure that they do the same work",
-		})
-	} else if names := r.Weighing.Unequal(); len(names) > 0 {
-		out = append(out, Caution{
-			Kind: UnequalWork, See: InAnswers,
-			What: fmt.Sprintf("%s did not answer as %s did: %s", units.List(names), r.Plan.Baseline, r.Weighing.First()),
-			Try:  "see under weigh-in in what they differ; same: in the plan says what counts",
-		})
+	return append(out, answersUnlike(r, small, large, least, most)...)
+}
+
+// answersUnlike tells of answers that differ, where the plan does not say what counts: by their size, from that of the
+// contender that answers least to that of the one that answers most, else by what the weigh-in saw.
+func answersUnlike(r *result.Result, small, large string, least, most float64) []Caution {
+	one := Caution{Kind: UnequalWork, See: InAnswers}
+	switch names := r.Weighing.Unequal(); {
+	case small != "" && least == 0 && most > 0 && r.Entrant(small).OwnProcess:
+		one.Contender = small
+		one.What = fmt.Sprintf(
+			"%s printed nothing where %s printed %s: it may have found nothing to do", small, large, units.Bytes(most),
+		)
+		one.Try = "see that it is given the same input, and what it wrote on standard error at the weigh-in"
+	case small != "" && least != most:
+		one.What = fmt.Sprintf(
+			"the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most),
+		)
+		one.Try = "make sure that they do the same work"
+	case len(names) > 0:
+		one.What = fmt.Sprintf("%s did not answer as %s did: %s", units.List(names), r.Plan.Baseline, r.Weighing.First())
+		one.Try = "see under weigh-in in what they differ; same: in the plan says what counts"
+	default:
+		return nil
 	}
-	return out
+	return []Caution{one}
 }
 
 // climbCautions say where a climb ended before it found a limit.

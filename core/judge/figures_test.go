@@ -868,3 +868,23 @@ func TestMarksThatAreNotAlwaysToldAreNamed(t *testing.T) {
 		t.Errorf("cautions lack %q:\n%s", want, all)
 	}
 }
+
+func TestWhoFindsNothingMayNotHaveLooked(t *testing.T) {
+	for name, tt := range map[string]struct {
+		more   bool
+		stderr string
+		want   bool
+	}{
+		"more is better":         {true, "", true},
+		"it said something":      {false, "unknown rule tide-gate", true},
+		"none is what is wanted": {false, "", false},
+	} {
+		split := result.Split{Name: "findings", Told: true, More: tt.more, Unit: "findings", PerUnit: 1000}
+		r := told(t, split, func(int) (int64, int64) { return 40, 0 })
+		r.Entrants[1].Touch.Stderr = tt.stderr
+		const text = "joined tells no findings where per-vessel tells 40 findings: it may not have looked"
+		if got := hasCaution(weigh(t, r), text); got != tt.want {
+			t.Errorf("%s: told %v; want %v", name, got, tt.want)
+		}
+	}
+}

@@ -136,6 +136,9 @@ type Settings interface {
 	Summary() string
 }
 
+// Expecter are settings that may say themselves which outcome a good shot has.
+type Expecter interface{ Expects() bool }
+
 // Completer are settings of which some follow from others; they are completed before they are checked.
 type Completer interface{ Complete() }
 

@@ -39,6 +39,7 @@ type Standard struct {
 type reference struct {
 	known   bool           // whether its answers can be seen at all during the run
 	steady  bool           // it answers the same bytes each time
+	own     bool           // the plan says which outcome is good of it
 	unequal bool           // it was accepted although it does other work than the baseline
 	lengths []atomic.Int64 // by row, one more than the bytes; 0: not seen yet. Nil unless steady
 	answers map[int]Answer // by row
@@ -53,7 +54,7 @@ func newStandard(p *plan.Plan) *Standard {
 }
 
 func (s *Standard) set(a Answer, t *result.Touch) {
-	ref := &reference{known: t.Bytes > 0 || t.Steady, steady: t.Steady, answers: map[int]Answer{}}
+	ref := &reference{own: a.Own, known: t.Bytes > 0 || t.Steady, steady: t.Steady, answers: map[int]Answer{}}
 	if max(len(a.Body), len(a.raw)) <= maxSampled && a.Whole {
 		ref.answers[0] = a
 	}
@@ -182,6 +183,7 @@ func (c *Checker) compare(ctx context.Context, shot *shots.Shot) error {
 		return errors.New(note)
 	}
 	a := Answer{Name: c.name, Outcome: shot.View.Outcome, Type: shot.View.Type, Body: body, raw: body, Whole: true}
+	a.Own = c.ref.own
 	own, known := c.ref.answers[shot.Row]
 	if known && bytes.Equal(own.raw, a.raw) {
 		return nil

@@ -25,6 +25,7 @@ import (
 type Answer struct {
 	Name    string
 	Outcome string         // status or exit code, in words
+	Own     bool           // the outcome is one that the plan expects of this contender
 	Type    string         // content type; empty where there is none
 	Body    []byte         // decoded, and put through the plan's filter where it has one
 	Whole   bool           // whether Body is all of it
@@ -60,10 +61,10 @@ func Compare(rules *plan.Same, answers []Answer) *result.Weighing {
 		switch {
 		case i == 0:
 		case !rules.Ruled():
-			w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome),
+			w.Checks = append(w.Checks, sameOutcome(base, a),
 				simple(a.Name, "content type", "content type", base.Type, a.Type), exact(base, a))
 		default:
-			w.Checks = append(w.Checks, simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome))
+			w.Checks = append(w.Checks, sameOutcome(base, a))
 			if base.unread == "" && a.unread == "" {
 				w.Checks = append(w.Checks, ruled(rules, base, a)...)
 			}
@@ -110,6 +111,14 @@ func ruled(rules *plan.Same, base, a Answer) (checks []result.Check) {
 		checks = append(checks, simple(a.Name, "as many matches of "+rules.Count, "matches", count(base.Body), count(a.Body)))
 	}
 	return checks
+}
+
+// sameOutcome compares outcomes, unless the plan itself expects one that differs: that is the contender's own rule.
+func sameOutcome(base, a Answer) result.Check {
+	if base.Outcome != a.Outcome && (base.Own || a.Own) {
+		return result.Check{Contender: a.Name, Rule: a.Outcome + ", as the plan expects of it", Same: true}
+	}
+	return simple(a.Name, "outcome", "outcome", base.Outcome, a.Outcome)
 }
 
 // simple compares two values that are short texts.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -351,6 +352,25 @@ func BenchmarkCompareLarge(b *testing.B) {
 	for b.Loop() {
 		if w := weighin.Compare(&plan.Same{Body: "exact"}, answers); len(w.Checks[1].Differences) != 1 {
 			b.Fatal(w.Checks)
+		}
+	}
+}
+
+// An outcome that the plan expects of a contender is no breach; others are.
+func TestOutcomesThatThePlanExpects(t *testing.T) {
+	for _, tt := range []struct {
+		base, own weighin.Answer
+		same      bool
+	}{
+		{weighin.Answer{Outcome: "exit code 4", Own: true}, weighin.Answer{Outcome: "exit code 1", Own: true}, true},
+		{weighin.Answer{Outcome: "exit code 0"}, weighin.Answer{Outcome: "exit code 1", Own: true}, true},
+		{weighin.Answer{Outcome: "200 OK"}, weighin.Answer{Outcome: "206 Partial Content"}, false},
+	} {
+		for _, rules := range []*plan.Same{nil, {Body: "exact"}} {
+			w := weighin.Compare(rules, []weighin.Answer{tt.base, tt.own})
+			if got := !slices.ContainsFunc(w.Checks, func(c result.Check) bool { return !c.Same }); got != tt.same {
+				t.Errorf("%s against %s: same %v; want %v: %+v", tt.own.Outcome, tt.base.Outcome, got, tt.same, w.Checks)
+			}
 		}
 	}
 }

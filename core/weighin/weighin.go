@@ -101,6 +101,9 @@ type asking struct {
 // The trouble, if any, is in the Touch; Passed tells. The answer is for Compare and is not kept.
 func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result.Touch, Answer) {
 	answer := Answer{Name: e.Name}
+	if s, ok := e.Contender.Settings.(plan.Expecter); ok {
+		answer.Own = s.Expects()
+	}
 	t := &result.Touch{Class: shots.NoStart.String()}
 	if state != plan.AsFound {
 		t.State, answer.State = string(state), string(state)

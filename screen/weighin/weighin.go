@@ -302,6 +302,13 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 			lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Faint.Render(part))
 		}
 	}
+	if first, _, more := strings.Cut(strings.TrimSpace(t.Stderr), "\n"); first != "" {
+		text := "on standard error: " + units.Printable(first)
+		if more {
+			text += " …"
+		}
+		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Faint.Render(parts.Cell(text, w-nameWidth)))
+	}
 	for _, note := range t.Notes {
 		lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Caution.Render(parts.Cell("! "+note, w-nameWidth)))
 	}

@@ -37,6 +37,9 @@ type Settings struct {
 // Marked implements plan.Marker.
 func (s *Settings) Marked() plan.Marks { return s.Marks }
 
+// Expects implements plan.Expecter.
+func (s *Settings) Expects() bool { return s.Expect != 0 }
+
 // Complete implements plan.Completer: what marks are read from is kept.
 func (s *Settings) Complete() {
 	if s.Stdout != "" {

@@ -54,6 +54,9 @@ type Settings struct {
 	MaxBody     plan.Bytes           `json:"max-body,omitempty" jsonschema_description:"an answer longer than this is a failure; 64MiB unless said"`
 }
 
+// Expects implements plan.Expecter.
+func (s *Settings) Expects() bool { return s.Expect != 0 }
+
 // Marked implements plan.Marker.
 func (s *Settings) Marked() plan.Marks { return s.Marks }
 
