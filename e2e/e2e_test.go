@@ -615,7 +615,7 @@ func TestMarksAndStarts(t *testing.T) {
 	h.run(
 		t, "run", "page-of-the-almanac.duel.yaml", "--rounds", "1", "--set", "pace.repeat=2", "--json", "page.json",
 	).says(t, 1,
-		"load told cold", "page told warm", "both told cold", "24 chapters", "first run warm", "undecided")
+		"load (told) cold", "page (told) warm", "both (told) cold", "24 chapters", "first run warm", "undecided")
 	h.run(
 		t, "run", "tide-predictor.duel.yaml", "--rounds", "1", "--set", "pace.wake=50ms", "--json", "tide.json",
 	).says(t, 0,

@@ -293,7 +293,7 @@ func TestWhyInWords(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {142, 42}} {
 		m := served(t, size[0], size[1])
 		golden.Check(t, fmt.Sprintf("start-%dx%d", size[0], size[1]), plain(m)+"\n")
-		golden.Check(t, fmt.Sprintf("memory-%dx%d", size[0], size[1]), plain(press(t, m, "y"))+"\n")
+		golden.Check(t, fmt.Sprintf("memory-%dx%d", size[0], size[1]), plain(press(t, m, "x"))+"\n")
 	}
 }
 
@@ -313,7 +313,7 @@ func TestLookingIntoARun(t *testing.T) {
 		t.Error("zooming out does not lead back")
 	}
 	m = press(t, m, "s")
-	m = press(t, m, "y")
+	m = press(t, m, "x")
 	shows(t, m, "at rest", "under load", "afterwards", "7 threads, round")
 	at := plain(m)
 	if m = press(t, m, "z", "right"); plain(m) == at {
@@ -332,12 +332,12 @@ func TestLookingIntoARun(t *testing.T) {
 	run := *cautioned.scene.Run
 	run.Verdict = &verdict
 	cautioned.scene.Run = &run
-	cautioned = press(t, cautioned, "v", "v", "v", "v", "down", "down", "down", "enter")
+	cautioned = press(t, cautioned, "v", "x", "x", "x", "down", "down", "down", "enter")
 	shows(t, cautioned, "✓why", "at rest")
 	// A run without services says so.
 	m = press(t, withRun(started(t, config(t, nil), 80, 24), threeWay()), "y")
 	shows(t, m, "Nothing is known of how the contenders come up")
-	shows(t, press(t, m, "y"), "Nothing is known of memory")
+	shows(t, press(t, m, "x"), "Nothing is known of memory")
 }
 
 // The log's sentence counts what the logbook holds, and not what the list is cut to.
@@ -463,12 +463,12 @@ func TestARunIsSteered(t *testing.T) {
 	shows(t, m, "the run waits before its next heat")
 	m = states(t, m, func(r *screen.Run) bool { return r.Paused })
 	shows(t, m, "Paused after", "of 45 heats; space has it go on")
-	if strings.Contains(plain(m), "g go on without it") {
+	if strings.Contains(plain(m), "drop it") {
 		t.Error("the run could go on without its baseline")
 	}
 	m = press(t, m, "+", "down", "down")
-	shows(t, m, "5 rounds more", "g go on without it")
-	m = press(t, m, "g", " ")
+	shows(t, m, "5 rounds more", "drop it")
+	m = press(t, m, "d", " ")
 	m = states(t, m, func(r *screen.Run) bool { return !r.Paused && len(r.Result.Order) == 20 })
 	shows(t, m, "left out")
 	m = press(t, m, "h")
@@ -506,7 +506,7 @@ func TestTroubleIsShown(t *testing.T) {
 		t, m, "broken.duel.yaml cannot be run as it is", "broken.duel.yaml, line 7, column 9", `unknown key "repeet" in pace`,
 		`did you mean "repeat"?`,
 	)
-	if strings.Contains(plain(m), "enter start") {
+	if strings.Contains(plain(m), "start the duel enter") {
 		t.Error("a broken duel can be started")
 	}
 	m = press(t, m, "down", "enter")
@@ -537,11 +537,11 @@ func TestUnequalWorkIsRefusedUntilItIsAccepted(t *testing.T) {
 	m = toEnd(t, press(t, m, "enter"))
 	shows(
 		t, m, "fast broke the plan's rules for the same work, so nothing was timed", "! not the same bytes", "waited │",
-		"line 1", "│ guessed", "fast ships 1.17x the bytes of slow", "t time them all the same", "!weigh-in",
+		"line 1", "│ guessed", "fast ships 1.17x the bytes of slow", "start all the same", "!weigh-in",
 	)
 	m = toEnd(t, press(t, m, "t"))
 	shows(t, m, "in the mean", "unequal work")
-	shows(t, press(t, m, "v", "v", "v"), "unequal work was accepted: fast broke the plan's rules at the weigh-in")
+	shows(t, press(t, m, "v", "x", "x", "x"), "unequal work was accepted: fast broke the plan's rules at the weigh-in")
 	shows(t, press(t, m, "w"), "and that was accepted")
 
 	// Without rules the difference is told, and nothing is refused.
@@ -569,7 +569,7 @@ func TestPairsAndScales(t *testing.T) {
 	m := withRun(started(t, config(t, nil), 142, 42), threeWay())
 	m = press(t, m, "v")
 	shows(t, m, "snapshot fails", "◆ snapshot snapshot is")
-	m = press(t, m, "m")
+	m = press(t, m, "g")
 	shows(t, m, "bars: log scale")
 	m.h = 24
 	m = press(t, m, "o")
@@ -595,7 +595,7 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 					t.Errorf("%s: a key without help: %v", stop, b.Keys())
 				}
 				for _, k := range b.Keys() {
-					if frame[k] && k != m.stops[m.index(stop)].Key() { // who is there already may turn to more
+					if frame[k] {
 						t.Errorf("%s: %q is the frame's", stop, k)
 					}
 					if len(k) == 1 && k != "k" {
@@ -603,8 +603,8 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 							t.Errorf("%q means %q and %q", k, was, b.Help().Desc)
 						}
 						meaning[k] = b.Help().Desc
-						if k >= "a" && k <= "z" && !strings.HasPrefix(b.Help().Desc, k) {
-							t.Errorf("%s: %q does not begin %q", stop, k, b.Help().Desc)
+						if k >= "a" && k <= "z" && !strings.Contains(b.Help().Desc, k) {
+							t.Errorf("%s: %q is no letter of %q", stop, k, b.Help().Desc)
 						}
 					}
 				}
@@ -650,7 +650,7 @@ func TestServicesOnTheRounds(t *testing.T) {
 	if strings.Contains(plain(m), "no service of its own") {
 		t.Error("nobody asked what it says")
 	}
-	m = press(t, m, "t")
+	m = press(t, m, "m")
 	shows(t, m, "no service of its own")
 	m = press(t, m, "down")
 	shows(t, m, "its service joined: starting", "it has printed nothing")
@@ -667,7 +667,7 @@ func TestServicesOnTheRounds(t *testing.T) {
 	shows(t, m, "the tide turns")
 	follow(corerounds.ServiceIs{Contender: "joined", Stage: corefooting.Died, Said: "struck a rock"})
 	shows(t, m, "joined: died", "struck a rock")
-	if strings.Contains(plain(press(t, m, "t")), "struck") {
+	if strings.Contains(plain(press(t, m, "m")), "struck") {
 		t.Error("what it says stays")
 	}
 }

@@ -63,7 +63,7 @@ func TestANewDuelIsAskedFor(t *testing.T) {
 	m = press(t, m, "n")
 	shows(
 		t, m, "A new duel in the test harbour: who stands against whom?", "▲ baseline", "● challenger", "runs a heat",
-		"ctrl+s write the plan",
+		"write the plan ctrl+s",
 	)
 	// Letters that are keys elsewhere are text here.
 	m = write(t, m, "Quay law")

@@ -252,7 +252,27 @@ func (m Model) keyLine() string {
 
 // keyItems lists bindings in at most w cells.
 func (m Model) keyItems(bindings []key.Binding, w int) (line string) {
-	return ansi.Truncate(" "+m.keyHelp(w-1).ShortHelpView(bindings)+"  ", max(w, 0), "")
+	words := make([]key.Binding, len(bindings))
+	for i, b := range bindings {
+		words[i] = m.inWords(b)
+	}
+	return ansi.Truncate(" "+m.keyHelp(w-1).ShortHelpView(words)+"  ", max(w, 0), "")
+}
+
+// inWords is a binding with its word first and its key set off: in the word where it is a letter of it, else behind it.
+func (m Model) inWords(b key.Binding) key.Binding {
+	t := m.scene.Theme
+	name, word := b.Help().Key, b.Help().Desc
+	at := -1
+	if len(name) == 1 {
+		at = strings.Index(strings.ToLower(word), strings.ToLower(name))
+	}
+	if at < 0 {
+		b.SetHelp(word, name+" ") // as far from the next one as a word alone
+		return b
+	}
+	b.SetHelp(t.Faint.Render(word[:at])+t.Strong.Underline(true).Render(name)+t.Faint.Render(word[at+1:]), "")
+	return b
 }
 
 // keyHelp lists keys in our type; 0 cells are as many as it takes.
@@ -260,9 +280,9 @@ func (m Model) keyHelp(w int) help.Model {
 	const keyWidth = 13 // of a list of all
 	t := m.scene.Theme
 	list := help.New()
-	list.ShortSeparator = "   "
+	list.ShortSeparator = "  "
 	list.Styles = help.Styles{
-		Ellipsis: t.Faint, ShortKey: t.Strong, ShortDesc: t.Faint, ShortSeparator: t.Faint,
+		Ellipsis: t.Faint, ShortKey: t.Faint, ShortDesc: t.Strong, ShortSeparator: t.Faint,
 		FullKey: t.Strong.Width(keyWidth).Align(lipgloss.Right), FullDesc: t.Ink.PaddingLeft(2), FullSeparator: t.Faint,
 	}
 	list.SetWidth(w)

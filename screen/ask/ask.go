@@ -43,7 +43,7 @@ func New(kinds []*draft.Kind) screen.View {
 		start: bind(
 			"enter", "start the duel",
 		), create: bind("n", "new"), edit: bind("e", "edit"), copy: bind("c", "copy"), remove: bind("d", "delete"),
-		paste: bind("i", "import"), build: bind("b", "build on a contender"), update: bind("u", "update what is read"),
+		paste: bind("i", "import"), build: bind("b", "build on a contender"), update: bind("u", "update"),
 	}}
 }
 

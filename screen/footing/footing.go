@@ -26,7 +26,7 @@ type View struct {
 func New() screen.View {
 	return View{
 		scroll: parts.NewScroll(),
-		update: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update what is read")),
+		update: key.NewBinding(key.WithKeys("u"), key.WithHelp("u", "update")),
 	}
 }
 

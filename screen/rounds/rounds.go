@@ -40,7 +40,7 @@ func New() screen.View {
 	return View{cursor: parts.NewCursor(), keys: keys{
 		halt:    key.NewBinding(key.WithKeys("h"), key.WithHelp("h", "halt and keep")),
 		pause:   key.NewBinding(key.WithKeys("space"), key.WithHelp("space", "pause or go on")),
-		without: key.NewBinding(key.WithKeys("g"), key.WithHelp("g", "go on without it")),
+		without: key.NewBinding(key.WithKeys("d"), key.WithHelp("d", "drop it")),
 		more:    key.NewBinding(key.WithKeys("+"), key.WithHelp("+", "5 rounds more")),
 		hide:    key.NewBinding(key.WithKeys("enter"), key.WithHelp("enter", "hide or show")),
 		zoom:    key.NewBinding(key.WithKeys("z"), key.WithHelp("z", "zoom in")),
@@ -48,7 +48,7 @@ func New() screen.View {
 		left:    key.NewBinding(key.WithKeys("left"), key.WithHelp("← →", "read off")),
 		right:   key.NewBinding(key.WithKeys("right"), key.WithHelp("→", "later")),
 		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
-		tell:    key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "tell what its service says")),
+		tell:    key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "service messages")),
 	}}
 }
 

@@ -33,7 +33,7 @@ var pictureNames = [pictures]string{"ladder", "lanes", "distribution", "tail", "
 
 func (p picture) String() string { return pictureNames[p] }
 
-type keys struct{ next, pair, magnitudes, rungs, save, keep, left, right, zoom, wide, show key.Binding }
+type keys struct{ next, pair, logScale, rungs, save, keep, left, right, zoom, wide, show key.Binding }
 
 // View has which picture and which pair are in view, and how.
 type View struct {
@@ -54,9 +54,9 @@ func New() screen.View {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(help, what))
 	}
 	return View{reason: parts.NewCursor(), scroll: parts.NewScroll(), line: 0.5, keys: keys{
-		next:       bind("v", "view another picture", "v"),
+		next:       bind("x", "next picture", "x"),
 		pair:       bind("o", "other pair", "o"),
-		magnitudes: bind("m", "magnitudes (log scale)", "m"),
+		logScale:   bind("g", "log scale", "g"),
 		rungs:      bind("E", "every rung", "E"),
 		save:       bind("s", "save to files", "s"),
 		keep:       bind("p", "plan to a file", "p"),
@@ -90,7 +90,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	}
 	out = append(out, v.keys.next)
 	if p := v.current(s); p != reasons {
-		out = append(out, v.keys.save, v.keys.magnitudes)
+		out = append(out, v.keys.save, v.keys.logScale)
 	}
 	paired := len(s.Run.Verdict.Faces) > 1
 	switch v.current(s) {
@@ -154,9 +154,9 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.keys.pair):
 		v.turn++
 		return v, v.wanted(s)
-	case key.Matches(press, v.keys.magnitudes) && shaped:
+	case key.Matches(press, v.keys.logScale) && shaped:
 		v.linear, v.part = !v.linear, chart.Stretched{}
-	case key.Matches(press, v.keys.magnitudes):
+	case key.Matches(press, v.keys.logScale):
 		v.look.Log = !v.look.Log
 	case key.Matches(press, v.keys.rungs):
 		v.look.All = !v.look.All

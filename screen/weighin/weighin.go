@@ -34,7 +34,7 @@ type keys struct{ take, other, look, save key.Binding }
 // New returns the view at the top.
 func New() screen.View {
 	return View{at: parts.NewScroll(), find: parts.NewInput("text to look for", ""), keys: keys{
-		take:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "time them all the same")),
+		take:  key.NewBinding(key.WithKeys("t"), key.WithHelp("t", "start all the same")),
 		other: key.NewBinding(key.WithKeys("o"), key.WithHelp("o", "other pair")),
 		look:  key.NewBinding(key.WithKeys("/"), key.WithHelp("/", "look for")),
 		save:  key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),

@@ -45,7 +45,7 @@ func New() screen.View {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(help, what))
 	}
 	return View{share: 1, keys: keys{
-		next:  bind("y", "yet another picture", "y"),
+		next:  bind("x", "next picture", "x"),
 		pair:  bind("o", "other pair", "o"),
 		save:  bind("s", "save to files", "s"),
 		left:  bind("← →", "read off", "left"),
