@@ -34,4 +34,4 @@ mirrors:
 
 # After a wanted change of output: write the golden files anew, then read the difference.
 golden:
-	$(GO) test $$(grep -rlE 'paceduel/internal/(golden|viewtest)"' --include='*_test.go' core screen | xargs dirname | sort -u | sed 's|^|./|') -update
+	$(GO) test $$(grep -rlE 'paceduel/internal/(golden|viewtest)"' --include='*_test.go' core screen internal | xargs dirname | sort -u | sed 's|^|./|') -update

@@ -185,7 +185,7 @@ func TestMirrorAndAuto(t *testing.T) {
 		t.Errorf("it ended after %d rounds", n)
 	}
 	h.run(t, "run", "count.duel.yaml", "--mirror", "--only", "short", "--rounds", "6").says(t, 0, "short again is ")
-	h.run(t, "run", "count.duel.yaml", "--rounds", "many").says(t, 2, "--set rounds=many", "is no number of rounds")
+	h.run(t, "run", "count.duel.yaml", "--rounds", "many").says(t, 2, "--set rounds=many", "is not a number of rounds")
 }
 
 func TestJudgingWhatWasMeasuredElsewhere(t *testing.T) {
@@ -214,7 +214,7 @@ func TestJudgingWhatWasMeasuredElsewhere(t *testing.T) {
 	}
 	h.write(t, "bad.jsonl", duel+"nonsense\n"+duel)
 	o = h.run(t, "judge", "bad.jsonl")
-	o.says(t, 2, "line 2: this is no duel")
+	o.says(t, 2, "line 2: this is not a duel")
 	if lines := strings.Count(o.out, "\n"); lines != 3 {
 		t.Errorf("%d answers to three lines", lines)
 	}
@@ -265,8 +265,8 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{
 			"show", "--logbook", "empty.sqlite",
 		}, 2, []string{"no runs in", "empty.sqlite yet; paceduel run PLAN makes one"}},
-		{[]string{"show", "data.txt"}, 4, []string{"this is no result of Pace Duel"}},
-		{[]string{"open", "data.txt"}, 2, []string{"this is no result of Pace Duel"}},
+		{[]string{"show", "data.txt"}, 4, []string{"this is not a result of Pace Duel"}},
+		{[]string{"open", "data.txt"}, 2, []string{"this is not a result of Pace Duel"}},
 		{[]string{"open"}, 2, []string{"needs a terminal"}},
 		{[]string{"new", "count"}, 2, []string{"file exists"}},
 		{[]string{"schema"}, 0, []string{`"$schema"`, `"contenders"`}},

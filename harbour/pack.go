@@ -122,11 +122,11 @@ func packStreamed(in io.Reader, out io.Writer) error {
 func number(field []byte) (v uint64, err error) {
 	digits := bytes.TrimSuffix(bytes.TrimPrefix(field, []byte("hold ")), []byte(" kg"))
 	if len(digits) == 0 {
-		return 0, fmt.Errorf("%q is no number", field)
+		return 0, fmt.Errorf("%q is not a number", field)
 	}
 	for _, c := range digits {
 		if c < '0' || c > '9' {
-			return 0, fmt.Errorf("%q is no number", field)
+			return 0, fmt.Errorf("%q is not a number", field)
 		}
 		v = v*10 + uint64(c-'0')
 	}

@@ -337,7 +337,7 @@ const shownDifferences = 5
 func (p printer) forecast(r *result.Result) {
 	if took := r.Expected(); took > 0 {
 		text := units.Trim(units.Duration(took.Round(time.Second)))
-		fmt.Fprintf(p.out, "  a run takes about %s, and what lies between heats\n", text)
+		fmt.Fprintf(p.out, "  a run takes about %s, plus the time between heats\n", text)
 	}
 	for _, c := range judge.Foresee(r) {
 		fmt.Fprintf(p.out, "  - %s\n    %s\n", c.What, c.Try)
@@ -355,7 +355,7 @@ func (p printer) weighing(r *result.Result) {
 	case len(w.Unequal()) == 0:
 		return // there were no two to be compared
 	case !w.Ruled:
-		fmt.Fprintln(p.out, "  told only, since the plan has no rules under same:")
+		fmt.Fprintln(p.out, "  differences, shown only, since the plan sets no rules under same:")
 	}
 	for _, c := range w.Checks {
 		if c.Same {

@@ -109,7 +109,7 @@ func TestNobodyComparedIsNotTheSameWork(t *testing.T) {
 		{"alike", []result.Check{check("b", true)}, "  the same work\n"},
 		{
 			"unlike", []result.Check{check("b", false)},
-			"  told only, since the plan has no rules under same:\n  b: not the same bytes\n",
+			"  differences, shown only, since the plan sets no rules under same:\n  b: not the same bytes\n",
 		},
 	}
 	for _, tt := range tests {

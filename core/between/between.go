@@ -156,7 +156,7 @@ func kindOf(given []string, kinds []contender.Kind) (name string, found *draft.K
 		}
 		switch {
 		case own == nil:
-			return "", nil, fmt.Errorf("between: nobody knows what to do with %q", text)
+			return "", nil, fmt.Errorf("between: it is not clear what %q is", text)
 		case found != nil && own != found:
 			return "", nil, fmt.Errorf(
 				"between: %s cannot be compared with %s; give only %s or only %s", found.One, own.One, found.Plural, own.Plural,

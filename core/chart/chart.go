@@ -111,7 +111,7 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 		Title: r.Plan.Name, Sentence: f.Sentence, Log: look.Log,
 		Left:  Side{v.Baseline, SignFor(r, v.Baseline), v.Baseline == r.Plan.Baseline},
 		Right: Side{f.Contender, SignFor(r, f.Contender), f.Contender == r.Plan.Baseline},
-		Note: "bars: all shots; shaded: the middle half of the heats; ratio: typical round, " + sure(f.Figures) +
+		Note: "bars: the typical heat; shaded: the middle half of the heats; ratio: the typical round, " + sure(f.Figures) +
 			" interval. " + capital(v.Note) + ".",
 		Conditions: Conditions(r, v),
 	}
@@ -146,7 +146,7 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 		l.Rungs = append(l.Rungs, rung)
 	}
 	if noisy {
-		l.Note += " The band about 1 is how far the baseline is from itself."
+		l.Note += " The band around 1 shows how much the baseline differs from itself."
 	}
 	return l
 }

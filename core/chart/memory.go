@@ -37,8 +37,8 @@ type MemoryRead struct{ Name, Text string }
 func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to time.Duration) *Memory {
 	m := &Memory{
 		Timeline: NewTimeline(r, heats, from, to, nil), Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
-		Note: "resident memory of the service with all that it started, looked at 20 times a second; signs: the most " +
-			"within the judged part of a heat; tinted: that part.",
+		Note: "resident memory of the service and all that it started, read 20 times a second. Signs: the most within the " +
+			"judged part of a heat, which is tinted.",
 	}
 	var values []float64
 	for i := range heats {

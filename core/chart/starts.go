@@ -56,8 +56,8 @@ type point struct {
 func NewStarts(r *result.Result, v *judge.Verdict, share float64) *Starts {
 	s := &Starts{
 		Title: r.Plan.Name, Sentence: startsSentence(r, v), Conditions: Conditions(r, v),
-		Note: "times from the creation of a process, the middle start's of each split; settled: from that shot on three in " +
-			"a row took no longer than 95 % of the judged ones did.",
+		Note: "times count from the creation of the process; each is that of the middle start. Settled: from that shot on, " +
+			"three in a row took no longer than 95 % of the judged ones.",
 	}
 	type side struct {
 		points []point
@@ -249,7 +249,7 @@ func startsSentence(r *result.Result, v *judge.Verdict) string {
 		case len(said) > 0:
 			all = append(all, fmt.Sprintf("%s %s than %s.", f.Contender, units.List(said), v.Baseline))
 		case open:
-			all = append(all, fmt.Sprintf("How %s comes up as against %s is still open.", f.Contender, v.Baseline))
+			all = append(all, fmt.Sprintf("How fast %s starts, compared with %s, is still open.", f.Contender, v.Baseline))
 		}
 	}
 	if len(all) > 0 {
@@ -258,8 +258,8 @@ func startsSentence(r *result.Result, v *judge.Verdict) string {
 	for _, b := range v.Beginnings {
 		return fmt.Sprintf("The first run of %s takes %s.", title(b.Contender, b.State), b.Say())
 	}
-	return "Nothing is known of how the contenders come up: none has a service that is started for its heats, nor a " +
-		"first run among later ones."
+	return "Nothing is known of how the contenders start: none has a service that is started for its heats, or a first " +
+		"run with later ones to compare."
 }
 
 func title(name, state string) string { return strings.TrimSpace(name + " " + state) }

@@ -226,7 +226,7 @@ func ConditionLines(r *result.Result, h *result.Heat) (lines []string) {
 		others += fmt.Sprintf(", host took %s", units.Share(c.StealFrac))
 	}
 	waits := fmt.Sprintf(
-		"waited: cpu %s, disk %s, memory %s", units.Share(c.CPUPressure), units.Share(c.DiskPressure),
+		"kept waiting by processors %s, disks %s, memory %s", units.Share(c.CPUPressure), units.Share(c.DiskPressure),
 		units.Share(c.MemoryPressure),
 	)
 	machine := ""

@@ -46,7 +46,8 @@ func (t *Track) TooFew() (say string, ok bool) {
 // NewTracks arranges all faces of a verdict, figure by figure.
 func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 	t := &Tracks{Title: r.Plan.Name, Sentence: v.Sentence, Log: look.Log, Conditions: Conditions(r, v)}
-	t.Note = "bars: all shots; shaded: the middle half of the heats; ratios: against " + v.Baseline + ", typical round. " +
+	t.Note = "bars: the typical heat; shaded: the middle half of the heats; ratios: against " + v.Baseline +
+		", typical round. " +
 		capital(v.Note) + "."
 	if len(v.Faces) == 0 {
 		return t

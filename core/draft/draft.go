@@ -147,7 +147,7 @@ func Imports(kinds []*Kind) string {
 func Number(what, text string) (string, error) {
 	text = strings.TrimSpace(text)
 	if n, err := strconv.Atoi(text); err != nil || n < 1 {
-		return "", fmt.Errorf("%s: %q is no number of one or more", what, text)
+		return "", fmt.Errorf("%s: %q is not a number of one or more", what, text)
 	}
 	return text, nil
 }
@@ -184,7 +184,7 @@ var errFlow = errors.New("the contenders are written within braces; write them o
 func outline(source string) (top, contenders []entry, err error) {
 	tree, err := parser.ParseBytes([]byte(source), 0)
 	if err != nil || len(tree.Docs) == 0 {
-		return nil, nil, errors.New("the plan is no YAML; mend it first")
+		return nil, nil, errors.New("the plan is not YAML; mend it first")
 	}
 	lines := strings.Split(source, "\n")
 	body, ok := tree.Docs[0].Body.(*ast.MappingNode)

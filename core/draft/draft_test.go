@@ -94,7 +94,7 @@ func TestHintsBecomeAPlan(t *testing.T) {
 		text = strings.Replace(text, "# course: ", "course: ", 1)
 		_, err = read.Plan("d.duel.yaml", []byte(text), read.Options{Kinds: all.PlanKinds()})
 		// What a hint names need not be here; but the text must be YAML with known keys.
-		if err != nil && (!strings.Contains(err.Error(), "is no file") || strings.Contains(err.Error(), "unknown key")) {
+		if err != nil && (!strings.Contains(err.Error(), "is not a file") || strings.Contains(err.Error(), "unknown key")) {
 			t.Errorf("%s: %v\n%s", k.Plural, err, text)
 		}
 		if names, err := k.Names(k.Hints[:]); err != nil || len(names) != 2 || names[0] == names[1] {
@@ -118,11 +118,11 @@ func TestAnswersThatMakeNoSense(t *testing.T) {
 		{func(a *draft.Answers) { a.Challenger = "" }, "the challenger is missing"},
 		{func(a *draft.Answers) { a.Baseline = "echo 'x" }, "the baseline: take"},
 		{func(a *draft.Answers) { a.Challenger = "http://x/" }, "is a URL, and commands were asked for"},
-		{func(a *draft.Answers) { a.Kind = kind("requests") }, "is no URL"},
+		{func(a *draft.Answers) { a.Kind = kind("requests") }, "is not a URL"},
 		{func(a *draft.Answers) {
 			a.Kind, a.Baseline, a.Challenger, a.Asked = kind("requests"), "http://x/", "http://y/", []string{"8", "2s }"}
-		}, `for: "2s }" is no length of time`},
-		{func(a *draft.Answers) { a.Asked = []string{"0"} }, `runs a heat: "0" is no number of one or more`},
+		}, `for: "2s }" is not a length of time`},
+		{func(a *draft.Answers) { a.Asked = []string{"0"} }, `runs a heat: "0" is not a number of one or more`},
 	}
 	for _, tt := range tests {
 		a := good
@@ -185,7 +185,7 @@ func TestWhatCannotBeAdded(t *testing.T) {
 		{berths, "slwo", "x", `no contender is called "slwo"`},
 		{flow, "a", "x", "written within braces"},
 		{"duel: x\n", "a", "x", "the plan has no contenders"},
-		{"duel: [", "a", "x", "the plan is no YAML"},
+		{"duel: [", "a", "x", "the plan is not YAML"},
 	}
 	for _, tt := range tests {
 		if _, err := draft.AddLike(tt.source, tt.like, tt.name); err == nil || !strings.Contains(err.Error(), tt.want) {

@@ -423,7 +423,7 @@ func (o *lastOutput) tail() string {
 	return strings.TrimSpace(strings.ToValidUTF8(string(o.kept), "·"))
 }
 
-// freePort finds a port that nobody listens on just now.
+// freePort finds a port that nothing listens on just now.
 func freePort() (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

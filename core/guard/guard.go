@@ -55,7 +55,7 @@ func ParseURL(text string) (*url.URL, error) {
 		return nil, err
 	}
 	if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address to ask", text)
+		return nil, fmt.Errorf("%q is not an address to ask", text)
 	}
 	return u, nil
 }
@@ -90,7 +90,7 @@ func (g Guard) Addresses(ctx context.Context, host, port string) (out []Address,
 	}
 	number, err := strconv.ParseUint(port, 10, 16)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no port", port)
+		return nil, fmt.Errorf("%q is not a port", port)
 	}
 	found, err := g.lookup(ctx, host)
 	if err != nil {

@@ -121,7 +121,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	for _, e := range r.Entrants {
 		if e.Avoid != "" {
 			out = append(out, Caution{
-				Kind: NotFor, See: InPlan, Contender: e.Name, What: fmt.Sprintf("%s is not for when %s", e.Name, e.Avoid),
+				Kind: NotFor, See: InPlan, Contender: e.Name, What: fmt.Sprintf("do not use %s when %s", e.Name, e.Avoid),
 				Try: "the plan says so",
 			})
 		}
@@ -158,7 +158,7 @@ func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 		if t := total(r, e.Name, result.AnyState); t.left > 0 {
 			add(
 				LeftBehind, e.Name,
-				"have it end what it starts, or wait for it: what was left ran beside others until it was ended",
+				"have it end what it starts, or wait for it: leftovers ran beside the others until they were ended",
 				"%s left %s behind in %s", e.Name, processes(t.left), units.Plural(int(t.shots), "run"),
 			)
 		}
@@ -301,7 +301,7 @@ func footingCautions(r *result.Result) (out []Caution) {
 		if len(unfilled) > 0 {
 			out = append(out, Caution{
 				Kind: Ground, See: InFooting, What: fmt.Sprintf("%s: %s was empty before warm runs", e.Name, units.List(unfilled)),
-				Try: "it has no cache there to be warm: correct stores: in the plan",
+				Try: "there is no cache there to keep warm; correct stores: in the plan",
 			})
 		}
 	}
@@ -337,8 +337,8 @@ func rateCautions(r *result.Result) (out []Caution) {
 					"%s could not keep %s: %s of %s shots were not sent before their heats were over", e.Name,
 					units.Rate(r.Plan.Pace.Rate), units.Count(int64(t.unsent)), units.Count(int64(t.due)),
 				),
-				Try: "its latencies are those of an overload and grow with the length of a heat; lower rate:, or raise most: if " +
-					"it would bear more at once",
+				Try: "it is overloaded, so its latencies grow with the length of a heat; lower rate:, or raise most: if it can " +
+					"handle more at once",
 			})
 			continue
 		}
@@ -347,8 +347,7 @@ func rateCautions(r *result.Result) (out []Caution) {
 			out = append(out, Caution{
 				Kind: Overload, See: InHeats,
 				What: fmt.Sprintf(
-					"%s: shots started up to %s after they were due at p99, all %d connections being busy or the asking itself "+
-						"being late",
+					"%s: at p99 shots started %s late, because all %d connections were busy or Pace Duel itself was late",
 					e.Name, units.Seconds(lag), r.Plan.Pace.Most,
 				),
 				Try: "the lag is part of its latency; raise most:, lower rate:, or give Pace Duel a processor of its own " +
@@ -386,10 +385,11 @@ func floorCautions(f *field) (out []Caution, err error) {
 			out = append(out, Caution{
 				Kind: Floor, See: InHeats,
 				What: fmt.Sprintf(
-					"driving alone takes %s here (a contender of kind %s that does nothing), %s of the p50 of %s",
-					units.Seconds(least), f.r.Floor[i].Kind, units.Share(min(least/fastest, 1)), name,
+					"a %s contender that does nothing takes %s here, %s of the p50 of %s", f.r.Floor[i].Kind,
+					units.Seconds(least), units.Share(min(least/fastest, 1)), name,
 				),
-				Try: "ratios are diluted by that much; give each shot more to do, or compare the differences",
+				Try: "that part is the same for all and brings ratios closer to 1; give each shot more to do, or compare the " +
+					"differences",
 			})
 		}
 	}
@@ -485,11 +485,11 @@ func hostCautions(r *result.Result) (out []Caution) {
 	}
 	if m.disk > diskFrac {
 		add(OtherLoad, "see whether that is the contenders' own work; if not, run it at a quieter time",
-			"somebody waited for a disk in %s of the time", units.Share(m.disk))
+			"programs waited for a disk in %s of the time", units.Share(m.disk))
 	}
 	if m.memory > memoryFrac || m.swapped > 0 {
 		add(OtherLoad, "free some, or ask for less at once",
-			"memory was short: somebody waited for it in %s of the time, %s went to swap",
+			"memory was short: programs waited for it in %s of the time, %s went to swap",
 			units.Share(m.memory), units.Bytes(m.swapped))
 	}
 	if m.pause > 0.005 {
@@ -658,15 +658,17 @@ func serviceCautions(r *result.Result) (out []Caution) {
 		}
 		if killed > 0 {
 			out = append(out, Caution{Kind: Killed, See: InMemory, Contender: e.Name,
-				What: fmt.Sprintf("%s of the service of %s were killed since they wanted more than %s", units.Plural(
+				What: fmt.Sprintf("%s of the service of %s were killed because they wanted more than %s", units.Plural(
 					int(killed), "process",
 				), e.Name, limits),
 				Try: "what is left of it was measured; raise limits: memory: to see it whole"})
 		}
 		for _, class := range slices.Sorted(maps.Keys(asleep)) {
 			out = append(out, Caution{Kind: Failing, See: InHeats, Contender: e.Name,
-				What: fmt.Sprintf("after its silence %s failed in %s: %s", e.Name, units.Plural(asleep[class], "heat"), class),
-				Try:  "a kept connection may be closed on one that is idle: connections: new, or a shorter wake:"})
+				What: fmt.Sprintf(
+					"the shot after the silence failed for %s in %s: %s", e.Name, units.Plural(asleep[class], "heat"), class,
+				),
+				Try: "a kept connection may be closed on one that is idle: connections: new, or a shorter wake:"})
 		}
 	}
 	return out

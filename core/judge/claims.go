@@ -185,7 +185,7 @@ func (f *field) decide(d []float64, edge float64, above, falls bool, what string
 	if len(d) < stats.MinRounds {
 		return Claim{
 			Finding: Undecided,
-			Why:     fmt.Sprintf("%s known, an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds),
+			Why:     fmt.Sprintf("%s so far, and an interval needs %d", units.Plural(len(d), "heat"), stats.MinRounds),
 		}
 	}
 	low, high, ok := stats.NewSample(d).Interval(f.alpha)

@@ -56,7 +56,7 @@ func (f *field) drift(fig figure.Name, v *Verdict) (out []Caution) {
 				"%s of all contenders %s over the run, by %s from the first quarter of the rounds to the last", fig.Label(), way,
 				units.Share(math.Abs(change)),
 			),
-			Try: "rounds are interleaved, so ratios stand; see values by themselves as those of a machine that changed, and " +
+			Try: "ratios hold, since rounds are interleaved; single values are those of a machine that changed: " +
 				"warm it up longer",
 		})
 	}
@@ -204,7 +204,7 @@ func (f *field) outliers(fig figure.Name) (out []Caution) {
 		}
 		out = append(out, Caution{
 			Kind: Outlier, See: InHeats, Contender: o.s.Contender, Round: o.h.Round, What: what,
-			Try: "look what else ran then; one round moves the typical one little",
+			Try: "see what else ran then; a single round hardly moves the typical one",
 		})
 	}
 	return out
@@ -376,7 +376,7 @@ func noiseCautions(v *Verdict) (out []Caution) {
 			out = append(out, Caution{
 				Kind: Noise, See: InRatios, Contender: v.Mirror.Contender,
 				What: fmt.Sprintf("the baseline differs from itself at %s: %s (%s)", a.Title(), a.Factor(), a.Interval()),
-				Try:  "something treats heats unlike; do not trust differences of that size here",
+				Try:  "heats are not treated alike here; do not trust differences of that size",
 			})
 		}
 	}
@@ -413,7 +413,7 @@ func briefCaution(r *result.Result) (out []Caution) {
 			out = append(out, Caution{
 				Kind: Brief, See: InHeats, Contender: e.Name,
 				What: fmt.Sprintf(
-					"heats of %s last %s: a slice of the scheduler (some ms) is a good part of that", e.Name,
+					"heats of %s last only %s, so that a single turn of the scheduler (a few ms) weighs much", e.Name,
 					units.Seconds(walls[len(walls)/2]),
 				),
 				Try: "raise repeat: or for:, so that chance evens out within a heat",
@@ -437,7 +437,8 @@ func (f *field) closedModel() []Caution {
 	c := Caution{
 		Kind: ClosedModel, See: InHeats,
 		What: "closed model: a server that stalls also stalls the asking, so stalls are under-counted",
-		Try:  "see p99 as what a client waits that asks again only when answered; a rate: counts from when shots were due",
+		Try: "p99 is what a client waits that asks again only after its answer; with a rate:, latencies count from when " +
+			"shots were due",
 	}
 	longest := 0.0
 	for _, s := range f.sides() {

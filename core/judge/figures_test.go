@@ -459,7 +459,7 @@ func TestServicesAreJudged(t *testing.T) {
 		t.Errorf("growth %q", rest)
 	}
 	if rows["threads at most"] != "9 | 9" || !strings.HasPrefix(rows["memory at rest"], "40.") ||
-		!strings.HasPrefix(rows["its share of shared"], "20.") {
+		!strings.HasPrefix(rows["shared parts divided"], "20.") {
 		t.Errorf("scorecard %v", rows)
 	}
 	if a := figureIn(t, v, figure.Memory); !a.Main || a.Word != judge.Worse || a.Ratio > 0.9 || a.Ratio < 0.8 {
@@ -492,8 +492,8 @@ func TestServicesInTroubleAreCautions(t *testing.T) {
 	}
 	v := weigh(t, r)
 	for _, want := range []string{
-		"20 processes of the service of joined were killed since they wanted more than at most 64 MiB",
-		"after its silence joined failed in 10 heats: reset",
+		"20 processes of the service of joined were killed because they wanted more than at most 64 MiB",
+		"the shot after the silence failed for joined in 10 heats: reset",
 	} {
 		if !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)
@@ -841,7 +841,7 @@ func TestMarksMayLeanTheOtherWayAndCountBySecond(t *testing.T) {
 	}
 	for _, row := range v.Scorecard {
 		if strings.HasPrefix(row.Name, "work") {
-			t.Errorf("the scorecard has %q, which is no amount of a shot", row.Name)
+			t.Errorf("the scorecard has %q, which is not an amount of a shot", row.Name)
 		}
 	}
 }

@@ -93,7 +93,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 // Facing is Judge with another contender in the baseline's place, so that any two stand face to face.
 func Facing(r *result.Result, base string) (*Verdict, error) {
 	if r.Entrant(base) == nil {
-		return nil, fmt.Errorf("%q is no contender of this run", base)
+		return nil, fmt.Errorf("%q is not a contender of this run", base)
 	}
 	turned := *r
 	turned.Plan.Baseline = base

@@ -327,7 +327,7 @@ func TestNotesVersionsAndUnequalWorkAreToldWithTheVerdict(t *testing.T) {
 		t.Errorf("the warm-up is told as %+v, shots as %+v", row, v.Scorecard[0])
 	}
 	for _, want := range []string{
-		"joined is not for when memory is short", "unequal work was accepted: joined broke the plan's rules",
+		"do not use joined when memory is short", "unequal work was accepted: joined broke the plan's rules",
 	} {
 		if !hasCaution(v, want) {
 			t.Errorf("no caution says %q: %+v", want, v.Cautions)
@@ -399,7 +399,7 @@ func TestCautionsOfTheMachine(t *testing.T) {
 	v := weigh(t, r)
 	for _, want := range []string{
 		"ran at 2400 MHz in one heat and at 3000 in another", "left 2 processes behind in",
-		"driving alone takes 4.00 ms here", "of the p50 of joined",
+		"contender that does nothing takes 4.00 ms here", "of the p50 of joined",
 		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine",
 		"10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
 		if !hasCaution(v, strings.Replace(want, "1 new", "1.00 new", 1)) && !hasCaution(v, want) {

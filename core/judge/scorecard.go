@@ -361,7 +361,7 @@ func serviceRows(r *result.Result) (rows []Row) {
 			"memory afterwards", func(s *result.Service) float64 { return float64(s.Moments[len(s.Moments)-1].Resident) },
 			units.Bytes,
 		},
-		{"its share of shared", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes},
+		{"shared parts divided", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes},
 		{"swapped out", func(s *result.Service) float64 {
 			return unlessNone(
 				float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Swapped - b.Swapped) }).Swapped),

@@ -454,5 +454,5 @@ func gainSentence(g *Gain, decides figure.Name) string {
 	if math.IsNaN(a.Low) {
 		return ""
 	}
-	return fmt.Sprintf("What caching brings %s is still open%s (%s).", g.Contender, at, a.around())
+	return fmt.Sprintf("Whether caching helps %s is still open%s (%s).", g.Contender, at, a.around())
 }

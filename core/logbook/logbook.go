@@ -171,7 +171,7 @@ func open(path string, private bool) (*Book, error) {
 		return nil, err
 	}
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
-		return nil, errors.New("it is no file")
+		return nil, errors.New("it is not a file")
 	}
 	if private {
 		if err := keepPrivate(path); err != nil {

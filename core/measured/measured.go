@@ -245,7 +245,7 @@ func one(line int, text []byte, err error) judgement {
 	var d duel
 	if err == nil {
 		if err = json.Unmarshal(text, &d); err != nil {
-			err = fmt.Errorf("this is no duel: %w", err)
+			err = fmt.Errorf("this is not a duel: %w", err)
 		}
 	}
 	m := judge.Measured{Baseline: d.Baseline, Interest: plan.DefaultInterest, Seed: 1}

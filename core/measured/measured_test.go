@@ -119,8 +119,8 @@ func TestAloneAndTogether(t *testing.T) {
 func TestBadLinesAreNamedAndPassed(t *testing.T) {
 	good := line("good", 8, 20, 2, 1)
 	for text, want := range map[string]string{
-		`nonsense`:                             "this is no duel",
-		`[]`:                                   "this is no duel",
+		`nonsense`:                             "this is not a duel",
+		`[]`:                                   "this is not a duel",
 		`{"id":"x","baseline":"a","heats":[]}`: "there are no heats",
 		`{"id":"x","baseline":"c","heats":[{"round":1,"contender":"a","samples_s":[1]}]}`:                `the baseline "c" has no heats`,
 		`{"id":"x","baseline":"a","heats":[{"round":1,"contender":"a","samples_s":[1]}]}`:                "1 contenders",

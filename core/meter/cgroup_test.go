@@ -168,7 +168,7 @@ func TestWhoListens(t *testing.T) {
 		t.Errorf("port %d belongs to %d, %v; want %d", port, pid, err, os.Getpid())
 	}
 	l.Close()
-	if _, err := Listener(port); err == nil || !strings.Contains(err.Error(), "nobody listens") {
+	if _, err := Listener(port); err == nil || !strings.Contains(err.Error(), "nothing listens") {
 		t.Errorf("a port that was closed: %v", err)
 	}
 }

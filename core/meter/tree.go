@@ -316,7 +316,7 @@ func Listener(port int) (pid int, err error) {
 	}
 	sockets := listening(proc, port)
 	if len(sockets) == 0 {
-		return 0, fmt.Errorf("nobody listens on port %d", port)
+		return 0, fmt.Errorf("nothing listens on port %d", port)
 	}
 	procs, err := proc.AllProcs()
 	if err != nil {

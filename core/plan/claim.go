@@ -225,7 +225,7 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 		err = strconv.ErrSyntax
 	}
 	if err != nil || !(c.Factor > 0 && c.Factor < 1e6) {
-		return r.fail(at, "write it as 2x or 10%", "%q is no factor", word)
+		return r.fail(at, "write it as 2x or 10%", "%q is not a factor", word)
 	}
 	r.at += len(word)
 	way, isApart, err := r.apart(c)
@@ -235,7 +235,9 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 	case isApart && isShare:
 		err = r.shareApart(c, at, word, way)
 	case isApart:
-		err = r.fail(at, "write it as: at least 2x faster than …, or 30 % less time than …", "%s %s is no claim", word, way)
+		err = r.fail(
+			at, "write it as: at least 2x faster than …, or 30 % less time than …", "%s %s is not a claim", word, way,
+		)
 	case r.take("faster than"), r.take("better than"):
 		if c.How != AtLeast {
 			return r.fail(at, "write it as: at least 2x faster than …", "faster goes with at least")
@@ -323,7 +325,7 @@ func (r *claimReader) shareApart(c *Claim, at int, word, way string) error {
 		c.Factor++
 	default:
 		return r.fail(
-			at, "write it as: at least 30 % less time than …, or at most 20 % more memory than …", "%s %s %s is no claim",
+			at, "write it as: at least 30 % less time than …, or at most 20 % more memory than …", "%s %s %s is not a claim",
 			map[ClaimHow]string{AtLeast: "at least", AtMost: "at most"}[c.How], word, way,
 		)
 	}
@@ -358,7 +360,7 @@ func (r *claimReader) limit(c *Claim) (err error) {
 		c.Limit, err = strconv.ParseFloat(text, 64)
 	}
 	if err != nil || !(c.Limit > 0) {
-		return r.fail(at, "write "+unitOf(c.Figure), "%q is no limit for %s", text, c.Figure.Spoken())
+		return r.fail(at, "write "+unitOf(c.Figure), "%q is not a limit for %s", text, c.Figure.Spoken())
 	}
 	return nil
 }

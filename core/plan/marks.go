@@ -259,7 +259,7 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 	for _, name := range m.Names() {
 		mark := m[name]
 		if !markName.MatchString(name) {
-			fault(name, "use up to 32 letters, digits, spaces, dots and hyphens", "%q is no name for a mark", name)
+			fault(name, "use up to 32 letters, digits, spaces, dots and hyphens", "%q is not a name for a mark", name)
 			continue
 		}
 		if f, bad := mark.checkWay(); bad {
@@ -271,7 +271,7 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 		}
 		for pointer := range mark.Where {
 			if !strings.HasPrefix(pointer, "/") {
-				fault(name, "write it as /"+pointer, "%q is no JSON Pointer", pointer)
+				fault(name, "write it as /"+pointer, "%q is not a JSON Pointer", pointer)
 			}
 		}
 		if mark.From != "" && !slices.Contains(from, mark.From) {
@@ -281,7 +281,7 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 			fault(name, "set from: header and header: NAME", "a header is named by both keys")
 		}
 		if len(mark.Unit) > 16 || strings.ContainsAny(mark.Unit, "[]") {
-			fault(name, "use a short word", "%q is no unit", mark.Unit)
+			fault(name, "use a short word", "%q is not a unit", mark.Unit)
 		}
 		for _, part := range mark.of() {
 			switch other, ok := m[part]; {
@@ -289,7 +289,7 @@ func (m Marks) Check(from ...string) (faults []Fault) {
 			case !ok:
 				fault(name, PointTo(part, m.Names()), "no mark is called %q", part)
 			case len(other.of()) > 0 || other.Amount != "":
-				fault(name, "name the marks themselves", "%q is not read by itself, either", part)
+				fault(name, "name the marks themselves", "%q follows from others, too", part)
 			case len(mark.Count) == 0 && m.UnitName(part) != m.UnitName(name):
 				fault(name, "take what is of one kind", "times and amounts do not add up")
 			}
@@ -325,11 +325,11 @@ func (m Mark) checkWay() (f Fault, bad bool) {
 	case m.Amount != "":
 		amount, _, ok := ReadAmount(string(m.Amount))
 		return Fault{
-			What: fmt.Sprintf("%q is no amount", m.Amount), Try: "write it as 400 MB or 12000 rows",
+			What: fmt.Sprintf("%q is not an amount", m.Amount), Try: "write it as 400 MB or 12000 rows",
 		}, !ok || amount == 0
 	}
 	return Fault{
-		What: fmt.Sprintf("%q is no JSON Pointer", m.Pointer),
+		What: fmt.Sprintf("%q is not a JSON Pointer", m.Pointer),
 		Try:  "write it as /" + strings.ReplaceAll(m.Pointer, ".", "/"),
 	}, m.Pointer != "" && !strings.HasPrefix(m.Pointer, "/")
 }

@@ -33,14 +33,14 @@ func (o *Often) Read(text string) error {
 	if most, ok := strings.CutPrefix(text, "auto up to "); ok {
 		n, err := strconv.Atoi(most)
 		if err != nil || !slices.Contains(Looks, n) {
-			return fmt.Errorf("%q is no number of rounds that is looked at, take 5, 10, 20 or 40", most)
+			return fmt.Errorf("%q is not a number of rounds that is looked at, take 5, 10, 20 or 40", most)
 		}
 		*o = Often{N: n, Auto: true}
 		return nil
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 1 || n > MaxRounds {
-		return fmt.Errorf("%q is no number of rounds, write 1 to %d, or auto", text, MaxRounds)
+		return fmt.Errorf("%q is not a number of rounds, write 1 to %d, or auto", text, MaxRounds)
 	}
 	*o = Often{N: n}
 	return nil

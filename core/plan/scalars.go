@@ -19,7 +19,7 @@ const spanPattern = `^([0-9]+(\.[0-9]+)?(ns|us|µs|ms|s|m|h))+$`
 func (s *Span) Read(text string) error {
 	d, err := time.ParseDuration(text)
 	if err != nil || strings.ContainsAny(text, "+-") || text == "0" {
-		return fmt.Errorf("%q is no length of time, write it as 500ms, 2s or 1m30s", text)
+		return fmt.Errorf("%q is not a length of time, write it as 500ms, 2s or 1m30s", text)
 	}
 	*s = Span(d)
 	return nil
@@ -46,7 +46,7 @@ func (f *Fraction) Read(text string) error {
 		v /= 100
 	}
 	if err != nil || !(v >= 0 && v <= 1) || strings.ContainsAny(number, "+-xXpP_") {
-		return fmt.Errorf("%q is no share, write it as 2%% or 0.02", text)
+		return fmt.Errorf("%q is not a share, write it as 2%% or 0.02", text)
 	}
 	*f = Fraction(v)
 	return nil
@@ -71,7 +71,7 @@ const (
 
 // Read accepts a number with /s or /m.
 func (r *Rate) Read(text string) error {
-	wrong := fmt.Errorf("%q is no rate, write it as 500/s or 90/m, up to %d/s", text, MaxRate)
+	wrong := fmt.Errorf("%q is not a rate, write it as 500/s or 90/m, up to %d/s", text, MaxRate)
 	number, unit, ok := strings.Cut(text, "/")
 	v, err := strconv.ParseFloat(number, 64)
 	if !ok || err != nil || strings.ContainsAny(number, "+-xXpPeEnN_") || unit != "s" && unit != "m" {
@@ -110,7 +110,7 @@ func (l *Level) Read(text string) error {
 		return nil
 	}
 	if l.Rate.Read(text) != nil {
-		return fmt.Errorf("%q is no load, write a rate (500/s) or a number of clients (up to %d)", text, MaxClients)
+		return fmt.Errorf("%q is not a load, write a rate (500/s) or a number of clients (up to %d)", text, MaxClients)
 	}
 	return nil
 }
@@ -135,7 +135,7 @@ const bytesPattern = `^[0-9]{1,15}(\.[0-9]+)? ?([kKMGT]?i?B)?$`
 func (b *Bytes) Read(text string) error {
 	n, err := humanize.ParseBytes(text)
 	if err != nil || n > 1<<50 || strings.ContainsAny(text, "+-,") {
-		return fmt.Errorf("%q is no amount of data, write it as 64MiB or a number of bytes", text)
+		return fmt.Errorf("%q is not an amount of data, write it as 64MiB or a number of bytes", text)
 	}
 	*b = Bytes(n)
 	return nil
@@ -166,7 +166,7 @@ func (w *Warmup) Read(text string) error {
 	}
 	var s Span
 	if err := s.Read(text); err != nil {
-		return fmt.Errorf("%q is no warm-up, write a time (500ms) or a number of shots (3)", text)
+		return fmt.Errorf("%q is not a warm-up, write a time (500ms) or a number of shots (3)", text)
 	}
 	*w = Warmup{For: s}
 	return nil

@@ -31,7 +31,7 @@ const (
 func (a *Amount) Read(text string) error {
 	v, err := strconv.ParseFloat(text, 64)
 	if err != nil || !(v >= 0 && v <= maxAmount) || strings.ContainsAny(text, "+-xXpP_") {
-		return fmt.Errorf("%q is no amount, write a number, as 400 or 0.008", text)
+		return fmt.Errorf("%q is not an amount, write a number, as 400 or 0.008", text)
 	}
 	*a = Amount(v)
 	return nil

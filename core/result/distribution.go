@@ -28,7 +28,7 @@ type Distribution struct {
 type Bar struct{ From, To, Count int64 }
 
 // errNoHistogram is a text that is no histogram in the form that this program writes.
-var errNoHistogram = errors.New("this is no HDR histogram (V2, compressed, base64)")
+var errNoHistogram = errors.New("this is not a HDR histogram (V2, compressed, base64)")
 
 // The head of a histogram's encoding, see HdrHistogram's V2 format: a cookie and a length around the compressed part,
 // and within that cookie, length, offset, digits, lowest and highest value and a ratio, before the counts.

@@ -721,9 +721,9 @@ func Decode(text []byte) (*Result, error) {
 	version, err := VersionOf(text)
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+		return nil, fmt.Errorf("this is not a result of Pace Duel: %w", err)
 	case version == 0:
-		return nil, fmt.Errorf("this is no result of Pace Duel: paceduel_result is missing")
+		return nil, fmt.Errorf("this is not a result of Pace Duel: paceduel_result is missing")
 	case version > Version:
 		return nil, fmt.Errorf("this result has format %d, this program knows up to %d; use a newer one", version, Version)
 	case version == 1:
@@ -731,7 +731,7 @@ func Decode(text []byte) (*Result, error) {
 	}
 	var r Result
 	if err := json.Unmarshal(text, &r); err != nil {
-		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+		return nil, fmt.Errorf("this is not a result of Pace Duel: %w", err)
 	}
 	return &r, nil
 }
@@ -780,11 +780,11 @@ func (r *Result) check() error {
 		return fmt.Errorf("%d contenders", len(r.Entrants))
 	}
 	if r.Entrant(r.Plan.Baseline) == nil {
-		return fmt.Errorf("the baseline %q is no contender", short([]rune(units.Printable(r.Plan.Baseline)), 0))
+		return fmt.Errorf("the baseline %q is not a contender", short([]rune(units.Printable(r.Plan.Baseline)), 0))
 	}
 	for _, e := range r.Entrants {
 		if len([]rune(e.Name)) > maxName || strings.ContainsAny(e.Name, "\n\t") {
-			return fmt.Errorf("%q is no name for a contender", short([]rune(units.Printable(e.Name)), 0))
+			return fmt.Errorf("%q is not a name for a contender", short([]rune(units.Printable(e.Name)), 0))
 		}
 	}
 	type place struct {
@@ -797,7 +797,7 @@ func (r *Result) check() error {
 		at := place{h.Round, h.Cell}
 		switch {
 		case r.Entrant(h.Contender) == nil:
-			return fmt.Errorf("heat %d is of %q, who is no contender", i+1, h.Contender)
+			return fmt.Errorf("heat %d is of %q, who is not a contender", i+1, h.Contender)
 		case h.Round < 1 || h.Round > maxRounds:
 			return fmt.Errorf("heat %d is in round %d", i+1, h.Round)
 		case h.Clients < 1 || h.Wall < 0 || h.Busy < 0 || h.OK < 0 || h.LatencySum < 0 || h.Failed() < 0:

@@ -167,16 +167,16 @@ func TestForeignAndBrokenDocumentsAreRefused(t *testing.T) {
 	good := text(t, made())
 	swap := func(old, new string) string { return strings.Replace(good, old, new, 1) }
 	tests := []struct{ name, doc, want string }{
-		{"no JSON", "tide", "no result of Pace Duel"},
+		{"no JSON", "tide", "not a result of Pace Duel"},
 		{"other JSON", `{"a":1}`, "paceduel_result is missing"},
 		{
 			"newer", swap(`"paceduel_result": 2`, `"paceduel_result": 3`),
 			"this result has format 3, this program knows up to 2",
 		},
-		{"no baseline", swap(`"baseline": "per-vessel"`, `"baseline": "nobody"`), `the baseline "nobody" is no contender`},
+		{"no baseline", swap(`"baseline": "per-vessel"`, `"baseline": "nobody"`), `the baseline "nobody" is not a contender`},
 		{
 			"heat of a stranger", strings.ReplaceAll(good, `"contender": "joined"`, `"contender": "stranger"`),
-			"who is no contender",
+			"who is not a contender",
 		},
 		{"round zero", swap(`"round": 1`, `"round": 0`), "is in round 0"},
 		{"count and histogram differ", swap(`"ok": 50`, `"ok": 51`), "the histogram holds 50 shots, the heat 51"},

@@ -89,7 +89,7 @@ var (
 func decodeV1(text []byte) (*Result, error) {
 	var d documentV1
 	if err := json.Unmarshal(text, &d); err != nil {
-		return nil, fmt.Errorf("this is no result of Pace Duel: %w", err)
+		return nil, fmt.Errorf("this is not a result of Pace Duel: %w", err)
 	}
 	r := &d.Result
 	r.Version, r.Parts, r.Amounts = Version, slices.Clone(partsV1), slices.Clone(amountsV1)

@@ -187,7 +187,7 @@ func Scenes() map[string]screen.Scene {
 		P99: 2 * time.Millisecond, Heat: three.Heats[14],
 	}
 	unjudged, failed := *three, *three
-	unjudged.Verdict, unjudged.Unjudged = nil, errors.New("latencies of joined in round 2: this is no HDR histogram")
+	unjudged.Verdict, unjudged.Unjudged = nil, errors.New("latencies of joined in round 2: this is not a HDR histogram")
 	failed.Verdict, failed.Heats, failed.Err = nil, nil, errors.New("joined did not pass the weigh-in: no such program")
 	served := sample.Make(sample.Duel{
 		Entrants: []sample.Entrant{

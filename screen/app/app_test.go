@@ -336,7 +336,7 @@ func TestLookingIntoARun(t *testing.T) {
 	shows(t, cautioned, "✓why", "at rest")
 	// A run without services says so.
 	m = press(t, withRun(started(t, config(t, nil), 80, 24), threeWay()), "y")
-	shows(t, m, "Nothing is known of how the contenders come up")
+	shows(t, m, "Nothing is known of how the contenders start")
 	shows(t, press(t, m, "x"), "Nothing is known of memory")
 }
 
@@ -524,7 +524,7 @@ func TestTroubleIsShown(t *testing.T) {
 	none := config(t, nil)
 	none.Book, none.BookErr = nil, errors.New("the disk is read-only")
 	m = started(t, none, 100, 30)
-	shows(t, m, "There is no duel in the test harbour yet", "paceduel between A B")
+	shows(t, m, "There is not a duel in the test harbour yet", "paceduel between A B")
 	shows(t, press(t, m, "l"), "There is no logbook: the disk is read-only")
 	shows(t, press(t, m, "v"), "There is no verdict yet")
 	shows(t, press(t, m, "r"), "No duel is on")

@@ -67,7 +67,7 @@ func (v View) Sentence(s screen.Scene) string {
 	g := ground(s)
 	switch {
 	case g == nil:
-		return "No duel is chosen that could be prepared; choose one under ask."
+		return "No duel is chosen; choose one under ask."
 	case g.Bare() && s.Run == nil:
 		return fmt.Sprintf(
 			"%s prepares nothing: every run starts from what the one before it left. Keys under footing: in its plan change "+
@@ -79,7 +79,7 @@ func (v View) Sentence(s screen.Scene) string {
 	case s.Run == nil:
 		return fmt.Sprintf("This is what %s will do around each run, in order and outside any timing.", s.Chosen.Plan.Name)
 	case len(s.Run.Result.Footing.Cannot) > 0:
-		return fmt.Sprintf("Not all that the plan asks for can be had on this machine: %s.", s.Run.Result.Footing.Cannot[0])
+		return fmt.Sprintf("This machine cannot do all that the plan asks for: %s.", s.Run.Result.Footing.Cannot[0])
 	case g.Aside == units.None:
 		return "This is what is done around each run, in order and outside any timing."
 	}
@@ -278,7 +278,7 @@ func machine(s screen.Scene, w int) (lines []string) {
 	}
 	say("pages of single files can be dropped where workspaces are kept", m.Able.DropPages)
 	say("copies share their blocks with the original there", m.Able.ShareBlocks)
-	say("all that it keeps of files in memory can be dropped", m.Able.DropMachine)
+	say("its file cache can be dropped", m.Able.DropMachine)
 	say("niceness below 0 can be had", m.Able.Hurry)
 	say("processors for us: "+m.Able.CPUs.String(), "")
 	lines = append(lines, parts.Cell("  just now "+m.Words(), w))

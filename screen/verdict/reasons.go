@@ -37,7 +37,7 @@ func reasonsOf(s screen.Scene) (out []reason) {
 	v := s.Run.Verdict
 	for i := range v.Ranking {
 		out = append(out, reason{section: "ranking", mark: "", what: v.Ranking[i].Sentence(), more: []string{
-			"Places that span several are of contenders that cannot be told apart; all pairs are held to it together.",
+			"Contenders that cannot be told apart share places; all pairs are tested together.",
 		}, see: judge.InRatios, style: s.Theme.Ink})
 	}
 	for _, c := range v.Claims {

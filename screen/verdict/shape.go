@@ -136,7 +136,7 @@ func (v View) tailBody(s screen.Scene, w, h int) (lines []string) {
 			lines = append(lines, s.Theme.Faint.Render(parts.Right(labels[row]+" ", label))+s.Theme.Faint.Render("│")+line)
 		}
 	}
-	lines = append(lines, s.Theme.Faint.Render(strings.Repeat(" ", label)+"share of shots that take up to so long"))
+	lines = append(lines, s.Theme.Faint.Render(strings.Repeat(" ", label)+"share of shots that take at most this long"))
 	panel(top, []chart.Tick{{At: 0, Label: "0 %"}, {At: 0.5, Label: "50 %"}, {At: 1, Label: "100 %"}}, upper)
 	lines = append(lines, s.Theme.Faint.Render(strings.Repeat(" ", label)+"share that takes longer, log scale"))
 	panel(bottom, shape.Shares.Ticks, lower)

@@ -54,17 +54,17 @@ func New() screen.View {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(help, what))
 	}
 	return View{reason: parts.NewCursor(), scroll: parts.NewScroll(), line: 0.5, keys: keys{
-		next:       bind("x", "next picture", "x"),
-		pair:       bind("o", "other pair", "o"),
-		logScale:   bind("g", "log scale", "g"),
-		rungs:      bind("E", "every rung", "E"),
-		save:       bind("s", "save to files", "s"),
-		keep:       bind("p", "plan to a file", "p"),
-		left:       bind("← →", "read off", "left", "down", "j"),
-		right:      bind("→", "further", "right", "up", "k"),
-		zoom:       bind("z", "zoom in", "z"),
-		wide:       bind("backspace", "zoom out", "backspace"),
-		show:       bind("enter", "see where it shows", "enter"),
+		next:     bind("x", "next picture", "x"),
+		pair:     bind("o", "other pair", "o"),
+		logScale: bind("g", "log scale", "g"),
+		rungs:    bind("E", "every rung", "E"),
+		save:     bind("s", "save to files", "s"),
+		keep:     bind("p", "plan to a file", "p"),
+		left:     bind("← →", "read off", "left", "down", "j"),
+		right:    bind("→", "further", "right", "up", "k"),
+		zoom:     bind("z", "zoom in", "z"),
+		wide:     bind("backspace", "zoom out", "backspace"),
+		show:     bind("enter", "see where it shows", "enter"),
 	}}
 }
 

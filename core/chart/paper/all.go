@@ -14,7 +14,7 @@ type Named struct {
 }
 
 // All are the pictures of a finished run: the ladder of each face, the lanes of all where there are more than two, the
-// distribution and the tail of all, how they come up and what they hold where that is known, and the whole run by the
+// distribution and the tail of all, how they start and what they hold where that is known, and the whole run by the
 // clock. A run without a complete round has the last alone.
 func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 	add := func(pic Picture, title string, name ...string) {
@@ -33,7 +33,7 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		add(Distribution(shape), "how latencies are distributed", "distribution")
 		add(Tail(shape), "how many shots take longer", "tail")
 		if s := chart.NewStarts(r, v, 1); s.Any() {
-			add(Starts(s), "how they come up", "start")
+			add(Starts(s), "how they start", "start")
 		}
 		if m := chart.NewMemory(r, v, r.Heats, 0, 0); m.Any() {
 			add(Memory(m, r.Plan.Name), "what they hold", "memory")

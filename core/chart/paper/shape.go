@@ -136,7 +136,7 @@ func (t tail) draw(p *pen, w, h vg.Length) {
 	share := chart.Scale{Min: 0, Max: 1, Ticks: []chart.Tick{{
 		At: 0, Label: "0 %",
 	}, {At: 0.25, Label: "25 %"}, {At: 0.5, Label: "50 %"}, {At: 0.75, Label: "75 %"}, {At: 1, Label: "100 %"}}}
-	p.panel("share of shots that take at most so long", share.Ticks, y)
+	p.panel("share of shots that take at most this long", share.Ticks, y)
 	p.panel("share that takes longer (log scale)", t.Shares.Ticks, y-curveHeight-38)
 	for i := range t.Sides {
 		upTo, beyond := t.Curve(i, curvePoints)

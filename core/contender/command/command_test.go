@@ -312,8 +312,8 @@ func TestCheckRefusesContradictions(t *testing.T) {
 		{"run and shell", Settings{Run: []plan.Word{"a"}, Shell: "b", Timeout: 1}, "both run and shell are set"},
 		{"no program", Settings{Run: []plan.Word{""}, Timeout: 1}, "the program's name is empty"},
 		{"no time", Settings{Shell: "a"}, "a limit of no time at all"},
-		{"folder is a file", Settings{Shell: "a", Timeout: 1, Dir: file}, "is no folder"},
-		{"input is not there", Settings{Shell: "a", Timeout: 1, Stdin: file + "x"}, "is no file to read"},
+		{"folder is a file", Settings{Shell: "a", Timeout: 1, Dir: file}, "is not a folder"},
+		{"input is not there", Settings{Shell: "a", Timeout: 1, Stdin: file + "x"}, "is not a file that can be read"},
 		{"good", Settings{Shell: "a", Timeout: 1, Stdin: file}, ""},
 	}
 	for _, tt := range tests {

@@ -95,14 +95,15 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if s.Dir != "" {
 		if dir, info, err := in.Find(s.Dir); err != nil || !info.IsDir() {
 			faults = append(faults, plan.Fault{
-				Key: "dir", What: fmt.Sprintf("%s is no folder", dir), Try: "create it, or name another",
+				Key: "dir", What: fmt.Sprintf("%s is not a folder", dir), Try: "create it, or name another",
 			})
 		}
 	}
 	if s.Stdin != "" {
 		if path, info, err := in.Find(s.Stdin); err != nil || info.Mode()&(os.ModeDir|os.ModeNamedPipe|os.ModeSocket) != 0 {
 			faults = append(faults, plan.Fault{
-				Key: "stdin", What: fmt.Sprintf("%s is no file to read", path), Try: "name a file, from the plan's folder",
+				Key: "stdin", What: fmt.Sprintf("%s is not a file that can be read", path),
+				Try: "name a file, from the plan's folder",
 			})
 		}
 	}
@@ -123,7 +124,7 @@ func (s *Size) Read(text string) error {
 	c, err1 := strconv.ParseUint(columns, 10, 16)
 	r, err2 := strconv.ParseUint(rows, 10, 16)
 	if !ok || err1 != nil || err2 != nil || c < 1 || r < 1 || c > maxSide || r > maxSide {
-		return fmt.Errorf("%q is no size of a terminal, write it as 80x24, up to %dx%d", text, maxSide, maxSide)
+		return fmt.Errorf("%q is not a size of a terminal, write it as 80x24, up to %dx%d", text, maxSide, maxSide)
 	}
 	*s = Size{int(c), int(r)}
 	return nil

@@ -137,7 +137,7 @@ func (c *curl) take(what, value string) error {
 	case "header":
 		name, text, ok := strings.Cut(value, ":")
 		if !ok {
-			return fmt.Errorf("%q is no header", value)
+			return fmt.Errorf("%q is not a header", value)
 		}
 		c.header(strings.TrimSpace(name), strings.TrimSpace(text))
 	case "agent":
@@ -211,7 +211,7 @@ func (c *curl) finish() (draft.Imported, error) {
 	}
 	u, err := url.Parse(c.url)
 	if err != nil || u.Host == "" {
-		return draft.Imported{}, fmt.Errorf("import: %q is no address", c.url)
+		return draft.Imported{}, fmt.Errorf("import: %q is not an address", c.url)
 	}
 	if u.User != nil {
 		return draft.Imported{}, errors.New("import: the address holds a password; give it with -u")

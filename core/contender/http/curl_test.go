@@ -92,7 +92,7 @@ func TestCurlLinesThatAreRefused(t *testing.T) {
 		"curl http://a -d @file":            "data from a file",
 		"curl http://me:pw@localhost/":      "holds a password",
 		"curl 'http://a":                    "check its quotes",
-		"curl http://localhost -H nonsense": "is no header",
+		"curl http://localhost -H nonsense": "is not a header",
 	}
 	for line, want := range tests {
 		if _, err := fromCurl(line); err == nil || !strings.Contains(err.Error(), want) {

@@ -18,7 +18,7 @@ var drafting = draft.Kind{
 	Claims: isURL,
 	Settings: func(text string) (string, error) {
 		if !isURL(text) {
-			return "", fmt.Errorf("%q is no URL, write it as http://host:port/path", text)
+			return "", fmt.Errorf("%q is not a URL, write it as http://host:port/path", text)
 		}
 		return "http: { url: " + draft.Quote(text) + " }", nil
 	},

@@ -604,7 +604,7 @@ func (c *client) judge(
 		shot.Class, shot.Err = classify(err), err
 		if shot.Class == shots.Refused {
 			shot.Err = fmt.Errorf(
-				"nobody listens on %s: %w", cmp.Or(strings.TrimPrefix(c.d.settings.Proxy, "http://"), r.url.Host), err,
+				"nothing listens on %s: %w", cmp.Or(strings.TrimPrefix(c.d.settings.Proxy, "http://"), r.url.Host), err,
 			)
 		}
 		if errors.Is(err, errTooLong) {
@@ -664,7 +664,7 @@ func tlsHint(err error) string {
 	case errors.As(err, &name):
 		return "say whom it is for with tls: { name: NAME }, or take any certificate with tls: { insecure: true }"
 	case errors.As(err, &record), strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
-		return "it speaks no TLS: write the url with http://"
+		return "it does not speak TLS: write the url with http://"
 	}
 	return ""
 }

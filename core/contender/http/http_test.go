@@ -582,10 +582,10 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 		key, want string
 	}{
 		{"no address", asking("", nil), "", "nothing says where to ask"},
-		{"no scheme", asking("localhost/x", nil), "url", "is no address to ask"},
+		{"no scheme", asking("localhost/x", nil), "url", "is not an address to ask"},
 		{
 			"header name", asking("http://localhost/", func(s *Settings) { s.Headers = map[string]plan.Word{"X Board": "a"} }),
-			"headers.X Board", "is no header name",
+			"headers.X Board", "is not a header name",
 		},
 		{
 			"header value", asking("http://localhost/", func(s *Settings) { s.Headers = map[string]plan.Word{"X-B": "a\r\nb"} }),
@@ -621,7 +621,9 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 			"no authority", asking("https://localhost/", func(s *Settings) { s.TLS = &TLS{CA: rows} }), "tls",
 			"no certificate in PEM",
 		},
-		{"no proxy", asking("http://localhost/", func(s *Settings) { s.Proxy = "127.0.0.1:3128" }), "proxy", "is no proxy"},
+		{
+			"no proxy", asking("http://localhost/", func(s *Settings) { s.Proxy = "127.0.0.1:3128" }), "proxy", "is not a proxy",
+		},
 		{
 			"a proxy elsewhere", asking("http://localhost/", func(s *Settings) { s.Proxy = "http://10.1.2.3:80" }), "proxy",
 			"10.1.2.3 is not this machine",

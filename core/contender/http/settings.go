@@ -200,7 +200,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	}
 	for name, value := range s.Headers {
 		if !httpguts.ValidHeaderFieldName(name) {
-			fault("headers."+name, "use letters, digits and hyphens", "%q is no header name", name)
+			fault("headers."+name, "use letters, digits and hyphens", "%q is not a header name", name)
 		}
 		if !httpguts.ValidHeaderFieldValue(string(value)) {
 			fault("headers."+name, "remove line breaks and control characters", "the value of header %s cannot be sent", name)
@@ -290,7 +290,7 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 	}
 	if s.Proxy != "" {
 		if u, err := url.Parse(s.Proxy); err != nil || u.Scheme != "http" || u.Host == "" {
-			fault("proxy", "write it as http://127.0.0.1:3128", "%q is no proxy", s.Proxy)
+			fault("proxy", "write it as http://127.0.0.1:3128", "%q is not a proxy", s.Proxy)
 		}
 	}
 	if _, err := s.TLS.config(dir); err != nil {

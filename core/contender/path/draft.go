@@ -20,7 +20,7 @@ var drafting = draft.Kind{
 	Settings: func(text string) (string, error) {
 		words := strings.Fields(text)
 		if len(words) != 3 || !isWay(words[0]) {
-			return "", fmt.Errorf("%q is no path, write it as %s FILE TARGET, the first being one of %s", text, readWrite,
+			return "", fmt.Errorf("%q is not a path, write it as %s FILE TARGET, the first being one of %s", text, readWrite,
 				strings.Join(ways, ", "))
 		}
 		to := "to: " + draft.Quote(words[2])

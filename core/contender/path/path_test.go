@@ -202,9 +202,9 @@ func TestCheckFindsWhatCannotBe(t *testing.T) {
 		"sync is of what was written":  moving(readWrite, from, "", func(s *Settings) { s.Sync = true }),
 		"0 bytes are no block":         moving(readWrite, from, "b", func(s *Settings) { s.Block = 0 }),
 		"a limit of no time at all":    moving(readWrite, from, "b", func(s *Settings) { s.Timeout = 0 }),
-		"is no file":                   moving(readWrite, dir, "b", nil),
+		"is not a file":                moving(readWrite, dir, "b", nil),
 		"it is the file that is moved": moving(readWrite, from, filepath.Join(dir, ".", "chart.bin"), nil),
-		"is no folder":                 moving(readWrite, from, "none/b", nil),
+		"is not a folder":              moving(readWrite, from, "none/b", nil),
 	} {
 		var all []string
 		for _, f := range s.Check(plan.Surroundings{Dir: dir}) {

@@ -94,7 +94,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	path, info, err := in.Find(s.From)
 	switch {
 	case err != nil || !info.Mode().IsRegular():
-		fault("from", "name one, from the plan's folder", "%s is no file", path)
+		fault("from", "name one, from the plan's folder", "%s is not a file", path)
 	case s.To != "" && same(in.Dir, s.From, s.To):
 		fault("to", "name another file", "it is the file that is moved")
 	case s.Direct:
@@ -107,7 +107,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	}
 	if s.To != "" {
 		if folder, info, err := in.Find(filepath.Dir(s.To)); err != nil || !info.IsDir() {
-			fault("to", "create it, or name another", "%s is no folder", folder)
+			fault("to", "create it, or name another", "%s is not a folder", folder)
 		}
 	}
 	return faults

@@ -168,7 +168,7 @@ func (r *reader) checkService(name string, s *plan.Service, pace plan.Pace, path
 		at, err := guard.ParseURL(strings.ReplaceAll(s.Ready.URL, plan.PortMark, "1"))
 		switch {
 		case err != nil:
-			fault("ready.url", "write it as http://127.0.0.1:${PORT}/path", "this is no address to ask")
+			fault("ready.url", "write it as http://127.0.0.1:${PORT}/path", "this is not an address to ask")
 		case guard.New(r.doc.Allow).Check(at.Hostname()) != nil:
 			fault("ready.url", guard.Try(at.Hostname()), "%s is not this machine", at.Hostname())
 		}

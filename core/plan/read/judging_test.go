@@ -58,14 +58,14 @@ stakes: { runs-per-day: 400, minute-price: 0.008, peak-rate: 90/m, spare: 30%, i
 	for text, want := range map[string]string{
 		"rungs: [p50, p98]":         `:7:14: no figure is called "p98"; did you mean "p90"?`,
 		"interests: { memroy: 2% }": `no figure is called "memroy"; did you mean "memory"?`,
-		"rounds: auto up to 12":     `:7:9: rounds: "12" is no number of rounds that is looked at, take 5, 10, 20 or 40`,
+		"rounds: auto up to 12":     `:7:9: rounds: "12" is not a number of rounds that is looked at, take 5, 10, 20 or 40`,
 		"rounds: sometimes":         `write 1 to 1000, or auto`,
 		"stakes: { spare: 30% }": "nothing says how much is done; set runs-per-day:, peak-rate: " +
 			"or items:",
 		"stakes: { items: 5, minute-price: 2 }":             "the price of a minute goes with runs-per-day",
 		"stakes: { items: 5, server-price: 2 }":             "server-price and spare go with peak-rate",
 		"stakes: { peak-rate: 5/s, spare: 100% }":           "no server does anything",
-		"stakes: { items: -5 }":                             `"-5" is no amount`,
+		"stakes: { items: -5 }":                             `"-5" is not an amount`,
 		"stakes: { itmes: 5 }":                              `did you mean "items"?`,
 		"rounds: auto\nuntil: { figure: mean, within: 5% }": "rounds: auto and until are two ways to end a run",
 	} {

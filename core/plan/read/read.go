@@ -252,7 +252,9 @@ func (r *reader) build() *plan.Plan {
 		}
 	}
 	if _, said := r.d.places["duel"]; said && p.Name != "" && !printable(p.Name, maxTitle) {
-		r.fault("duel", fmt.Sprintf("use 1 to %d printable characters", maxTitle), "%q is no name for a duel", short(p.Name))
+		r.fault(
+			"duel", fmt.Sprintf("use 1 to %d printable characters", maxTitle), "%q is not a name for a duel", short(p.Name),
+		)
 	}
 	if len(r.contenders) == 0 {
 		return nil
@@ -376,7 +378,7 @@ func (r *reader) completeClimb(p *plan.Pace) bool {
 			"a climb goes from a rate to a rate, or from clients to clients",
 		)
 	case c.From.Value() >= c.To.Value():
-		r.fault("pace.climb.to", "set it above from", "this is no climb: it ends where it began, or below")
+		r.fault("pace.climb.to", "set it above from", "this is not a climb: it ends where it began, or below")
 	case c.From.Clients > 0 && c.Steps > c.To.Clients-c.From.Clients+1:
 		r.fault("pace.climb.steps", fmt.Sprintf(
 			"set up to %d", c.To.Clients-c.From.Clients+1,
@@ -580,7 +582,7 @@ func (r *reader) checkSame(s *plan.Same) {
 		for _, pointer := range list {
 			if pointer != "" && !strings.HasPrefix(pointer, "/") {
 				r.fault(
-					key, fmt.Sprintf("write it as /%s", strings.ReplaceAll(pointer, ".", "/")), "%q is no JSON Pointer", pointer,
+					key, fmt.Sprintf("write it as /%s", strings.ReplaceAll(pointer, ".", "/")), "%q is not a JSON Pointer", pointer,
 				)
 			}
 		}
@@ -648,7 +650,7 @@ func (r *reader) readContenders(p *plan.Plan) (list []plan.Contender) {
 				r.d.fault(
 					pair.Key, fmt.Sprintf(
 						"use 1 to %d printable characters", plan.MaxName,
-					), "%q is no name for a contender", short(name),
+					), "%q is not a name for a contender", short(name),
 				)
 			}
 			all[i].layers = append(all[i].layers, source{src.file, pair.Value})

@@ -121,13 +121,13 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:8:7: pace must hold keys and values, this is a list; its keys: repeat, clients, rate, spread, climb, think, stagger, most, for, shots, warmup, rush, wake`,
 		}},
 		{"impossible number", base("rounds: 8", "rounds: 0"), []string{
-			`berth.duel.yaml:9:9: rounds: "0" is no number of rounds, write 1 to 1000, or auto`,
+			`berth.duel.yaml:9:9: rounds: "0" is not a number of rounds, write 1 to 1000, or auto`,
 		}},
 		{"too many", base("clients: 8", "clients: 5000"), []string{
 			`berth.duel.yaml:8:18: pace.clients: 5000 is out of range; the maximum is 1024`,
 		}},
 		{"no duration", base("for: 2s", "for: 2"), []string{
-			`berth.duel.yaml:8:26: pace.for: "2" is no length of time, write it as 500ms, 2s or 1m30s`,
+			`berth.duel.yaml:8:26: pace.for: "2" is not a length of time, write it as 500ms, 2s or 1m30s`,
 		}},
 		{"missing baseline", base("baseline: per-vessel\n", ""), []string{
 			`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`,
@@ -137,7 +137,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		}},
 		{"in the course, said once", base("url: \"${HARBOUR}/berths\",", "ulr: /berths, timeout: soon,"), []string{
 			`berth.duel.yaml:4:11: unknown key "ulr" in course.http; did you mean "url"?`,
-			`berth.duel.yaml:4:34: course.http.timeout: "soon" is no length of time, write it as 500ms, 2s or 1m30s`}},
+			`berth.duel.yaml:4:34: course.http.timeout: "soon" is not a length of time, write it as 500ms, 2s or 1m30s`}},
 		{"no keys at all", strings.Repeat("tide ", 100), []string{
 			`berth.duel.yaml:1:1: the plan must hold keys and values, this is the text "` + strings.Repeat("tide ", 12) +
 				`…"; its keys: duel, question, baseline, course, contenders, pace, rounds, seed, interest, interests, rungs, stakes, claims, until, decides, footing, same, allow`,
@@ -160,7 +160,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:10:1: this is not YAML: mapping key "duel" already defined at [1:1]; paceduel new prints a plan to start from`,
 		}},
 		{"no rate", base("clients: 8", "rate: 500"), []string{
-			`berth.duel.yaml:8:15: pace.rate: "500" is no rate, write it as 500/s or 90/m, up to 200000/s`,
+			`berth.duel.yaml:8:15: pace.rate: "500" is not a rate, write it as 500/s or 90/m, up to 200000/s`,
 		}},
 		{"spread without a rate", base("clients: 8,", "clients: 8, spread: even,"), []string{
 			`berth.duel.yaml:8:7: spread and most belong to rate; set rate:`,
@@ -177,7 +177,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"no connections", base("X-Board: joined }, timeout: 3s", "X-Board: joined }, connections: some"), []string{
 			`berth.duel.yaml:7:89: contenders.joined.http.connections: "some" is not how connections are opened, write kept, new or a number of connections shared by all, up to 1024`}},
 		{"a climb to nowhere", base("clients: 8, for: 2s", "climb: { from: 100/s, to: 50/s, under: 20ms }"), []string{
-			`berth.duel.yaml:8:35: this is no climb: it ends where it began, or below; set it above from`,
+			`berth.duel.yaml:8:35: this is not a climb: it ends where it began, or below; set it above from`,
 		}},
 		{"a climb of two kinds", base("clients: 8, for: 2s", "climb: { from: 100/s, to: 64, under: 20ms }"), []string{
 			`berth.duel.yaml:8:16: a climb goes from a rate to a rate, or from clients to clients; give both as rates or both as clients`,
@@ -192,7 +192,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:8:7: think and stagger belong to clients; set clients:`,
 		}},
 		{"no load", base("clients: 8, for: 2s", "climb: { from: some, to: 4, under: 1s }"), []string{
-			`berth.duel.yaml:8:24: pace.climb.from: "some" is no load, write a rate (500/s) or a number of clients (up to 1024)`,
+			`berth.duel.yaml:8:24: pace.climb.from: "some" is not a load, write a rate (500/s) or a number of clients (up to 1024)`,
 		}},
 		{"until nothing", base("rounds: 8", "rounds: 8\nuntil: { within: 5% }"), []string{
 			`berth.duel.yaml:10:8: nothing says which figure is to be known; set figure: p99`,
@@ -211,10 +211,10 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:9:9: no anchor "r" in this file; name an anchor that is set above it with &`,
 		}},
 		{"name with control characters", base("joined:", `"jo\u001bined":`), []string{
-			`berth.duel.yaml:7:3: "jo·ined" is no name for a contender; use 1 to 40 printable characters`,
+			`berth.duel.yaml:7:3: "jo·ined" is not a name for a contender; use 1 to 40 printable characters`,
 		}},
 		{"no JSON Pointer", base("rounds: 8", "same: { at: [a.b] }"), []string{
-			`berth.duel.yaml:9:13: "a.b" is no JSON Pointer; write it as /a/b`,
+			`berth.duel.yaml:9:13: "a.b" is not a JSON Pointer; write it as /a/b`,
 		}},
 		{"no regular expression", base("rounds: 8", "same: { match: '(' }"), []string{
 			"berth.duel.yaml:9:16: error parsing regexp: missing closing ): `(`; see RE2 syntax",
@@ -226,7 +226,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:9:7: ignore, unordered and tolerance belong to body: json; set body: json`,
 		}},
 		{"all at once", base("rounds: 8", "rounds: 2000\nallow: yes"), []string{
-			`berth.duel.yaml:9:9: rounds: "2000" is no number of rounds, write 1 to 1000, or auto`,
+			`berth.duel.yaml:9:9: rounds: "2000" is not a number of rounds, write 1 to 1000, or auto`,
 			`berth.duel.yaml:10:8: allow must be a list, this is the text "yes"; write it in brackets: [a, b]`}},
 	}
 	for _, tt := range tests {

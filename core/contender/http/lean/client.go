@@ -204,7 +204,7 @@ func (c *Client) failed(err error) (shots.Class, error) {
 			"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, c.answer.length,
 		)
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return shots.Refused, fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
+		return shots.Refused, fmt.Errorf("nothing listens on %s: %w", c.cfg.Host, err)
 	case errors.As(err, &unverified), errors.As(err, &record), errors.As(err, &alert):
 		return shots.TLS, err
 	case errors.Is(err, io.ErrUnexpectedEOF):

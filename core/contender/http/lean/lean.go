@@ -523,7 +523,7 @@ func (c *Crew) fail(k *conn, err error) {
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		class = shots.Refused
-		err = fmt.Errorf("nobody listens on %s: %w", c.cfg.Host, err)
+		err = fmt.Errorf("nothing listens on %s: %w", c.cfg.Host, err)
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
 		class = shots.Reset
 	case contender.IsOwnLimit(err):
