@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"paceduel/core/result"
+	"paceduel/core/shots"
 )
 
 // program is the binary under test, built once.
@@ -624,6 +625,14 @@ func TestMarksAndStarts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	h.run(t, "show", r.ID).says(t, 0, "CPU a run", "peak memory at most")
+	for i := range r.Heats {
+		for _, name := range []string{shots.CPU, shots.Memory} {
+			if x, ok := r.Amount(&r.Heats[i], name); !ok || x <= 0 {
+				t.Errorf("heat %d: the %s that the service used is %g, known %v", i+1, name, x, ok)
+			}
+		}
+	}
 	h.run(
 		t, "export", r.ID, "--to", "out",
 	).says(t, 0, "tide-predictor-start-"+r.ID+".svg", "tide-predictor-memory-"+r.ID+".pdf")
@@ -633,7 +642,7 @@ func TestTheHeadlessDemo(t *testing.T) {
 	h := newHome(t)
 	began := time.Now()
 	o := h.run(t, "demo", "--headless")
-	o.says(t, 0, "snapshot is ", "joined is ", "p50", "stream is ", "in the mean", "seed 4127")
+	o.says(t, 0, "snapshot ", "joined ", "p50", "x faster", "stream is ", "in the mean", "seed 4127")
 	t.Logf("the demo took %s", time.Since(began).Round(time.Second))
 }
 

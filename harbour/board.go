@@ -52,7 +52,11 @@ type copies struct {
 // copyAge is how old copies may become.
 const copyAge = 500 * time.Millisecond
 
-func newBoards(ctx context.Context, db *sql.DB) (*boards, error) {
+// fromSnapshot is the way that answers from memory.
+const fromSnapshot = "snapshot"
+
+// newBoards prepares all ways of making a board; the snapshot, which takes memory, only where it is asked for.
+func newBoards(ctx context.Context, db *sql.DB, snapshot bool) (*boards, error) {
 	b := &boards{}
 	for _, s := range []struct {
 		into  **sql.Stmt
@@ -73,6 +77,9 @@ func newBoards(ctx context.Context, db *sql.DB) (*boards, error) {
 		}
 		*s.into = st
 	}
+	if !snapshot {
+		return b, nil
+	}
 	b.snapshot = make(map[string]*Board, tideCount)
 	for i := range tideCount {
 		board, err := b.oneQuery(ctx, TideName(i))
@@ -87,7 +94,7 @@ func newBoards(ctx context.Context, db *sql.DB) (*boards, error) {
 // ways maps the names that plans use to the implementations.
 func (b *boards) ways() map[string]func(context.Context, string) (*Board, error) {
 	return map[string]func(context.Context, string) (*Board, error){
-		"per-vessel": b.queryPerVessel, "joined": b.oneQuery, "snapshot": b.fromMemory, "copied": b.fromCopies,
+		"per-vessel": b.queryPerVessel, "joined": b.oneQuery, fromSnapshot: b.fromMemory, "copied": b.fromCopies,
 	}
 }
 

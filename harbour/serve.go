@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -18,6 +19,10 @@ import (
 
 // Service is the harbour's HTTP service.
 type Service struct {
+	// Boards is the way in which berth boards are made where nobody asks for another; set before Prepare, it is the only
+	// one that the service gets ready for. Empty: all are, and per-vessel is the one.
+	Boards string
+
 	server   *http.Server
 	listener net.Listener
 	open     func() (*boards, error)
@@ -82,7 +87,7 @@ func (s *Service) build() (*boards, error) {
 	if err := fill(ctx, db); err != nil {
 		return nil, fmt.Errorf("make the harbour's data: %w", err)
 	}
-	return newBoards(ctx, db)
+	return newBoards(ctx, db, s.Boards == "" || s.Boards == fromSnapshot)
 }
 
 // berths answers the berth board of one tide, in the way that the X-Board header names.
@@ -95,7 +100,7 @@ func (s *Service) berths(w http.ResponseWriter, r *http.Request) {
 	ways := b.ways()
 	name := r.Header.Get("X-Board")
 	if name == "" {
-		name = "per-vessel"
+		name = cmp.Or(s.Boards, "per-vessel")
 	}
 	way, ok := ways[name]
 	if !ok {

@@ -15,7 +15,7 @@ func harbourCommand() *cobra.Command {
 		Use:   "harbour",
 		Short: "the stand-ins of the demo: Skerrow Harbour, an invented port",
 	}
-	var address string
+	var address, boards string
 	serve := &cobra.Command{
 		Use:   "serve",
 		Short: "the harbour's HTTP service on this machine, until interrupted",
@@ -28,6 +28,7 @@ func harbourCommand() *cobra.Command {
 			if err := s.Announce(os.Stdout); err != nil {
 				return err
 			}
+			s.Boards = boards
 			// Who asks meanwhile waits to be let in.
 			if err := s.Prepare(); err != nil {
 				return err
@@ -37,6 +38,7 @@ func harbourCommand() *cobra.Command {
 		},
 	}
 	serve.Flags().StringVar(&address, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
+	serve.Flags().StringVar(&boards, "boards", "", "the `WAY` of making berth boards to get ready for; all unless said")
 
 	var with string
 	pack := &cobra.Command{

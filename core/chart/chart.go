@@ -130,13 +130,22 @@ func NewLadder(r *result.Result, v *judge.Verdict, i int, look Look) *Ladder {
 	noisy := false
 	for _, a := range shown {
 		kind := a.Figure.Row().Axis
+		apart := !look.Log && farApart(shown, kind)
 		if _, ok := scaleOf[kind]; !ok {
 			scaleOf[kind] = len(l.Scales)
-			l.Scales = append(l.Scales, scaleFor(shown, kind, look.Log))
+			scale := scaleFor(shown, kind, look.Log)
+			if apart {
+				scale = shares
+			}
+			l.Scales = append(l.Scales, scale)
 		}
 		s := scaleOf[kind]
+		drawn := l.Scales[s]
+		if apart {
+			drawn = Scale{Max: longestOf(a)}
+		}
 		rung := Rung{
-			Label: a.Title(), Left: bar(a.Figure, a.Baseline, l.Scales[s]), Right: bar(a.Figure, a.Contender, l.Scales[s]),
+			Label: a.Title(), Left: bar(a.Figure, a.Baseline, drawn), Right: bar(a.Figure, a.Contender, drawn),
 			Say: a.Say(), Word: a.Word, Scale: s, Lean: l.lean(a), Apart: a.Apart(),
 		}
 		if a.Rounds > 0 && !a.AgainstNone {
@@ -256,6 +265,33 @@ func within(s Scale, v float64) float64 {
 	return s.At(v)
 }
 
+// shares is the axis of rungs that have a scale each: bars are shares of the longest of their rung.
+var shares = Scale{Max: 1, Ticks: []Tick{{0, "0"}, {1, "longest of each rung"}}}
+
+// tooShort is how little of a shared scale the longest bar of a rung may fill before each rung has a scale of its own.
+const tooShort = 1.0 / 4
+
+// farApart reports whether figures of one axis differ so much that a scale for all of them would leave stumps of some.
+func farApart(as []judge.Assessment, axis string) bool {
+	least, most := math.Inf(1), 0.0
+	for _, a := range as {
+		if longest := longestOf(a); a.Figure.Row().Axis == axis && longest > 0 {
+			least, most = min(least, longest), max(most, longest)
+		}
+	}
+	return least < tooShort*most
+}
+
+// longestOf is the longest that a bar of a figure reaches, the middle half of the heats included.
+func longestOf(a judge.Assessment) (longest float64) {
+	for _, x := range []float64{a.Baseline.V, a.Baseline.High, a.Contender.V, a.Contender.High} {
+		if x > longest {
+			longest = x
+		}
+	}
+	return longest
+}
+
 func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 	var values []float64
 	var unit units.Unit
@@ -308,6 +344,7 @@ type Lane struct {
 	State  string // empty where there is but one
 	Hidden bool   // by whoever looks: it has no dots, and the scale does not heed it
 	Dots   []Dot
+	Heats  []Stretch // those that are finished, across the rounds
 }
 
 // Dot is one shot: X across the rounds, Y up the scale, both 0 to 1.
@@ -317,8 +354,10 @@ type Dot struct {
 }
 
 // NewLanes arranges the dots of finished heats and of the one under way, whose span so far is guessed from the heats
-// before it.
-func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat, hidden func(cell.Cell) bool) *Lanes {
+// before it. v, which may be nil, is the verdict as far as it goes.
+func NewLanes(
+	r *result.Result, v *judge.Verdict, heats []result.Heat, now *result.Heat, hidden func(cell.Cell) bool,
+) *Lanes {
 	all := heats
 	if now != nil {
 		all = append(all[:len(all):len(all)], *now)
@@ -348,6 +387,10 @@ func NewLanes(r *result.Result, heats []result.Heat, now *result.Heat, hidden fu
 		for j := range l.Lanes {
 			if l.Lanes[j].Name == h.Contender && l.Lanes[j].State == h.State && !l.Lanes[j].Hidden {
 				l.Lanes[j].Dots = append(l.Lanes[j].Dots, place(h, l)...)
+				if i < len(heats) {
+					from, to := float64(h.Round-1)/float64(l.Rounds), float64(h.Round)/float64(l.Rounds)
+					l.Lanes[j].Heats = append(l.Lanes[j].Heats, stretch(h, v, l.Scale, from, to))
+				}
 			}
 		}
 	}

@@ -3,6 +3,7 @@ package chart_test
 import (
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -27,7 +28,7 @@ func TestScalesAreRoundAndHoldEverything(t *testing.T) {
 		{[]float64{0.00026, 0.0099}, true, "200 µs@0.00 500 µs@0.23 1 ms@0.41 2 ms@0.59 5 ms@0.82 10 ms@1.00"},
 		{
 			[]float64{0.000001, 1}, true,
-			"500 ns@0.00 1 µs@0.05 10 µs@0.21 100 µs@0.37 1 ms@0.52 10 ms@0.68 100 ms@0.84 1 s@1.00",
+			"1 µs@0.05 10 µs@0.21 100 µs@0.37 1 ms@0.52 10 ms@0.68 100 ms@0.84 1 s@1.00",
 		},
 		{[]float64{0.16, 0.17}, true, "20 ms@0.00 50 ms@0.40 100 ms@0.70 200 ms@1.00"},
 		{nil, false, "0 s@0.00 500 ms@0.50 1 s@1.00"},
@@ -108,7 +109,7 @@ func TestBarsAreProportional(t *testing.T) {
 
 func TestLanes(t *testing.T) {
 	r := made(2)
-	l := chart.NewLanes(r, r.Heats, nil, nil)
+	l := chart.NewLanes(r, nil, r.Heats, nil, nil)
 	if len(l.Lanes) != 2 || !l.Lanes[0].Baseline || l.Rounds != 8 {
 		t.Fatalf("lanes = %+v", l.Lanes)
 	}
@@ -133,12 +134,12 @@ func TestLanes(t *testing.T) {
 	}
 	// The heat under way takes its place among the rounds.
 	now := r.Heats[15]
-	half := chart.NewLanes(r, r.Heats[:2], &now, nil)
+	half := chart.NewLanes(r, nil, r.Heats[:2], &now, nil)
 	dots := half.Lanes[1].Dots
 	if at := dots[len(dots)-1].X; at < 7.0/8 {
 		t.Errorf("the last dot of round 8 lies at %g", at)
 	}
-	if empty := chart.NewLanes(r, nil, nil, nil); len(empty.Lanes) != 2 || len(empty.Lanes[0].Dots) != 0 {
+	if empty := chart.NewLanes(r, nil, nil, nil, nil); len(empty.Lanes) != 2 || len(empty.Lanes[0].Dots) != 0 {
 		t.Errorf("lanes of nothing = %+v", empty)
 	}
 }
@@ -151,5 +152,45 @@ func TestSignsTellContendersApart(t *testing.T) {
 	}
 	if len(glyphs) != plan.MaxContenders || len(colours) != 2*plan.MaxContenders {
 		t.Errorf("%d glyphs and %d colours for %d contenders", len(glyphs), len(colours), plan.MaxContenders)
+	}
+}
+
+// A scale that all rungs share would leave stumps of the short ones: each has its own then, and the axis says so.
+func TestRungsThatDifferMuchHaveAScaleEach(t *testing.T) {
+	far := func(rng *rand.Rand, _ int) float64 {
+		if rng.IntN(20) == 0 {
+			return 0.2
+		}
+		return 0.004
+	}
+	r := sample.Make(sample.Duel{Rounds: 8, Shots: 600, Seed: 5, Entrants: []sample.Entrant{
+		{Name: "far", Latency: far}, {Name: "near", Latency: sample.Times(0.002, 0.05)},
+	}})
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := chart.NewLadder(r, v, 0, chart.Look{})
+	for _, rung := range l.Rungs {
+		longest := max(rung.Left.Length, rung.Left.High, rung.Right.Length, rung.Right.High)
+		if rung.Left.Length > 0 && math.Abs(longest-1) > 1e-9 {
+			t.Errorf("the longest of %s fills %.2f of its scale", rung.Label, longest)
+		}
+	}
+	if ticks := l.Scales[0].Ticks; ticks[len(ticks)-1].Label != "longest of each rung" {
+		t.Errorf("the axis says %v", ticks)
+	}
+	tracks := chart.NewTracks(r, v, chart.Look{})
+	for _, track := range tracks.Figures {
+		longest := 0.0
+		for _, lane := range track.Lanes {
+			longest = max(longest, lane.Length)
+		}
+		if longest > 0 && longest < 0.5 {
+			t.Errorf("the longest of %s fills %.2f of its scale", track.Label, longest)
+		}
+	}
+	if l := chart.NewLadder(r, v, 0, chart.Look{Log: true}); l.Scales[0].Ticks[0].Label == "0" {
+		t.Error("a logarithmic scale begins at 0")
 	}
 }

@@ -36,7 +36,7 @@ type MemoryRead struct{ Name, Text string }
 // NewMemory arranges what was held between two moments; from 0 to 0 is the whole run.
 func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to time.Duration) *Memory {
 	m := &Memory{
-		Timeline: NewTimeline(r, heats, from, to, nil), Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
+		Timeline: NewTimeline(r, v, heats, from, to, nil), Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
 		Note: "resident memory of the service and all that it started, read 20 times a second. Signs: the most within the " +
 			"judged part of a heat, which is tinted.",
 	}

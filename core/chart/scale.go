@@ -69,10 +69,9 @@ func (s *Scale) logTicks(show func(float64) string) {
 	for v := s.Min; v <= s.Max*(1+1e-9); v = nextStep(v) {
 		all = append(all, v)
 	}
-	decades := len(all) > maxTicks+2
-	for i, v := range all {
-		isDecade := math.Abs(math.Log10(v)-math.Round(math.Log10(v))) < 1e-6
-		if !decades || isDecade || i == 0 || i == len(all)-1 {
+	isDecade := func(v float64) bool { return math.Abs(math.Log10(v)-math.Round(math.Log10(v))) < 1e-6 }
+	for _, v := range all {
+		if len(all) <= maxTicks+2 || isDecade(v) { // of many steps the decades alone, which stand evenly
 			s.Ticks = append(s.Ticks, Tick{s.At(v), units.Trim(show(v))})
 		}
 	}

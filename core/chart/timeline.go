@@ -33,10 +33,30 @@ type TimeLane struct {
 	Heats  []Stretch
 }
 
-// Stretch is a heat's judged part within the stretch in view, both ends 0 to 1.
+// Stretch is a heat's judged part within what is in view, both ends 0 to 1, with what half and 99 of 100 of its shots
+// took at most: places on the scale, NaN where they are not known.
 type Stretch struct {
 	Round    int
 	From, To float64
+	P50, P99 float64
+}
+
+// Middle is the part of a heat in which its levels are drawn.
+func (s Stretch) Middle() (from, to float64) {
+	const aside = 0.3 // of its length, on each side
+	return s.From + aside*(s.To-s.From), s.To - aside*(s.To-s.From)
+}
+
+// stretch places a heat.
+func stretch(h *result.Heat, v *judge.Verdict, s Scale, from, to float64) Stretch {
+	out := Stretch{h.Round, clamp(from), clamp(to), math.NaN(), math.NaN()}
+	if v == nil {
+		return out
+	}
+	if l, ok := v.Heats[h.Cell][h.Round]; ok {
+		out.P50, out.P99 = within(s, l.P50), within(s, l.P99)
+	}
+	return out
 }
 
 // Length is how long a run has lasted: to the end of its last heat.
@@ -48,8 +68,11 @@ func Length(heats []result.Heat) time.Duration {
 	return end
 }
 
-// NewTimeline arranges what of the heats lies between two moments; from 0 to 0 is the whole run.
-func NewTimeline(r *result.Result, heats []result.Heat, from, to time.Duration, hidden func(cell.Cell) bool) *Timeline {
+// NewTimeline arranges what of the heats lies between two moments; from 0 to 0 is the whole run. v, which may be nil,
+// is the verdict as far as it goes.
+func NewTimeline(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to time.Duration,
+	hidden func(cell.Cell) bool,
+) *Timeline {
 	t := &Timeline{From: from, To: to, Whole: Length(heats), run: r, heats: heats}
 	if to <= from {
 		t.From, t.To = firstStart(heats), t.Whole
@@ -91,7 +114,7 @@ func NewTimeline(r *result.Result, heats []result.Heat, from, to time.Duration, 
 		if lane == nil {
 			continue
 		}
-		lane.Heats = append(lane.Heats, Stretch{h.Round, clamp(across(h.At)), clamp(across(h.At + h.Wall))})
+		lane.Heats = append(lane.Heats, stretch(h, v, t.Scale, across(h.At), across(h.At+h.Wall)))
 		for _, d := range h.Dots {
 			if d.At >= t.From && d.At <= t.To {
 				lane.Dots = append(lane.Dots, Dot{X: across(d.At), Y: t.Scale.At(d.Latency.Seconds()), Failed: d.Class != ""})

@@ -36,7 +36,7 @@ func two() *result.Result {
 
 func TestAStretchOfTimeIsShownByTheClock(t *testing.T) {
 	r := two()
-	whole := chart.NewTimeline(r, r.Heats, 0, 0, nil)
+	whole := chart.NewTimeline(r, nil, r.Heats, 0, 0, nil)
 	if whole.From != time.Second || whole.To != 3500*time.Millisecond || len(whole.Lanes) != 2 ||
 		len(whole.Lanes[0].Dots) != 10 {
 		t.Fatalf("the whole is %s to %s, %d lanes", whole.From, whole.To, len(whole.Lanes))
@@ -52,23 +52,23 @@ func TestAStretchOfTimeIsShownByTheClock(t *testing.T) {
 		t.Errorf("ticks %s", got)
 	}
 	// Zoomed in, only what lies there is shown, and only that gives the scale; so does hiding a lane.
-	part := chart.NewTimeline(r, r.Heats, 2600*time.Millisecond, 2850*time.Millisecond, nil)
+	part := chart.NewTimeline(r, nil, r.Heats, 2600*time.Millisecond, 2850*time.Millisecond, nil)
 	if n := len(part.Lanes[0].Dots) + len(part.Lanes[1].Dots); n != 3 || part.Scale.Max > 0.01 ||
 		!part.Lanes[1].Dots[2].Failed {
 		t.Errorf("%d dots in view, scale to %g", n, part.Scale.Max)
 	}
-	alone := chart.NewTimeline(r, r.Heats, 0, 0, func(k cell.Cell) bool { return k.Contender == "slow" })
+	alone := chart.NewTimeline(r, nil, r.Heats, 0, 0, func(k cell.Cell) bool { return k.Contender == "slow" })
 	if !alone.Lanes[0].Hidden || len(alone.Lanes[0].Dots) != 0 || alone.Scale.Max > 0.01 || whole.Scale.Max < 0.08 {
 		t.Errorf("with slow hidden the scale goes to %g, with both to %g", alone.Scale.Max, whole.Scale.Max)
 	}
-	if empty := chart.NewTimeline(r, nil, 0, 0, nil); len(empty.Ticks) != 0 || len(empty.Lanes) != 2 {
+	if empty := chart.NewTimeline(r, nil, nil, 0, 0, nil); len(empty.Ticks) != 0 || len(empty.Lanes) != 2 {
 		t.Errorf("a run without heats: %+v", empty)
 	}
 }
 
 func TestATimelineIsReadOff(t *testing.T) {
 	r := two()
-	whole := chart.NewTimeline(r, r.Heats, 0, 0, nil)
+	whole := chart.NewTimeline(r, nil, r.Heats, 0, 0, nil)
 	at := whole.At(0.6 + 0.4*0.25) // 250 ms into the second heat
 	if whole.Clock(at) != "06:40:02.7" {
 		t.Errorf("the clock says %s", whole.Clock(at))
@@ -138,8 +138,8 @@ func TestConditionsInWords(t *testing.T) {
 		OwnFrac: 0.12, OthersFrac: 0.3, StealFrac: 0.05, Collects: 1, Pauses: time.Millisecond, CPUPressure: 0.2, MHz: 2500,
 		FreeBytes: 1 << 30, SwapBytes: 1 << 20,
 	}
-	want := "ours 12 %, collected 1 time, paused 1.00 ms, send lag p99 40.0 µs\nothers 30 %, host took 5 %\nwaited: cpu " +
-		"20 %, disk 0 %, memory 0 %\n2500 MHz, 1.00 GiB free, 1.00 MiB swapped"
+	want := "ours 12 %, collected 1 time, paused 1.00 ms, send lag p99 40.0 µs\nothers 30 %, host took 5 %\nkept " +
+		"waiting by processors 20 %, disks 0 %, memory 0 %\n2500 MHz, 1.00 GiB free, 1.00 MiB swapped"
 	if got := strings.Join(chart.ConditionLines(r, h), "\n"); got != want {
 		t.Errorf("conditions:\n%s\nwant\n%s", got, want)
 	}

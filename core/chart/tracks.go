@@ -1,6 +1,8 @@
 package chart
 
 import (
+	"slices"
+
 	"paceduel/core/judge"
 	"paceduel/core/result"
 )
@@ -61,6 +63,14 @@ func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 		}
 	}
 	seen := map[string]int{}
+	scaleOf := func(a judge.Assessment) Scale {
+		axis := a.Figure.Row().Axis
+		if look.Log || !farApart(all, axis) {
+			return scaleFor(all, axis, look.Log)
+		}
+		another := func(b judge.Assessment) bool { return b.Title() != a.Title() }
+		return scaleFor(slices.DeleteFunc(slices.Clone(all), another), axis, false)
+	}
 	for _, f := range v.Faces {
 		for _, a := range f.Figures {
 			if !a.Main && !look.All {
@@ -70,7 +80,7 @@ func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 			if !ok {
 				at = len(t.Figures)
 				seen[a.Title()] = at
-				scale := scaleFor(all, a.Figure.Row().Axis, look.Log)
+				scale := scaleOf(a)
 				t.Figures = append(t.Figures, Track{Label: a.Title(), Scale: scale, Lanes: []TrackLane{{
 					Side: Side{v.Baseline, SignFor(r, v.Baseline), true}, Bar: bar(a.Figure, a.Baseline, scale),
 				}}})
@@ -78,7 +88,7 @@ func NewTracks(r *result.Result, v *judge.Verdict, look Look) *Tracks {
 			lane := TrackLane{Side: Side{
 				f.Contender, SignFor(r, f.Contender), false,
 			}, Bar: bar(a.Figure, a.Contender, t.Figures[at].Scale), Say: a.Say(), Word: a.Word}
-			if a.Rounds > 0 {
+			if a.Rounds > 0 && !a.AgainstNone {
 				lane.Ratio, lane.Interval = a.Factor(), a.Interval()
 			}
 			t.Figures[at].Lanes = append(t.Figures[at].Lanes, lane)

@@ -71,8 +71,15 @@ func OpenAll(p *plan.Plan, kinds []Kind, where func(name string) Setup) []Entry 
 }
 
 // Shapes are what shots of p's contenders are made of, taken together: parts in the order in which they follow one
-// another, and amounts, each once.
+// another, and amounts, each once; with services what these use, too.
 func Shapes(p *plan.Plan, kinds []Kind) (parts []string, amounts []shots.Amount) {
+	add := func(more []shots.Amount) {
+		for _, a := range more {
+			if !slices.ContainsFunc(amounts, func(o shots.Amount) bool { return o.Name == a.Name }) {
+				amounts = append(amounts, a)
+			}
+		}
+	}
 	for i := range kinds {
 		k := &kinds[i]
 		if !slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
@@ -83,11 +90,10 @@ func Shapes(p *plan.Plan, kinds []Kind) (parts []string, amounts []shots.Amount)
 				parts = append(parts, name)
 			}
 		}
-		for _, a := range k.Shape.Amounts {
-			if !slices.ContainsFunc(amounts, func(o shots.Amount) bool { return o.Name == a.Name }) {
-				amounts = append(amounts, a)
-			}
-		}
+		add(k.Shape.Amounts)
+	}
+	if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Service != nil }) {
+		add(shots.Used)
 	}
 	return parts, amounts
 }

@@ -92,6 +92,9 @@ type Lane struct {
 	Causes                     string // classes of failures, the most frequent first
 }
 
+// HeatLatency is what half and what 99 of 100 of a heat's shots took at most, in seconds; NaN where there are too few.
+type HeatLatency struct{ P50, P99 float64 }
+
 // Row is a line of the scorecard: something counted, for every contender in the order of the plan.
 type Row struct {
 	Name   string

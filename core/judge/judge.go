@@ -37,7 +37,8 @@ type Verdict struct {
 	Beginnings []Beginning
 	Lanes      map[cell.Cell]Lane // by contender and state
 	Latencies  map[cell.Cell]*Latencies
-	Rounds     int // in which every contender finished
+	Heats      map[cell.Cell]map[int]HeatLatency // by round
+	Rounds     int                               // in which every contender finished
 	Decides    figure.Name
 	on         basis
 	Note       string // how the words were reached: which figure decides, or what was corrected for
@@ -51,7 +52,7 @@ func Judge(r *result.Result) (*Verdict, error) {
 		return nil, err
 	}
 	v := field.compare()
-	v.Lanes, v.Latencies = map[cell.Cell]Lane{}, map[cell.Cell]*Latencies{}
+	v.Lanes, v.Latencies, v.Heats = map[cell.Cell]Lane{}, map[cell.Cell]*Latencies{}, map[cell.Cell]map[int]HeatLatency{}
 	for _, s := range field.sides() {
 		failed, shots := failures(r, s.Contender, s.State)
 		v.Lanes[s] = Lane{
@@ -62,6 +63,10 @@ func Judge(r *result.Result) (*Verdict, error) {
 			Shots: shots, Failed: failed, Causes: causes(r, s),
 		}
 		v.Latencies[s] = newLatencies(field.pooled[s])
+		v.Heats[s] = map[int]HeatLatency{}
+		for _, h := range field.inOrder[s] {
+			v.Heats[s][h.Round] = HeatLatency{h.percentile(0.5), h.percentile(0.99)}
+		}
 	}
 	v.Beginnings = field.beginnings()
 	for i := range v.Gains {

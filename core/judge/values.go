@@ -44,6 +44,14 @@ func (h *heat) quantile(q float64) float64 {
 	return Quantile(h.histogram, q)
 }
 
+// percentile is the heat's quantile; NaN where too few shots lie beyond it.
+func (h *heat) percentile(q float64) float64 {
+	if beyond(h.OK, q) < fewBeyond-1e-9 {
+		return math.NaN()
+	}
+	return h.quantile(q)
+}
+
 // figure is a heat's figure; NaN where it has none.
 func (h *heat) figure(f figure.Name) float64 {
 	if h == nil || h.Heat == nil {

@@ -36,6 +36,9 @@ type Amount struct {
 	Rate bool `json:"rate,omitempty"`
 }
 
+// Used is what is known of a contender's service, whatever kind its shots are of.
+var Used = []Amount{{Name: CPU, Unit: units.Second}, {Name: Memory, Unit: units.Byte, Fold: Most}}
+
 // Figures are what plans may name of an amount beside the figures of the table.
 func (a *Amount) Figures() (out []figure.Name) {
 	if a.Row != "" {

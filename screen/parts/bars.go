@@ -129,22 +129,13 @@ func Span(from, to float64, w int) (first, end int) {
 	return first, min(max(int(math.Round(to*float64(w))), first+1), w)
 }
 
-// RowLabel is the tick of an upward scale that falls into a row of a lane of h: the ends always, others where there is
-// room.
-func RowLabel(scale chart.Scale, row, h int) string {
-	ticks := scale.Ticks
-	switch {
-	case len(ticks) == 0:
-		return ""
-	case row == 0:
-		return ticks[len(ticks)-1].Label
-	case row == h-1:
-		return ticks[0].Label
-	}
-	for _, t := range ticks[1 : len(ticks)-1] {
-		if at := h - 1 - min(int(t.At*float64(h)), h-1); at == row && at > 0 && at < h-1 {
-			return t.Label
+// RowLabel is the tick of an upward scale that falls into a row of a lane of h; empty where none does. Where several
+// do, it is the lowest, and in the uppermost row the highest.
+func RowLabel(scale chart.Scale, row, h int) (label string) {
+	for _, t := range scale.Ticks {
+		if h-1-min(int(t.At*float64(h)), h-1) == row && (label == "" || row == 0) {
+			label = t.Label
 		}
 	}
-	return ""
+	return label
 }

@@ -145,3 +145,25 @@ func TestWindowShowsTheLineAtHand(t *testing.T) {
 		t.Errorf("window with room for all = %v", got)
 	}
 }
+
+// Dots are seen by how dense they are, levels over them, failures in the uppermost row.
+func TestACloudShowsDensity(t *testing.T) {
+	c := parts.NewCloud(4, 3)
+	for range 40 {
+		c.Dot(chart.Dot{X: 0.1, Y: 0.1})
+	}
+	for range 4 {
+		c.Dot(chart.Dot{X: 0.4, Y: 0.1})
+	}
+	c.Dot(chart.Dot{X: 0.6, Y: 0.1})
+	c.Dot(chart.Dot{X: 0.9, Y: 0.1, Failed: true})
+	c.Level(0, 0.5, 0.5, '━')
+	c.Level(0, 1, math.NaN(), '╌')
+	plain := lipgloss.NewStyle()
+	if got := strings.Join(c.Lines(plain, plain, plain), "\n"); got != "   ×\n━━  \n▓▒· " {
+		t.Errorf("the cloud is\n%s", got)
+	}
+	if lines := parts.NewCloud(0, -1).Lines(plain, plain, plain); len(lines) != 0 {
+		t.Errorf("a cloud without room has %d lines", len(lines))
+	}
+}

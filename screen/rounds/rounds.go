@@ -257,7 +257,7 @@ func (v View) timeline(s screen.Scene) *chart.Timeline {
 		hidden   string
 	}
 	return screen.Picture(s, timelineKey{v.window.From, v.window.To, v.hiding()}, func() *chart.Timeline {
-		return chart.NewTimeline(s.Run.Result, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
+		return chart.NewTimeline(s.Run.Result, s.Run.Verdict, s.Run.Heats, v.window.From, v.window.To, v.isHidden)
 	})
 }
 
@@ -331,6 +331,7 @@ type lane struct {
 	hidden  bool
 	dots    []chart.Dot
 	heats   []chart.Stretch // by the clock
+	marks   []chart.Stretch // what their shots took
 	leftOut bool
 }
 
@@ -340,7 +341,9 @@ func (v View) picture(s screen.Scene) (p picture) {
 		t := v.timeline(s)
 		p = picture{scale: t.Scale, line: v.window.Line, axis: func(w int) string { return clockAxis(t, w) }}
 		for _, l := range t.Lanes {
-			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots, heats: l.Heats})
+			p.lanes = append(p.lanes, lane{
+				Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots, heats: l.Heats, marks: l.Heats,
+			})
 		}
 		at := v.window.At()
 		p.reads = t.Read(at, at)
@@ -351,11 +354,11 @@ func (v View) picture(s screen.Scene) (p picture) {
 		}
 		type lanesKey struct{ hidden string }
 		l := screen.Picture(s, lanesKey{v.hiding()}, func() *chart.Lanes {
-			return chart.NewLanes(run.Result, run.Heats, now, v.isHidden)
+			return chart.NewLanes(run.Result, run.Verdict, run.Heats, now, v.isHidden)
 		})
 		p = picture{scale: l.Scale, line: -1, axis: func(w int) string { return roundAxis(l.Rounds, w) }}
 		for _, l := range l.Lanes {
-			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots})
+			p.lanes = append(p.lanes, lane{Side: l.Side, state: l.State, hidden: l.Hidden, dots: l.Dots, marks: l.Heats})
 		}
 	}
 	for i := range p.lanes {
@@ -372,7 +375,7 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 	if l.hidden {
 		return []string{parts.Cell(name[0], nameWidth) + s.Theme.Faint.Render(" hidden")}
 	}
-	canvas := parts.NewPlot(plot, h)
+	canvas := parts.NewCloud(plot, h)
 	at := int(p.line * float64(max(plot-1, 0)))
 	if p.line >= 0 {
 		canvas.Line(at, s.Theme.Strong)
@@ -380,7 +383,12 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 	for _, d := range l.dots {
 		canvas.Dot(d)
 	}
-	rows := canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Trouble)
+	for _, m := range l.marks { // in the middle of their heat, so that the dots about them are seen
+		from, to := m.Middle()
+		canvas.Level(from, to, m.P50, '━')
+		canvas.Level(from, to, m.P99, '╌')
+	}
+	rows := canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Strong, s.Theme.Trouble)
 	side := v.side(s, p, i, narrow)
 	if narrow {
 		side = side[:max(min(len(side), h-len(name)), 0)]

@@ -47,7 +47,7 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 
 // OfRun is the picture of the whole run by the clock.
 func OfRun(r *result.Result, v *judge.Verdict) Picture {
-	return Timeline(chart.NewTimeline(r, r.Heats, 0, 0, nil), r.Plan.Name, v.Sentence, chart.Conditions(r, v))
+	return Timeline(chart.NewTimeline(r, v, r.Heats, 0, 0, nil), r.Plan.Name, v.Sentence, chart.Conditions(r, v))
 }
 
 // Keys are all contenders in all states, in the order of the plan; the baseline's twin comes last.

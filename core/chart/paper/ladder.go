@@ -165,6 +165,9 @@ func (p *pen) bar(b chart.Bar, c color.NRGBA, y vg.Length, side float64) {
 	}
 }
 
+// wideLabel is half the width from which a label at the end of a scale would stand out beyond it.
+const wideLabel = 24
+
 // axis draws a scale below its rungs on both sides of the spine.
 func (p *pen) axis(s chart.Scale, y vg.Length) {
 	y -= 7
@@ -176,7 +179,12 @@ func (p *pen) axis(s chart.Scale, y vg.Length) {
 			x := from + vg.Length(side*t.At*barWidth)
 			p.line(x, y, x, y-3, faint)
 			half := float64(p.width(t.Label, noteSize, regular)) / 2
-			if t.At*barWidth-half > last {
+			switch {
+			case t.At == 1 && half > wideLabel && side > 0: // in words, which end where the scale does
+				p.textRight(t.Label, x, y-12, noteSize, regular, faint)
+			case t.At == 1 && half > wideLabel:
+				p.text(t.Label, x, y-12, noteSize, regular, faint)
+			case t.At*barWidth-half > last:
 				p.textCentre(t.Label, x, y-12, noteSize, regular, faint)
 				last = t.At*barWidth + half + 4
 			}

@@ -13,7 +13,6 @@ import (
 
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"paceduel/core/files"
 	"paceduel/core/plan"
@@ -53,7 +52,7 @@ func Save(pic Picture, dir, name string) (saved []string, err error) {
 
 // SVG writes a picture as SVG.
 func SVG(pic Picture, out io.Writer) error {
-	return write(pic, out, func(w, h vg.Length) page { return vgsvg.New(w, h) })
+	return write(pic, out, func(w, h vg.Length) page { return newSVGPage(w, h) })
 }
 
 // PDF writes a picture as PDF.

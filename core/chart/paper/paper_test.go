@@ -62,7 +62,9 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		"start":        Starts(chart.NewStarts(r, served, 1)),
 		"near zero":    Starts(chart.NewStarts(r, served, 0.125)),
 		"memory":       Memory(chart.NewMemory(r, served, r.Heats, 0, 0), r.Plan.Name),
-		"timeline":     Timeline(chart.NewTimeline(r, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v)),
+		"timeline": Timeline(
+			chart.NewTimeline(r, v, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v),
+		),
 	}
 }
 
@@ -191,5 +193,49 @@ func TestEverySignHasItsOwnShape(t *testing.T) {
 			t.Errorf("%s is drawn as %s is", s.Glyph, other)
 		}
 		shapes[drawn.String()] = s.Glyph
+	}
+}
+
+// A letter is defined once, however often it stands there; and pictures are small.
+func TestSVGDefinesEachLetterOnce(t *testing.T) {
+	text := "latencies of all contenders, again and again"
+	p := newSVGPage(400, 50)
+	pen, err := newPen(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for y := range 4 {
+		pen.text(text, 10, vg.Length(10*y), 9, regular, ink)
+	}
+	var out bytes.Buffer
+	if _, err := p.WriteTo(&out); err != nil {
+		t.Fatal(err)
+	}
+	letters := map[rune]bool{}
+	for _, r := range strings.ReplaceAll(text, " ", "") {
+		letters[r] = true
+	}
+	if n := strings.Count(out.String(), "<path id="); n != len(letters) {
+		t.Errorf("%d letters are defined, want %d", n, len(letters))
+	}
+	want := 4 * len([]rune(strings.ReplaceAll(text, " ", "")))
+	if n := strings.Count(out.String(), "<use "); n != want {
+		t.Errorf("%d letters are used, want %d", n, want)
+	}
+}
+
+func TestSVGIsSmall(t *testing.T) {
+	for name, picture := range pictures(t, []string{"per-vessel", "joined", "snapshot"}, 700, false) {
+		most := 60 << 10
+		if name == "timeline" {
+			most = 300 << 10
+		}
+		var out bytes.Buffer
+		if err := SVG(picture, &out); err != nil {
+			t.Fatal(err)
+		}
+		if out.Len() > most {
+			t.Errorf("%s takes %d bytes of SVG; want %d at most", name, out.Len(), most)
+		}
 	}
 }

@@ -97,38 +97,70 @@ func (p *pen) text(s string, x, y vg.Length, size float64, w weight, c color.Col
 	f := p.fonts[w]
 	ppem := fixed.I(int(f.UnitsPerEm()))
 	scale := size / float64(f.UnitsPerEm())
-	var path vg.Path
-	at := func(pt fixed.Point26_6) vg.Point {
-		return vg.Point{X: x + vg.Length(float64(pt.X)/64*scale), Y: y - vg.Length(float64(pt.Y)/64*scale)}
-	}
+	var letters []letter
+	along := 0.0
 	p.glyphs(s, f, ppem, func(i sfnt.GlyphIndex, advance fixed.Int26_6) {
-		segments, err := f.LoadGlyph(&p.buf, i, ppem, nil)
-		if err != nil {
-			return // a glyph that cannot be drawn leaves its room empty
-		}
-		for n, s := range segments {
-			switch s.Op {
-			case sfnt.SegmentOpMoveTo:
-				if n > 0 {
-					path.Close()
-				}
-				path.Move(at(s.Args[0]))
-			case sfnt.SegmentOpLineTo:
-				path.Line(at(s.Args[0]))
-			case sfnt.SegmentOpQuadTo:
-				path.QuadTo(at(s.Args[0]), at(s.Args[1]))
-			case sfnt.SegmentOpCubeTo:
-				path.CubeTo(at(s.Args[0]), at(s.Args[1]), at(s.Args[2]))
-			}
-		}
-		if len(segments) > 0 {
-			path.Close()
-		}
-		x += vg.Length(float64(advance) / 64 * scale)
+		letters = append(letters, letter{glyph{w, uint16(i)}, along, func() vg.Path { return p.outline(f, ppem, i) }})
+		along += float64(advance) / 64
 	})
+	p.canvas.SetColor(c)
+	if page, ok := p.canvas.(*svgPage); ok {
+		page.line(letters, x, y, scale)
+		return
+	}
+	var path vg.Path
+	for _, l := range letters {
+		at := func(pt vg.Point) vg.Point {
+			return vg.Point{X: x + (pt.X+vg.Length(l.at))*vg.Length(scale), Y: y - pt.Y*vg.Length(scale)}
+		}
+		for _, c := range l.outline() {
+			c.Pos = at(c.Pos)
+			for i := range c.Control {
+				c.Control[i] = at(c.Control[i])
+			}
+			path = append(path, c)
+		}
+	}
 	if len(path) > 0 {
 		p.fill(path, c)
 	}
+}
+
+// letter is a glyph within a line of text, so many units of the font behind its start.
+type letter struct {
+	glyph
+	at      float64
+	outline func() vg.Path // in units of the font, downwards
+}
+
+// outline is that of a glyph; one that cannot be drawn leaves its room empty.
+func (p *pen) outline(f *sfnt.Font, ppem fixed.Int26_6, i sfnt.GlyphIndex) (path vg.Path) {
+	segments, err := f.LoadGlyph(&p.buf, i, ppem, nil)
+	if err != nil {
+		return nil
+	}
+	at := func(pt fixed.Point26_6) vg.Point {
+		return vg.Point{X: vg.Length(float64(pt.X) / 64), Y: vg.Length(float64(pt.Y) / 64)}
+	}
+	for n, s := range segments {
+		switch s.Op {
+		case sfnt.SegmentOpMoveTo:
+			if n > 0 {
+				path.Close()
+			}
+			path.Move(at(s.Args[0]))
+		case sfnt.SegmentOpLineTo:
+			path.Line(at(s.Args[0]))
+		case sfnt.SegmentOpQuadTo:
+			path.QuadTo(at(s.Args[0]), at(s.Args[1]))
+		case sfnt.SegmentOpCubeTo:
+			path.CubeTo(at(s.Args[0]), at(s.Args[1]), at(s.Args[2]))
+		}
+	}
+	if len(segments) > 0 {
+		path.Close()
+	}
+	return path
 }
 
 // cut shortens a line of text to fit into room, marking the cut.

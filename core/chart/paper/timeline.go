@@ -1,6 +1,8 @@
 package paper
 
 import (
+	"image/color"
+
 	"gonum.org/v1/plot/vg"
 
 	"paceduel/core/chart"
@@ -10,8 +12,8 @@ import (
 func Timeline(t *chart.Timeline, title, sentence string, conditions []string) Picture {
 	return timeline{t, sheet{
 		title, sentence,
-		"every dot a shot, an even choice of them; crosses failed; tinted: the judged part of each heat; latency on a log " +
-			"scale",
+		"each square holds shots, an even choice of them: the darker, the more; crosses above failed. Lines: p50 of each " +
+			"heat, and thinner p99; tinted: its judged part. Latency on a log scale.",
 		conditions,
 	}}
 }
@@ -38,7 +40,6 @@ func (t timeline) size() (w, h vg.Length) {
 
 func (t timeline) draw(p *pen, w, h vg.Length) {
 	y := t.around.above(p, w, h) - 6
-	const dot = 1.1
 	for i := range t.Lanes {
 		l := &t.Lanes[i]
 		if l.Hidden {
@@ -65,17 +66,65 @@ func (t timeline) draw(p *pen, w, h vg.Length) {
 				last = at
 			}
 		}
-		for _, d := range l.Dots {
-			at := vg.Point{X: curveFrom + vg.Length(d.X)*curveWidth, Y: foot + vg.Length(d.Y)*timeLane}
-			if d.Failed {
-				p.line(at.X-3, at.Y-3, at.X+3, at.Y+3, ink)
-				p.line(at.X-3, at.Y+3, at.X+3, at.Y-3, ink)
-				continue
-			}
-			p.fill(rectangle(at.X-dot, at.Y-dot, 2*dot, 2*dot), c)
+		p.cloud(l.Dots, foot, c)
+		for _, s := range l.Heats {
+			from, to := s.Middle()
+			p.level(from, to, s.P50, foot, 1.6)
+			p.level(from, to, s.P99, foot, 0.8)
 		}
 		y = foot - 10
 	}
 	p.ticks(t.Ticks, curveFrom, y, curveWidth)
 	t.around.below(p, w)
+}
+
+// square is the side of what dots are counted in.
+const square = 2
+
+// cloud draws dots by how dense they are, and failures above them.
+func (p *pen) cloud(dots []chart.Dot, foot vg.Length, c color.NRGBA) {
+	w, h := int(curveWidth/square), int(timeLane/square)
+	counts, most := chart.Density(dots, w, h)
+	var shades [chart.Shades + 1]vg.Path
+	for at, n := range counts {
+		if shade := chart.Shade(n, most); shade > 0 {
+			x, y := curveFrom+vg.Length(at%w)*square, foot+vg.Length(h-1-at/w)*square
+			shades[shade] = append(shades[shade], rectangle(x, y, square, square)...)
+		}
+	}
+	for shade, path := range shades {
+		if len(path) > 0 {
+			p.fill(path, toward(c, float64(shade)/chart.Shades))
+		}
+	}
+	var crosses vg.Path
+	known := map[int]bool{}
+	for _, d := range dots {
+		column := int(d.X * float64(w))
+		if !d.Failed || known[column] {
+			continue
+		}
+		known[column] = true
+		x, y := curveFrom+vg.Length(d.X)*curveWidth, foot+timeLane-4
+		crosses = append(crosses, segment(x-3, y-3, x+3, y+3)...)
+		crosses = append(crosses, segment(x-3, y+3, x+3, y-3)...)
+	}
+	if len(crosses) > 0 {
+		p.stroke(crosses, ink, 0.7)
+	}
+}
+
+// level draws what a share of a heat's shots took at most, where that is known.
+func (p *pen) level(from, to, y float64, foot, thick vg.Length) {
+	if !(y >= 0) {
+		return
+	}
+	at := foot + vg.Length(y)*timeLane
+	p.stroke(segment(curveFrom+vg.Length(from)*curveWidth, at, curveFrom+vg.Length(to)*curveWidth, at), ink, thick)
+}
+
+// toward is a colour as strong as share says, on white.
+func toward(c color.NRGBA, share float64) color.NRGBA {
+	mix := func(x uint8) uint8 { return uint8(255 - share*float64(255-x) + 0.5) }
+	return color.NRGBA{mix(c.R), mix(c.G), mix(c.B), 0xff}
 }
