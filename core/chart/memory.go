@@ -2,43 +2,58 @@ package chart
 
 import (
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/figure"
 	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
 
-// Memory is what services held over a stretch of a run by the clock: a lane for each contender, all to one scale, its
-// heats as stretches. Of commands it shows the peak of each heat.
+// Memory is what services held over the rounds: a lane for each contender, all to one scale. What lies between its heats
+// is folded away, so that a heat is wide enough to be read, and the same round of all stands in one place. Of commands
+// it shows the peak of each heat.
 type Memory struct {
-	*Timeline
 	Sentence   string
 	Note       string
 	Conditions []string
 	Scale      Scale // of bytes, from 0
-	Held       []MemoryLane
+	Lanes      []MemoryLane
+	Ticks      []Tick // rounds
+	View       RoundWindow
+
+	heats []result.Heat
 }
 
-// MemoryLane is one contender in one state of caches; Side and Heats stand in the time line's lane of the same number.
+// MemoryLane is one contender in one state of caches.
 type MemoryLane struct {
-	Lines [][]Dot      // of each heat, from left to right
-	Peaks []Dot        // of each heat
-	Read  []MemoryRead // at rest, under load, at most, afterwards; none where nothing is known
+	Side
+	State  string
+	Heats  []Stretch    // their judged parts
+	Lines  [][]Dot      // of each heat, from left to right
+	Growth [][]Dot      // of each heat, from its middle to its end, where there is enough to tell growth from
+	Peaks  []Dot        // of each heat
+	Read   []MemoryRead // at rest, under load, at most, afterwards; none where nothing is known
 }
 
 // MemoryRead is a figure of a lane in words.
 type MemoryRead struct{ Name, Text string }
 
-// NewMemory arranges what was held between two moments; from 0 to 0 is the whole run.
-func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to time.Duration) *Memory {
+// NewMemory arranges what was held over the rounds in view; the empty view is that of all rounds.
+func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, view RoundWindow) *Memory {
+	if view.None() {
+		view = AllRounds(heats)
+	}
 	m := &Memory{
-		Timeline: NewTimeline(r, v, heats, from, to, nil), Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
-		Note: "resident memory of the service and all that it started, read 20 times a second. Signs: the most within the " +
-			"judged part of a heat, which is tinted.",
+		View: view, heats: heats, Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
+		Note: "resident memory of the service and all that it started, read 20 times a second, round by round: what lies " +
+			"between heats is left out. Signs: the most within the judged part of a heat, which is tinted; straight lines: " +
+			"how it grew in the second half.",
 	}
 	var values []float64
 	for i := range heats {
@@ -51,43 +66,177 @@ func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, from, to
 		}
 	}
 	m.Scale = bytesScale(values, false)
-	span := float64(max(m.To-m.From, 1))
-	across := func(at time.Duration) float64 { return float64(at-m.From) / span }
-	for i := range m.Lanes {
-		l := &m.Lanes[i]
-		lane := MemoryLane{}
-		for j := range heats {
-			h := &heats[j]
-			if h.Contender != l.Name || h.State != l.State || h.At > m.To || h.At+h.Wall < m.From {
-				continue
-			}
-			var line []Dot
-			if h.Service != nil {
-				for _, at := range h.Service.Moments {
-					if x := across(at.At); x >= 0 && x <= 1 {
-						line = append(line, Dot{X: x, Y: m.Scale.At(float64(at.Resident))})
-					}
+	for i, e := range r.Entrants {
+		for _, state := range r.States() {
+			lane := MemoryLane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state}
+			for j := range heats {
+				if heats[j].Cell == cell.Of(e.Name, state) {
+					lane.enter(&heats[j], m)
 				}
-			} else if h.Peak() > 0 {
-				y := m.Scale.At(float64(h.Peak()))
-				line = []Dot{{X: clamp(across(h.At)), Y: y}, {X: clamp(across(h.At + h.Wall)), Y: y}}
 			}
-			if len(line) > 0 {
-				lane.Lines = append(lane.Lines, line)
+			lane.Read = memoryReads(r.Of(e.Name, state))
+			if grows := growthOf(v, i, state); grows != "" && len(lane.Read) > 0 {
+				lane.Read = append(lane.Read, MemoryRead{"grows", grows})
 			}
-			if x := across(h.At + h.Wall/2); h.Peak() > 0 && x >= 0 && x <= 1 {
-				lane.Peaks = append(lane.Peaks, Dot{X: x, Y: m.Scale.At(float64(h.Peak()))})
+			m.Lanes = append(m.Lanes, lane)
+		}
+	}
+	m.Ticks = view.ticks()
+	return m
+}
+
+// enter draws a heat, as far as it is in view.
+func (l *MemoryLane) enter(h *result.Heat, m *Memory) {
+	f := foldOf(h, m.View)
+	if f.at(h.At) > 1 || f.at(h.At+h.Wall) < 0 {
+		return
+	}
+	height := func(bytes int64) float64 { return m.Scale.At(float64(bytes)) }
+	l.Heats = append(l.Heats, Stretch{
+		Round: h.Round, From: clamp(f.at(h.At)), To: clamp(f.at(h.At + h.Wall)), P50: math.NaN(), P99: math.NaN(),
+	})
+	var line []Dot
+	if h.Service != nil {
+		for _, at := range h.Service.Moments {
+			if x := f.at(at.At); x >= 0 && x <= 1 {
+				line = append(line, Dot{X: x, Y: height(at.Resident)})
 			}
 		}
-		lane.Read = memoryReads(r.Of(l.Name, l.State))
-		m.Held = append(m.Held, lane)
+		if _, ok := h.Grown(); ok {
+			all := h.Service.Moments
+			mid, last := &all[len(all)/2], &all[len(all)-1]
+			if from, to := f.at(mid.At), f.at(last.At); from >= 0 && to <= 1 {
+				l.Growth = append(l.Growth, straight(Dot{X: from, Y: height(mid.Resident)}, Dot{X: to, Y: height(last.Resident)}))
+			}
+		}
+	} else if h.Peak() > 0 {
+		y := height(h.Peak())
+		line = []Dot{{X: clamp(f.at(h.At)), Y: y}, {X: clamp(f.at(h.At + h.Wall)), Y: y}}
 	}
-	return m
+	if len(line) > 0 {
+		l.Lines = append(l.Lines, line)
+	}
+	if x := f.at(h.At + h.Wall/2); h.Peak() > 0 && x >= 0 && x <= 1 {
+		l.Peaks = append(l.Peaks, Dot{X: x, Y: height(h.Peak())})
+	}
+}
+
+// straight is a line from one place to another, in steps that are close enough for any canvas.
+func straight(from, to Dot) (line []Dot) {
+	const steps = 32
+	for i := range steps + 1 {
+		share := float64(i) / steps
+		line = append(line, Dot{X: from.X + share*(to.X-from.X), Y: from.Y + share*(to.Y-from.Y)})
+	}
+	return line
+}
+
+// growthOf is what the scorecard says of a contender's growth; empty where nothing.
+func growthOf(v *judge.Verdict, contender int, state string) string {
+	for _, row := range v.Scorecard {
+		if row.IsGrowth(state) && row.Values[contender] != units.None {
+			text, _, _ := strings.Cut(row.Values[contender], " (")
+			return text + " / 1 000 shots"
+		}
+	}
+	return ""
+}
+
+// fold lays a heat, from the first moment of its service to the last, into the place of its round.
+type fold struct {
+	begin, span time.Duration
+	round       float64 // where its round begins, from 0
+	view        RoundWindow
+}
+
+// slotGap is the part of a round's place that is left empty on each side.
+const slotGap = 0.04
+
+func foldOf(h *result.Heat, view RoundWindow) fold {
+	begin, end := h.At, h.At+h.Wall
+	if s := h.Service; s != nil && len(s.Moments) > 0 {
+		begin, end = min(begin, s.Moments[0].At), max(end, s.Moments[len(s.Moments)-1].At)
+	}
+	return fold{begin, max(end-begin, 1), float64(h.Round - 1), view}
+}
+
+// at is where a moment lies in view: 0 to 1, beyond that out of it.
+func (f fold) at(t time.Duration) float64 {
+	within := slotGap + (1-2*slotGap)*float64(t-f.begin)/float64(f.span)
+	return (f.round + within - f.view.From) / (f.view.To - f.view.From)
+}
+
+// moment is what lies at a place of the whole, counted in rounds; ok is false between heats.
+func (f fold) moment(at float64) (t time.Duration, ok bool) {
+	within := (at - f.round - slotGap) / (1 - 2*slotGap)
+	return f.begin + time.Duration(within*float64(f.span)), within >= 0 && within <= 1
+}
+
+// RoundWindow is a stretch of rounds, counted from 0, and where in it values are read off, 0 to 1.
+type RoundWindow struct{ From, To, Line float64 }
+
+// leastRounds is the shortest stretch of rounds that can be looked at.
+const leastRounds = 0.1
+
+// AllRounds is the window of all rounds, its line in the midst of the middle one.
+func AllRounds(heats []result.Heat) RoundWindow {
+	last := 0
+	for i := range heats {
+		last = max(last, heats[i].Round)
+	}
+	if last == 0 {
+		return RoundWindow{}
+	}
+	return RoundWindow{0, float64(last), (float64((last-1)/2) + 0.5) / float64(last)}
+}
+
+// None reports whether there is no stretch.
+func (w RoundWindow) None() bool { return w.To <= w.From }
+
+// At is the place of the line, in rounds from 0.
+func (w RoundWindow) At() float64 { return w.From + w.Line*(w.To-w.From) }
+
+// Zoom is factor times as long a stretch about the line, within all rounds.
+func (w RoundWindow) Zoom(factor float64, heats []result.Heat) RoundWindow {
+	return w.within(w.At()-max(factor*(w.To-w.From), leastRounds)/2, max(factor*(w.To-w.From), leastRounds), w.At(), heats)
+}
+
+// Move moves the line by a share of the stretch, and at an edge the stretch by a quarter.
+func (w RoundWindow) Move(by float64, heats []result.Heat) RoundWindow {
+	w.Line += by
+	if w.Line >= 0 && w.Line <= 1 {
+		return w
+	}
+	span := w.To - w.From
+	return w.within(w.From+math.Copysign(span/4, by), span, w.At(), heats)
+}
+
+func (w RoundWindow) within(from, span, at float64, heats []result.Heat) RoundWindow {
+	whole := AllRounds(heats)
+	span = min(span, whole.To)
+	from = min(max(from, 0), whole.To-span)
+	return RoundWindow{from, from + span, clamp((at - from) / span)}
+}
+
+// ticks number the rounds in view where they begin.
+func (w RoundWindow) ticks() (out []Tick) {
+	const most = 20
+	step := max(int(math.Ceil((w.To-w.From)/most)), 1)
+	for round := int(math.Ceil(w.From)); float64(round) < w.To; round++ {
+		if round%step == 0 {
+			label := strconv.Itoa(round + 1)
+			if len(out) == 0 {
+				label = "round " + label
+			}
+			out = append(out, Tick{(float64(round) - w.From) / (w.To - w.From), label})
+		}
+	}
+	return out
 }
 
 // Any reports whether anything is known.
 func (m *Memory) Any() bool {
-	return slices.ContainsFunc(m.Held, func(l MemoryLane) bool { return len(l.Read) > 0 })
+	return slices.ContainsFunc(m.Lanes, func(l MemoryLane) bool { return len(l.Read) > 0 })
 }
 
 // middle is the middle of some amounts.
@@ -140,7 +289,7 @@ func memoryReads(heats []*result.Heat) (out []MemoryRead) {
 		out = append(out, MemoryRead{"at most", text})
 	}
 	add("afterwards", after)
-	add("its share", shared)
+	add("shared out", shared)
 	if swapped > 0 {
 		out = append(out, MemoryRead{"swapped", units.Bytes(float64(swapped))})
 	}
@@ -157,27 +306,25 @@ func memoryReads(heats []*result.Heat) (out []MemoryRead) {
 	return out
 }
 
-// ReadHeld says what each lane's service held at a moment; empty where it was not there.
-func (m *Memory) ReadHeld(at time.Duration) []string {
+// ReadHeld says what each lane's service held at the line; empty where it was not there.
+func (m *Memory) ReadHeld() []string {
 	out := make([]string, len(m.Lanes))
+	at := m.View.At()
 	for i := range m.Lanes {
 		for j := range m.heats {
 			h := &m.heats[j]
-			if h.Contender != m.Lanes[i].Name || h.State != m.Lanes[i].State || h.Service == nil {
+			if h.Cell != cell.Of(m.Lanes[i].Name, m.Lanes[i].State) || h.Service == nil || h.Round != int(at)+1 {
 				continue
 			}
-			all := h.Service.Moments
-			if n := len(all); n == 0 || at < all[0].At || at > max(all[n-1].At, h.At+h.Wall) {
-				continue
+			t, ok := foldOf(h, m.View).moment(at)
+			if all := h.Service.Moments; ok && len(all) > 0 {
+				k, found := slices.BinarySearchFunc(all, t, func(m result.Moment, t time.Duration) int { return int(m.At - t) })
+				if !found {
+					k--
+				}
+				one := all[max(k, 0)]
+				out[i] = fmt.Sprintf("%s, %s", units.Bytes(float64(one.Resident)), units.Plural(int(one.Threads), "thread"))
 			}
-			k, found := slices.BinarySearchFunc(all, at, func(m result.Moment, t time.Duration) int { return int(m.At - t) })
-			if !found {
-				k--
-			}
-			one := all[max(k, 0)]
-			out[i] = fmt.Sprintf(
-				"%s, %s, round %d", units.Bytes(float64(one.Resident)), units.Plural(int(one.Threads), "thread"), h.Round,
-			)
 		}
 	}
 	return out
@@ -224,14 +371,14 @@ func memorySentence(r *result.Result, v *judge.Verdict) string {
 	return strings.Join(all, " ")
 }
 
-// Heights are a lane's heights at n places across, below 0 where nothing is known. A heat has at least one place.
-func (l *MemoryLane) Heights(n int) []float64 {
+// Heights are the heights of lines at n places across, below 0 where nothing is known. A line has at least one place.
+func Heights(lines [][]Dot, n int) []float64 {
 	out := make([]float64, n)
 	for i := range out {
 		out[i] = -1
 	}
 	place := func(x float64) int { return min(max(int(x*float64(n)), 0), n-1) }
-	for _, line := range l.Lines {
+	for _, line := range lines {
 		for i, d := range line {
 			to := place(d.X)
 			if i+1 < len(line) {

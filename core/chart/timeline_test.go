@@ -144,3 +144,57 @@ func TestConditionsInWords(t *testing.T) {
 		t.Errorf("conditions:\n%s\nwant\n%s", got, want)
 	}
 }
+
+// What lies between heats is folded away: each round is as wide as any other, and zooming keeps the line's place.
+func TestMemoryIsFoldedToRounds(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 4, Shots: 300, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "slow", Latency: sample.Times(0.010, 0.05)}, {Name: "fast", Latency: sample.Times(0.001, 0.05)},
+	}})
+	sample.Serve(r)
+	for i := range r.Heats {
+		r.Heats[i].At += time.Duration(i*i) * time.Minute // of which nothing is seen
+		for j := range r.Heats[i].Service.Moments {
+			r.Heats[i].Service.Moments[j].At += time.Duration(i*i) * time.Minute
+		}
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{})
+	if len(m.Ticks) != 4 || m.Ticks[0].Label != "round 1" || m.Ticks[3].At != 0.75 {
+		t.Errorf("ticks %v", m.Ticks)
+	}
+	for _, l := range m.Lanes {
+		if len(l.Heats) != 4 || len(l.Lines) != 4 || len(l.Growth) != 4 {
+			t.Fatalf("%s has %d heats, %d lines, %d of growth", l.Name, len(l.Heats), len(l.Lines), len(l.Growth))
+		}
+		for i, h := range l.Heats {
+			if h.From < float64(i)/4 || h.To > float64(i+1)/4 || h.To-h.From < 0.1 {
+				t.Errorf("%s: round %d lies from %.3f to %.3f", l.Name, i+1, h.From, h.To)
+			}
+		}
+	}
+	whole := m.View
+	near := whole.Zoom(0.5, r.Heats)
+	if math.Abs(near.At()-whole.At()) > 1e-9 || near.To-near.From != 2 {
+		t.Errorf("zoomed from %+v to %+v", whole, near)
+	}
+	if back := near.Zoom(2, r.Heats); back.To-back.From != 4 {
+		t.Errorf("zoomed out to %+v", back)
+	}
+	for range 300 {
+		near = near.Move(0.01, r.Heats)
+	}
+	if near.To != 4 || near.At() < 3 {
+		t.Errorf("moved to %+v", near)
+	}
+	for _, said := range m.ReadHeld() {
+		if !strings.Contains(said, "MiB") || !strings.Contains(said, "threads") {
+			t.Errorf("at the line it says %q", said)
+		}
+	}
+	if empty := chart.NewMemory(r, v, nil, chart.RoundWindow{}); len(empty.Lanes) != 2 || len(empty.Ticks) != 0 {
+		t.Errorf("without heats: %d lanes, ticks %v", len(empty.Lanes), empty.Ticks)
+	}
+}

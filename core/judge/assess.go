@@ -104,7 +104,12 @@ type Row struct {
 	Plain  bool      // neither is better
 
 	interest float64
+	growth   bool   // of a service's memory
+	state    string // of caches
 }
+
+// IsGrowth reports whether the row tells by how much services grow, in a state of caches.
+func (r Row) IsGrowth(state string) bool { return r.growth && r.state == state }
 
 // Lean is negative when the i-th contender is better than the j-th, positive when the j-th is, and 0 when they differ
 // by no more than the smallest difference that the plan calls interesting, or neither can be better.

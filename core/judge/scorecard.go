@@ -405,6 +405,7 @@ func serviceRows(r *result.Result) (rows []Row) {
 func (f *field) growthRows() (rows []Row) {
 	for _, state := range f.r.States() {
 		row, known := Row{Name: "grows, 1 000 shots", Lower: true, Plain: true}, false // shown, not leaned by: it may be none
+		row.growth, row.state = true, state
 		if state != "" {
 			row.Name += ", " + state
 		}

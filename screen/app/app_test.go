@@ -314,7 +314,7 @@ func TestLookingIntoARun(t *testing.T) {
 	}
 	m = press(t, m, "s")
 	m = press(t, m, "x")
-	shows(t, m, "at rest", "under load", "afterwards", "7 threads, round")
+	shows(t, m, "at rest", "under load", "afterwards", "7 threads")
 	at := plain(m)
 	if m = press(t, m, "z", "right"); plain(m) == at {
 		t.Error("nothing moved")

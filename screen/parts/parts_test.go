@@ -160,7 +160,7 @@ func TestACloudShowsDensity(t *testing.T) {
 	c.Level(0, 0.5, 0.5, '━')
 	c.Level(0, 1, math.NaN(), '╌')
 	plain := lipgloss.NewStyle()
-	if got := strings.Join(c.Lines(plain, plain, plain), "\n"); got != "   ×\n━━  \n▓▒· " {
+	if got := strings.Join(c.Lines(plain, plain, plain), "\n"); got != "   ×\n━━  \n▓░· " {
 		t.Errorf("the cloud is\n%s", got)
 	}
 	if lines := parts.NewCloud(0, -1).Lines(plain, plain, plain); len(lines) != 0 {

@@ -12,6 +12,7 @@ import (
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"paceduel/core/cell"
 	"paceduel/core/chart"
@@ -473,7 +474,7 @@ func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []stri
 		width = 6
 	}
 	field := func(name, value string) {
-		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, max(width, len(name)+1)))+value)
+		lines = append(lines, s.Theme.Faint.Render(parts.Cell(name, max(width, lipgloss.Width(name)+1)))+value)
 	}
 	if p.line >= 0 {
 		read := p.reads[i]
@@ -493,10 +494,10 @@ func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []stri
 	if all.P50 == units.None && all.Mean != units.None {
 		field("mean", all.Mean) // of single runs, say
 	} else {
-		field("p50", all.P50)
+		field("━ p50", all.P50)
 	}
 	if all.P99 != units.None {
-		field("p99", all.P99)
+		field("╌ p99", all.P99)
 	}
 	if narrow {
 		return lines

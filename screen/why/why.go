@@ -5,7 +5,6 @@ package why
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -33,9 +32,9 @@ type keys struct{ next, pair, save, left, right, zoom, wide key.Binding }
 // View has which picture is in view, and what of it.
 type View struct {
 	picture picture
-	turn    int          // pairs on from the one to look at first
-	share   float64      // of the scale of starts, from zero on
-	window  chart.Window // of the memory's time line; none: the whole run
+	turn    int               // pairs on from the one to look at first
+	share   float64           // of the scale of starts, from zero on
+	window  chart.RoundWindow // of the memory; none: all rounds
 	keys    keys
 }
 
@@ -128,9 +127,9 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 const step = 0.01
 
 // stretch is the stretch of the run in view.
-func (v View) stretch(s screen.Scene) chart.Window {
+func (v View) stretch(s screen.Scene) chart.RoundWindow {
 	if v.window.None() {
-		return chart.Whole(s.Run.Heats)
+		return chart.AllRounds(s.Run.Heats)
 	}
 	return v.window
 }
@@ -146,11 +145,10 @@ func (v View) starts(s screen.Scene) *chart.Starts {
 
 func (v View) held(s screen.Scene) *chart.Memory {
 	w := v.stretch(s)
-	type memoryKey struct{ from, to time.Duration }
-	return screen.Picture(s, memoryKey{w.From, w.To}, func() *chart.Memory {
+	return screen.Picture(s, w, func() *chart.Memory {
 		whole := *s.Run.Result
 		whole.Heats = s.Run.Heats
-		return chart.NewMemory(&whole, s.Run.Verdict, s.Run.Heats, w.From, w.To)
+		return chart.NewMemory(&whole, s.Run.Verdict, s.Run.Heats, w)
 	})
 }
 
@@ -379,7 +377,7 @@ const (
 	sideWidth = 26
 )
 
-// memoryBody draws a lane for each contender, by the clock.
+// memoryBody draws a lane for each contender, over the rounds.
 func (v View) memoryBody(s screen.Scene, w, h int) (lines []string) {
 	m := v.held(s)
 	stretch := v.stretch(s)
@@ -389,12 +387,12 @@ func (v View) memoryBody(s screen.Scene, w, h int) (lines []string) {
 		plot -= sideWidth + 2
 	}
 	each := min(max((h-3)/max(len(m.Lanes), 1), 3), 14)
-	reads := m.ReadHeld(stretch.At())
+	reads := m.ReadHeld()
 	for i := range m.Lanes {
 		lines = append(lines, v.memoryLane(s, m, i, plot, each-1, stretch.Line, narrow)...)
 	}
 	lines = append(lines, strings.Repeat(" ", nameWidth+axisWidth)+s.Theme.Faint.Render(parts.Axis(m.Ticks, plot, false)))
-	text := " " + s.Theme.Strong.Render(m.Clock(stretch.At())) + ": "
+	text := " " + s.Theme.Strong.Render(fmt.Sprintf("round %d", int(stretch.At())+1)) + ": "
 	there := false
 	for i, said := range reads {
 		if said != "" {
@@ -410,14 +408,15 @@ func (v View) memoryBody(s screen.Scene, w, h int) (lines []string) {
 
 // memoryLane draws what one contender held in h lines and a rule beneath.
 func (v View) memoryLane(s screen.Scene, m *chart.Memory, i, plot, h int, line float64, narrow bool) (out []string) {
-	l, held := &m.Lanes[i], &m.Held[i]
+	l := &m.Lanes[i]
 	canvas := parts.NewCurves(plot, h)
-	canvas.Draw(held.Heights(canvas.Across()), 0)
+	canvas.Draw(chart.Heights(l.Lines, canvas.Across()), 0)
+	canvas.Draw(chart.Heights(l.Growth, canvas.Across()), 1)
 	canvas.Rule(line)
-	for _, p := range held.Peaks {
+	for _, p := range l.Peaks {
 		canvas.Mark(p.X, p.Y, l.Sign.Glyph, 0)
 	}
-	rows := canvas.Lines([]lipgloss.Style{s.Theme.Sign(l.Sign)}, s.Theme.Faint)
+	rows := canvas.Lines([]lipgloss.Style{s.Theme.Sign(l.Sign), s.Theme.Strong}, s.Theme.Faint)
 	name := []string{" " + s.Theme.Sign(l.Sign).Bold(true).Render(parts.Cell(l.Sign.Glyph+" "+l.Name, nameWidth-2))}
 	if l.Baseline {
 		name = append(name, " "+s.Theme.Faint.Render("baseline"))
@@ -430,16 +429,16 @@ func (v View) memoryLane(s screen.Scene, m *chart.Memory, i, plot, h int, line f
 		if row < len(name) {
 			label = name[row]
 		}
-		if row < len(held.Read) && !narrow {
-			side = "  " + parts.Cell(s.Theme.Faint.Render(parts.Cell(held.Read[row].Name, 11))+held.Read[row].Text, sideWidth)
+		if row < len(l.Read) && !narrow {
+			side = "  " + parts.Cell(s.Theme.Faint.Render(parts.Cell(l.Read[row].Name, 11))+l.Read[row].Text, sideWidth)
 		}
 		out = append(out, parts.Cell(label, nameWidth)+s.Theme.Faint.Render(
 			parts.Right(parts.RowLabel(m.Scale, row, h), axisWidth-1)+"┊",
 		)+parts.Cell(rows[row], plot)+side)
 	}
-	if narrow && len(held.Read) > 0 && h > len(name) {
+	if narrow && len(l.Read) > 0 && h > len(name) {
 		var said []string
-		for _, r := range held.Read {
+		for _, r := range l.Read {
 			said = append(said, fmt.Sprintf("%s %s", r.Name, r.Text))
 		}
 		out[h-1] = parts.Cell(" "+s.Theme.Faint.Render(strings.Join(said, "  ")), nameWidth+axisWidth+plot)

@@ -35,7 +35,7 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		if s := chart.NewStarts(r, v, 1); s.Any() {
 			add(Starts(s), "how they start", "start")
 		}
-		if m := chart.NewMemory(r, v, r.Heats, 0, 0); m.Any() {
+		if m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{}); m.Any() {
 			add(Memory(m, r.Plan.Name), "what they hold", "memory")
 		}
 	}

@@ -6,7 +6,7 @@ import (
 	"paceduel/core/chart"
 )
 
-// Memory is the picture of what services held by the clock: a lane each, all to one scale of bytes.
+// Memory is the picture of what services held over the rounds: a lane each, all to one scale of bytes.
 func Memory(m *chart.Memory, title string) Picture {
 	return memory{m, sheet{title, m.Sentence, m.Note, m.Conditions}}
 }
@@ -28,14 +28,14 @@ func (m memory) size() (w, h vg.Length) {
 func (m memory) draw(p *pen, w, h vg.Length) {
 	y := m.around.above(p, w, h) - 6
 	for i := range m.Lanes {
-		l, held := &m.Lanes[i], &m.Held[i]
+		l := &m.Lanes[i]
 		c := colorOf(l.Sign)
 		y -= memoryGap - 24
 		p.sign(l.Sign, curveFrom+6, y+4, c)
 		p.text(p.cut(title(l.Name, l.State), curveWidth-20, figureSize, bold), curveFrom+16, y, figureSize, bold, c)
 		y -= 13
 		said := ""
-		for j, r := range held.Read {
+		for j, r := range l.Read {
 			if j > 0 {
 				said += "   "
 			}
@@ -63,7 +63,7 @@ func (m memory) draw(p *pen, w, h vg.Length) {
 		at := func(d chart.Dot) vg.Point {
 			return vg.Point{X: curveFrom + vg.Length(d.X)*curveWidth, Y: foot + vg.Length(d.Y)*memoryLane}
 		}
-		for _, line := range held.Lines {
+		for _, line := range l.Lines {
 			var path vg.Path
 			path.Move(at(line[0]))
 			for _, d := range line[1:] {
@@ -71,7 +71,11 @@ func (m memory) draw(p *pen, w, h vg.Length) {
 			}
 			p.stroke(path, c, 1.2)
 		}
-		for _, d := range held.Peaks {
+		for _, line := range l.Growth {
+			from, to := at(line[0]), at(line[len(line)-1])
+			p.stroke(segment(from.X, from.Y, to.X, to.Y), ink, 0.7)
+		}
+		for _, d := range l.Peaks {
 			pt := at(d)
 			p.fill(rectangle(pt.X-1.6, pt.Y-1.6, 3.2, 3.2), c)
 		}

@@ -61,7 +61,7 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		"tail":         Tail(shape),
 		"start":        Starts(chart.NewStarts(r, served, 1)),
 		"near zero":    Starts(chart.NewStarts(r, served, 0.125)),
-		"memory":       Memory(chart.NewMemory(r, served, r.Heats, 0, 0), r.Plan.Name),
+		"memory":       Memory(chart.NewMemory(r, served, r.Heats, chart.RoundWindow{}), r.Plan.Name),
 		"timeline": Timeline(
 			chart.NewTimeline(r, v, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v),
 		),
@@ -236,6 +236,25 @@ func TestSVGIsSmall(t *testing.T) {
 		}
 		if out.Len() > most {
 			t.Errorf("%s takes %d bytes of SVG; want %d at most", name, out.Len(), most)
+		}
+	}
+}
+
+// Every sign has an outline of some size, whatever curves it is made of.
+func TestSVGDrawsEverySign(t *testing.T) {
+	for i := range plan.MaxContenders {
+		page := newSVGPage(40, 40)
+		p, err := newPen(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.sign(chart.SignOf(i), 20, 20, ink)
+		var out bytes.Buffer
+		page.WriteTo(&out)
+		_, path, _ := strings.Cut(out.String(), ` d="`)
+		path, _, _ = strings.Cut(path, `"`)
+		if strings.Contains(path, "NaN") || strings.Contains(path, "Inf") || !strings.HasSuffix(path, "z") || len(path) < len("M15 24h10l-5-9z") {
+			t.Errorf("%s is drawn as %q", chart.SignOf(i).Glyph, path)
 		}
 	}
 }

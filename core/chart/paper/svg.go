@@ -148,6 +148,29 @@ func steps(path vg.Path, height vg.Length, turn float64) string {
 				}
 			}
 			moveTo(c.Pos)
+		case vg.ArcComp:
+			// A half at a time, since an arc of SVG that ends where it began is none.
+			at := func(angle float64) vg.Point {
+				return vg.Point{X: c.Pos.X + c.Radius*vg.Length(math.Cos(angle)), Y: c.Pos.Y + c.Radius*vg.Length(math.Sin(angle))}
+			}
+			if x, y := place(at(c.Start)); x != atX || y != atY {
+				verb := "L"
+				if out.Len() == 0 {
+					verb = "M"
+				}
+				out.WriteString(verb + short2(x) + " " + short2(y))
+				moveTo(at(c.Start))
+			}
+			sweep := "0"
+			if (c.Angle > 0) != (turn < 0) {
+				sweep = "1"
+			}
+			for _, share := range []float64{0.5, 1} {
+				end := at(c.Start + share*c.Angle)
+				r := short2(c.Radius.Points())
+				out.WriteString("a" + r + " " + r + " 0 0 " + sweep + " " + pair(end))
+				moveTo(end)
+			}
 		case vg.CloseComp:
 			out.WriteString("z")
 		}
