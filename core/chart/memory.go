@@ -15,9 +15,9 @@ import (
 	"paceduel/core/units"
 )
 
-// Memory is what services held over the rounds: a lane for each contender, all to one scale. What lies between its heats
-// is folded away, so that a heat is wide enough to be read, and the same round of all stands in one place. Of commands
-// it shows the peak of each heat.
+// Memory is what services held over the rounds: a lane for each contender, all to one scale. What lies between its
+// heats is folded away, so that a heat is wide enough to be read, and the same round of all stands in one place. Of
+// commands it shows the peak of each heat.
 type Memory struct {
 	Sentence   string
 	Note       string

@@ -8,6 +8,7 @@ import (
 
 	"paceduel/core/cell"
 	"paceduel/core/chart"
+	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/internal/sample"
 )

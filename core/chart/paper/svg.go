@@ -97,7 +97,8 @@ func (p *svgPage) line(letters []letter, x, y vg.Length, scale float64) {
 // steps are a path in the page's own direction, which is downwards.
 func (p *svgPage) steps(path vg.Path) string { return steps(path, p.height, -1) }
 
-// steps write a path as steps from point to point; y is turned about a height where turn is -1, else left.
+// steps write a path as steps from point to point; y is turned about a height where turn is -1, else left. It is long
+// since each kind of step is a case.
 func steps(path vg.Path, height vg.Length, turn float64) string {
 	var out strings.Builder
 	var atX, atY float64 // as written, so that what is cut off does not add up
@@ -149,24 +150,20 @@ func steps(path vg.Path, height vg.Length, turn float64) string {
 			}
 			moveTo(c.Pos)
 		case vg.ArcComp:
-			// A half at a time, since an arc of SVG that ends where it began is none.
-			at := func(angle float64) vg.Point {
-				return vg.Point{X: c.Pos.X + c.Radius*vg.Length(math.Cos(angle)), Y: c.Pos.Y + c.Radius*vg.Length(math.Sin(angle))}
-			}
-			if x, y := place(at(c.Start)); x != atX || y != atY {
+			halves := arcHalves(&c)
+			if x, y := place(halves[0]); x != atX || y != atY {
 				verb := "L"
 				if out.Len() == 0 {
 					verb = "M"
 				}
 				out.WriteString(verb + short2(x) + " " + short2(y))
-				moveTo(at(c.Start))
+				moveTo(halves[0])
 			}
 			sweep := "0"
 			if (c.Angle > 0) != (turn < 0) {
 				sweep = "1"
 			}
-			for _, share := range []float64{0.5, 1} {
-				end := at(c.Start + share*c.Angle)
+			for _, end := range halves[1:] {
 				r := short2(c.Radius.Points())
 				out.WriteString("a" + r + " " + r + " 0 0 " + sweep + " " + pair(end))
 				moveTo(end)
@@ -176,6 +173,17 @@ func steps(path vg.Path, height vg.Length, turn float64) string {
 		}
 	}
 	return out.String()
+}
+
+// arcHalves are the start, the middle and the end of an arc: an arc of SVG that ends where it began would be none.
+func arcHalves(c *vg.PathComp) (points [3]vg.Point) {
+	for i := range points {
+		angle := c.Start + c.Angle*float64(i)/2
+		points[i] = vg.Point{
+			X: c.Pos.X + c.Radius*vg.Length(math.Cos(angle)), Y: c.Pos.Y + c.Radius*vg.Length(math.Sin(angle)),
+		}
+	}
+	return points
 }
 
 // short2 is a number with at most two decimals, and no more of them than it has.
