@@ -31,6 +31,7 @@ const (
 	Throughput   Name = "throughput"
 	Total        Name = "total"
 	CPU          Name = "cpu"
+	Processors   Name = "processors"
 	Memory       Name = "memory"
 	Received     Name = "bytes"
 	Start        Name = "start"
@@ -233,6 +234,11 @@ var table = []Figure{
 			"fewer failures", "more failures",
 		},
 		Use: InClaims, Unjudged: true, Read: func(s Source) float64 { return s.FailedShare() },
+	},
+	{
+		Name: Processors, Doc: "processor time for each second that shots take: over 1, it works in parallel by itself",
+		Label: "processors used", Unit: "processors", Words: [2]string{"fewer processors", "more processors"}, Use: InClaims,
+		Unjudged: true, Read: func(s Source) float64 { return s.PerSecond(string(CPU)) },
 	},
 	{
 		Name: Holds, Doc: "of a climb: the rate up to which its limit is kept", Label: "load held", Unit: units.PerSecond,

@@ -78,7 +78,7 @@ func TestListsOfWordsAreEqual(t *testing.T) {
 		t.Errorf("rungs %s; judged %v", rungs, figure.Judged())
 	}
 	for use, more := range map[figure.Use]string{
-		figure.InDecides: " holds]", figure.InUntil: "]", figure.InClaims: " error rate]",
+		figure.InDecides: " holds]", figure.InUntil: "]", figure.InClaims: " error rate processors]",
 	} {
 		if got := fmt.Sprint(figure.For(use)); got != strings.TrimSuffix(rungs, "]")+more {
 			t.Errorf("place %d takes %s; rungs %s", use, got, rungs)

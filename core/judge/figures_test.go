@@ -888,3 +888,21 @@ func TestWhoFindsNothingMayNotHaveLooked(t *testing.T) {
 		}
 	}
 }
+
+// Processors used are CPU time for each second that runs take: two of them where a run of 10 ms takes 20 ms of CPU.
+func TestProcessorsUsed(t *testing.T) {
+	d := duel(sample.Times(0.010, 0.001), sample.Times(0.010, 0.001), 8, 20)
+	d.Clients = 0
+	d.Entrants[0].CPU, d.Entrants[1].CPU = 20*time.Millisecond, 5*time.Millisecond
+	r := sample.Make(d)
+	r.Plan.Claims = []string{"joined processors under 0.6", "per-vessel processors under 1.5"}
+	v := weigh(t, r)
+	for _, row := range v.Scorecard {
+		if row.Name == "processors used" && (strings.Join(row.Values, " ") != "2.00 0.5" || !row.Plain) {
+			t.Errorf("processors used: %q", row.Values)
+		}
+	}
+	if len(v.Claims) != 2 || v.Claims[0].Finding != judge.Upheld || v.Claims[1].Finding != judge.Refuted {
+		t.Errorf("claims %+v", v.Claims)
+	}
+}

@@ -78,6 +78,15 @@ func scorecard(f *field) []Row {
 	sampled.Plain = true
 	add(sampled)
 	each("CPU a run", true, func(t totals) float64 { return t.amount(shots.CPU) / t.shots }, units.Seconds)
+	for _, state := range r.States() {
+		title := "processors used"
+		if state != "" {
+			title += ", " + state
+		}
+		used := row(r, title, state, true, func(t totals) float64 { return t.amount(shots.CPU) * t.clients / t.latency }, units.Significant)
+		used.Plain = true
+		add(used)
+	}
 	rows = append(rows, amountRows(r, shots.Takes)...)
 	memory := row(
 		r, "peak memory at most", result.AnyState, true, func(t totals) float64 { return unlessNone(t.amount(shots.Memory)) },
