@@ -5,6 +5,7 @@ GO ?= go
 
 build:
 	$(GO) build -o bin/paceduel ./cmd/paceduel
+	./bin/paceduel man bin/man
 
 # The test of who imports whom asks the go command, which the test cache does not notice either: it always runs.
 # The interface tests build and drive the real program, which the test cache does not notice: they always run. They need

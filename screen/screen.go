@@ -214,6 +214,9 @@ type (
 	ChosenMsg struct{ File string }
 )
 
+// RunInViewMsg tells every view that another run is in view: what it shows of the one before, it forgets.
+type RunInViewMsg struct{}
+
 // Chooser is a view in which one of the duels is chosen.
 type Chooser interface{ Choice(Scene) *Duel }
 

@@ -37,10 +37,10 @@ sure that is. Without a command it opens the full-screen application.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; %s --help tells more", err, c.CommandPath())}
 	})
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
 		s.logCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(), s.schemaCommand(),
-		harbourCommand())
+		harbourCommand(), manCommand())
+	s.offer(root)
 	root.SetOut(words.out)
 	root.SetErr(words.err)
 	for _, c := range root.Commands() {

@@ -91,7 +91,7 @@ func TestFilesAreWrittenWholeOrNotAtAll(t *testing.T) {
 		t.Errorf("a file that was there has the rights %v now, %v", info.Mode(), err)
 	}
 	if err := files.Write(filepath.Join(dir, "no/such"), say("x", nil)); !errors.Is(err, fs.ErrNotExist) {
-		t.Errorf("where there is not a folder: %v", err)
+		t.Errorf("where there is no folder: %v", err)
 	}
 	if left, err := filepath.Glob(filepath.Join(dir, ".*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %q, %v", left, err)

@@ -359,7 +359,7 @@ func (r *Reader) Untold() (lines []string) {
 		case m.pointer != nil:
 			lines = append(lines, fmt.Sprintf("mark %s is not told: no number stands at %s in %s", m.name, m.pointer, m.from))
 		case m.header != "":
-			lines = append(lines, fmt.Sprintf("mark %s is not told: there is not a header %s", m.name, m.header))
+			lines = append(lines, fmt.Sprintf("mark %s is not told: there is no header %s", m.name, m.header))
 		default:
 			lines = append(lines, fmt.Sprintf("mark %s is not told, since a part of it is missing", m.name))
 		}

@@ -233,7 +233,7 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		}
 		m.scene.Run = msg.run
 		m.at = screen.Verdict
-		return m, nil
+		return m.tellAll(screen.RunInViewMsg{}), nil
 	case turnedMsg:
 		if run := m.scene.Run; run != nil && run.Result == msg.of {
 			next := *run
@@ -268,7 +268,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		return m, nil
 	case screen.HaltMsg:
 		m.session.halt()
-		return m, nil
+		return m.say(m.halted(), false)
 	case screen.PauseMsg:
 		if m.session == nil {
 			return m, nil
@@ -324,6 +324,22 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	return m, nil
 }
 
+// halted says what is kept of a duel that is halted.
+func (m Model) halted() string {
+	heats, rounds := 0, 0
+	if run := m.scene.Run; run != nil {
+		heats = len(run.Heats)
+		if run.Verdict != nil {
+			rounds = run.Verdict.Rounds
+		}
+	}
+	text := "halted: " + units.Plural(heats, "finished heat") + " kept, and listed under log"
+	if rounds == 0 {
+		text += "; a verdict takes a whole round"
+	}
+	return text
+}
+
 // start runs a duel unless one is on; accept takes unequal work as it is.
 func (m Model) start(p *plan.Plan, accept bool) (Model, tea.Cmd) {
 	if m.scene.Run != nil && m.scene.Run.Live {
@@ -333,7 +349,7 @@ func (m Model) start(p *plan.Plan, accept bool) (Model, tea.Cmd) {
 	m.serial++
 	m.at = screen.Rounds
 	m.scene.Run = nil
-	return m, nextState(m.ctx, m.session, m.serial)
+	return m.tellAll(screen.RunInViewMsg{}), nextState(m.ctx, m.session, m.serial)
 }
 
 // follow brings the newest state of the duel into view.

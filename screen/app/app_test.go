@@ -524,7 +524,7 @@ func TestTroubleIsShown(t *testing.T) {
 	none := config(t, nil)
 	none.Book, none.BookErr = nil, errors.New("the disk is read-only")
 	m = started(t, none, 100, 30)
-	shows(t, m, "There is not a duel in the test harbour yet", "paceduel between A B")
+	shows(t, m, "There is no duel in the test harbour yet", "paceduel between A B")
 	shows(t, press(t, m, "l"), "There is no logbook: the disk is read-only")
 	shows(t, press(t, m, "v"), "There is no verdict yet")
 	shows(t, press(t, m, "r"), "No duel is on")
@@ -711,5 +711,20 @@ func TestWhatWentWrongIsSaid(t *testing.T) {
 	f.fell(errors.New("run the duel: a fault of this program"))
 	if run := f.run; run.Live || run.Err == nil || len(run.Heats) != 1 || f.feed.last.Load().Err == nil {
 		t.Errorf("after a fault: %+v", run)
+	}
+}
+
+// What was zoomed into of one run is not so of the next.
+func TestAnotherRunIsSeenWhole(t *testing.T) {
+	m := withRun(started(t, config(t, nil), 142, 42), threeWay())
+	m = press(t, m, "r")
+	whole := plain(m)
+	near := press(t, m, "z", "z", "z")
+	if plain(near) == whole {
+		t.Fatal("nothing is nearer")
+	}
+	again := feedAll(near, openedMsg{run: near.scene.Run})
+	if got := plain(press(t, again, "r")); got != whole {
+		t.Errorf("the next run is seen like the one before:\n%s", got)
 	}
 }

@@ -59,6 +59,14 @@ func (m Model) index(s screen.Stop) int {
 // view is the view of a stop.
 func (m Model) view(s screen.Stop) screen.View { return m.stops[m.index(s)].View }
 
+// tellAll hands a message to every view.
+func (m Model) tellAll(msg tea.Msg) Model {
+	for _, row := range m.stops {
+		m, _ = m.tell(row.Stop, msg) // of what is only told, nothing follows
+	}
+	return m
+}
+
 // tell hands a message to the view of a stop.
 func (m Model) tell(s screen.Stop, msg tea.Msg) (Model, tea.Cmd) {
 	i := m.index(s)

@@ -151,7 +151,7 @@ func (v View) Sentence(s screen.Scene) string {
 		return v.dialog.sentence(s)
 	}
 	if len(s.Duels) == 0 {
-		return "There is not a duel in " + s.Title + " yet."
+		return "There is no duel in " + s.Title + " yet."
 	}
 	d := v.chosen(s)
 	if d.Plan == nil {

@@ -118,6 +118,10 @@ func (v View) chosen(s screen.Scene) cell.Cell {
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if _, ok := msg.(screen.RunInViewMsg); ok {
+		v.window, v.hidden = chart.Window{}, nil
+		return v, nil
+	}
 	press, ok := msg.(tea.KeyPressMsg)
 	if !ok || s.Run == nil {
 		return v, nil

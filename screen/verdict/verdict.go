@@ -116,6 +116,11 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if _, ok := msg.(screen.RunInViewMsg); ok {
+		fresh := New().(View)
+		fresh.look, fresh.linear = v.look, v.linear // how one likes to look
+		return fresh, nil
+	}
 	if to, ok := msg.(screen.GoMsg); ok {
 		switch to.To {
 		case judge.InRatios:

@@ -87,6 +87,10 @@ func (v View) any(s screen.Scene) bool {
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
+	if _, ok := msg.(screen.RunInViewMsg); ok {
+		v.share, v.turn, v.window = 1, 0, chart.RoundWindow{}
+		return v, nil
+	}
 	if to, ok := msg.(screen.GoMsg); ok {
 		for p := range pictures {
 			if pictureNames[p] == string(to.To) {
