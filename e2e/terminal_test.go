@@ -223,6 +223,8 @@ func TestEditingOnScreen(t *testing.T) {
 	term.press("e")
 	term.wait("Count asks long against short", "read ")
 	term.press("n")
+	term.wait("what is to be found out?", "two commands: which is faster?", "how fast it starts")
+	term.press("Down", "Enter")
 	term.wait("who stands against whom?")
 	term.press("-l", "quick law")
 	term.press("Tab", "Tab", "Tab")
@@ -233,6 +235,28 @@ func TestEditingOnScreen(t *testing.T) {
 	term.wait("2 duels", "quick law asks challenger against baseline", "wrote ")
 	term.press("d", "d")
 	term.wait("1 duel in", "deleted ")
+	term.press("q")
+	term.wait("ended with 0")
+}
+
+// The first minute: an empty folder, two lines, a verdict, a plan to keep.
+func TestTheFirstMinute(t *testing.T) {
+	h := newHome(t)
+	term := openTerminal(t, h, 142, 42)
+	term.wait("What stands against what?", "try both enter")
+	term.press("-l", "sleep 0.02")
+	term.press("Tab")
+	term.press("-l", "slep 0.01")
+	term.press("Enter")
+	term.wait("exit code 0 in ", "no such program on PATH", "did you mean sleep?")
+	term.press("C-u")
+	term.press("-l", "sleep 0.01")
+	term.press("Enter")
+	term.wait("Both were tried. Enter runs 10 rounds", "They answer the same", "start the duel")
+	term.press("Enter")
+	term.wait("✓verdict", "sleep 0.01 is ", "faster than sleep 0.02")
+	term.press("p")
+	term.wait("the plan is in ")
 	term.press("q")
 	term.wait("ended with 0")
 }

@@ -161,3 +161,34 @@ func TestLayWritesPlansThatCanBeRead(t *testing.T) {
 		t.Errorf("a spoilt file was left as %q", text[:min(20, len(text))])
 	}
 }
+
+// Every question has a plan that can be read beside the harbour's data, and says which lines to change.
+func TestQuestionsHavePlansThatCanBeRun(t *testing.T) {
+	dir := t.TempDir()
+	if err := harbour.Lay(dir); err != nil {
+		t.Fatal(err)
+	}
+	env := func(name string) (string, bool) {
+		v, ok := map[string]string{"HARBOUR": "http://127.0.0.1:1", "PACEDUEL": "/bin/true"}[name]
+		return v, ok
+	}
+	seen := map[string]bool{}
+	for _, q := range harbour.Questions() {
+		p, err := read.Plan(filepath.Join(dir, q.Key+".duel.yaml"), []byte(q.Text), read.Options{
+			Kinds: all.PlanKinds(), Lookup: env,
+		})
+		if err != nil {
+			t.Errorf("%s: %v", q.Key, err)
+			continue
+		}
+		if p.Name != q.Name || seen[q.Key] || !strings.Contains(q.Text, "change "+q.Lines) {
+			t.Errorf("%s: %q is called %q", q.Key, q.Name, p.Name)
+		}
+		for word := range strings.FieldsSeq(strings.NewReplacer(",", "", " and ", " ").Replace(q.Lines)) {
+			if !strings.Contains(q.Text, word+":") {
+				t.Errorf("%s: there is no %s to change", q.Key, word)
+			}
+		}
+		seen[q.Key] = true
+	}
+}

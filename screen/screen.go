@@ -193,6 +193,20 @@ type (
 		Name, Text string
 		Edit       bool
 	}
+	// TryMsg asks for two texts to be tried as contenders, which TriedMsg with its serial number tells of.
+	TryMsg struct {
+		Serial int
+		Texts  [2]string
+	}
+	// TriedMsg tells the ask view what came of it: the plan that would be run, and what the weigh-in saw.
+	TriedMsg struct {
+		Serial int
+		Plan   *plan.Plan
+		Result *result.Result // nil where not even a plan could be made
+		Err    error          // why nothing can be run; nil: it can
+	}
+	// EmptyFolderMsg tells the ask view that there is no duel yet, and what on this machine could be asked.
+	EmptyFolderMsg struct{ Served []string }
 	// ChangePlanMsg asks for a plan's text to be replaced, unless the file has changed meanwhile; Edit opens it.
 	ChangePlanMsg struct {
 		Duel Duel

@@ -107,7 +107,8 @@ func (s *schema) keys(before, begun string, out *[]cobra.Completion) {
 	}
 	for name, below := range properties {
 		path := before + name
-		has := len(below.Properties) > 0 || slices.ContainsFunc(below.OneOf, func(o schema) bool { return len(o.Properties) > 0 })
+		has := len(below.Properties) > 0 ||
+			slices.ContainsFunc(below.OneOf, func(o schema) bool { return len(o.Properties) > 0 })
 		switch {
 		case has && strings.HasPrefix(begun, path+"."):
 			below.keys(path+".", begun, out)

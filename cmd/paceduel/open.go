@@ -16,6 +16,7 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/report"
 	"paceduel/core/result"
+	"paceduel/harbour"
 	"paceduel/screen/app"
 )
 
@@ -73,7 +74,8 @@ func (s *settings) openPlan(ctx context.Context, p *plan.Plan, seed uint64) erro
 
 func (s *settings) appConfig(dir, title string) app.Config {
 	return app.Config{
-		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Program: version, SaveDir: ".",
+		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Questions: harbour.Questions(),
+		Program: version, SaveDir: ".",
 		Plain: s.plain(), Editor: s.editor(),
 	}
 }

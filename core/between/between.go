@@ -45,6 +45,7 @@ type Wishes struct {
 	Stdin    string // the file that every contender reads
 	Insecure bool   // whether any certificate is taken
 	Same     string // how answers are compared: the word of the plan's same.body
+	Imports  bool   // whether lines that were made for something else, as for curl, stand for what they ask
 }
 
 // course is what all contenders share, in YAML.
@@ -94,20 +95,17 @@ func Plan(
 			return nil, errors.New("between: one of the contenders is empty")
 		}
 	}
-	name, kind, err := kindOf(given, kinds)
+	imported, err := imports(given, wish, kinds)
 	if err != nil {
 		return nil, err
 	}
-	names, err := kind.Names(given)
+	name, kind, err := kindOf(given, imported, kinds)
 	if err != nil {
-		return nil, fmt.Errorf("between: %w", err)
+		return nil, err
 	}
-	list := make([]one, len(given))
-	for i, name := range names {
-		list[i].name = name
-		if list[i].settings, err = kind.Settings(given[i]); err != nil {
-			return nil, fmt.Errorf("between: %w", err)
-		}
+	list, err := contenders(given, imported, kind)
+	if err != nil {
+		return nil, err
 	}
 	read := func(pace string) (*plan.Plan, error) {
 		p, err := readPlan(dir, list, wish, wish.course(name), pace, kinds, lookup)
@@ -121,6 +119,70 @@ func Plan(
 		return nil, err
 	}
 	return read(kind.Quick(longest(ctx, trial, kinds)))
+}
+
+// importer is the kind that a line was made for something else for, and what it makes of it.
+type importer struct {
+	kind *draft.Kind
+	got  draft.Imported
+}
+
+// imports are those of the texts that are to be imported, by their place.
+func imports(given []string, wish Wishes, kinds []contender.Kind) (map[int]importer, error) {
+	out := map[int]importer{}
+	for i, text := range given {
+		if !wish.Imports || !draft.IsImported(text) {
+			continue
+		}
+		var last error
+		for _, k := range kinds {
+			if k.Draft == nil || k.Draft.Import == nil {
+				continue
+			}
+			got, err := k.Draft.Import(text)
+			if last = err; err == nil {
+				out[i] = importer{k.Draft, got}
+				break
+			}
+		}
+		if last != nil {
+			return nil, fmt.Errorf("between: %w", last)
+		}
+	}
+	return out, nil
+}
+
+// contenders are the texts as contenders, each with a name of its own.
+func contenders(given []string, imported map[int]importer, kind *draft.Kind) ([]one, error) {
+	var plain []string
+	for i, text := range given {
+		if _, ok := imported[i]; !ok {
+			plain = append(plain, text)
+		}
+	}
+	var names []string
+	if len(plain) > 0 {
+		var err error
+		if names, err = kind.Names(plain); err != nil {
+			return nil, fmt.Errorf("between: %w", err)
+		}
+	}
+	var list []one
+	var taken []string
+	for i, text := range given {
+		next := one{}
+		if got, ok := imported[i]; ok {
+			next = one{draft.Free(got.got.Name, taken), got.got.Settings}
+		} else {
+			settings, err := kind.Settings(text)
+			if err != nil {
+				return nil, fmt.Errorf("between: %w", err)
+			}
+			next, names = one{draft.Free(names[0], taken), settings}, names[1:]
+		}
+		taken, list = append(taken, next.name), append(list, next)
+	}
+	return list, nil
 }
 
 // unplaced are the faults of a plan that nobody has written, without places in it.
@@ -145,12 +207,18 @@ func unplaced(err error) error {
 }
 
 // kindOf finds the one kind that all texts are for, and its name.
-func kindOf(given []string, kinds []contender.Kind) (name string, found *draft.Kind, err error) {
-	for _, text := range given {
+func kindOf(given []string, imported map[int]importer, kinds []contender.Kind) (
+	name string, found *draft.Kind, err error,
+) {
+	for at, text := range given {
 		var own *draft.Kind
 		for i := range kinds {
 			k := kinds[i].Draft
-			if k != nil && (k.Claims == nil && own == nil || k.Claims != nil && k.Claims(text)) {
+			if by, ok := imported[at]; ok {
+				if k == by.kind {
+					own, name = k, kinds[i].Name
+				}
+			} else if k != nil && (k.Claims == nil && own == nil || k.Claims != nil && k.Claims(text)) {
 				own, name = k, kinds[i].Name
 			}
 		}

@@ -104,3 +104,24 @@ func FuzzQuoting(f *testing.F) {
 		}
 	})
 }
+
+// Lines that were made for curl stand for what they ask, where that is wished for; names stay apart.
+func TestCurlLinesStandForWhatTheyAsk(t *testing.T) {
+	env := func(string) (string, bool) { return "", false }
+	given := []string{"curl -H 'X-Board: joined' http://127.0.0.1:1/berths", "http://127.0.0.1:1/berths"}
+	p, err := between.Plan(t.Context(), t.TempDir(), given, between.Wishes{Imports: true}, all.Kinds(), env)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(p.Contenders) != 2 || p.Contenders[0].Kind != "http" || p.Contenders[0].Name == p.Contenders[1].Name ||
+		!strings.Contains(p.Source, "X-Board") {
+		t.Errorf("the plan is\n%s", p.Source)
+	}
+	for _, wrong := range [][]string{{"curl", "true"}, {"curl --no-such http://127.0.0.1:1/", "http://127.0.0.1:1/"},
+		{"curl http://127.0.0.1:1/", "gzip -1"}} {
+		wish := between.Wishes{Imports: true}
+		if p, err := between.Plan(t.Context(), t.TempDir(), wrong, wish, all.Kinds(), env); err == nil && wrong[0] != "curl" {
+			t.Errorf("%q became\n%s", wrong, p.Source)
+		}
+	}
+}

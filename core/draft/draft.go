@@ -42,6 +42,15 @@ type Kind struct {
 	Imports string
 }
 
+// Question is a kind of duel that people come with, and a plan for it to start from.
+type Question struct {
+	Key   string // a word for the command line
+	Asks  string // in their words
+	Lines string // which lines of the plan to change
+	Name  string // of the plan's duel
+	Text  string // the commented plan
+}
+
 // Ask is one more thing that a new duel is asked for.
 type Ask struct{ Name, Default string }
 
@@ -131,6 +140,9 @@ func Import(kinds []*Kind, line string) (got Imported, err error) {
 	}
 	return Imported{}, err
 }
+
+// IsImported reports whether a line was made for something else that contenders can be made of.
+func IsImported(text string) bool { return strings.HasPrefix(strings.TrimSpace(text), "curl ") }
 
 // Imports says what lines can be imported.
 func Imports(kinds []*Kind) string {

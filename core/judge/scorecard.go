@@ -83,7 +83,10 @@ func scorecard(f *field) []Row {
 		if state != "" {
 			title += ", " + state
 		}
-		used := row(r, title, state, true, func(t totals) float64 { return t.amount(shots.CPU) * t.clients / t.latency }, units.Significant)
+		used := row(
+			r, title, state, true, func(t totals) float64 { return t.amount(shots.CPU) * t.clients / t.latency },
+			units.Significant,
+		)
 		used.Plain = true
 		add(used)
 	}

@@ -15,7 +15,8 @@ var arrows = map[string]string{
 	"core/cell": "", "core/clock": "", "core/panics": "", "core/files": "", "core/guard": "", "core/keeper": "",
 	"core/mask":  "",
 	"core/units": "",
-	"core/draft": "", "core/judge/stats": "", "core/contender/http/servertiming": "", "internal/golden": "", "harbour": "",
+	"core/draft": "", "core/judge/stats": "", "core/contender/http/servertiming": "", "internal/golden": "",
+	"harbour":     "core/draft",
 	"core/figure": "core/units", "core/shots": "core/figure core/units",
 
 	// the plan, and what carries it out
@@ -69,15 +70,16 @@ var arrows = map[string]string{
 	"screen/verdict": "core/cell core/chart core/chart/paper core/judge core/units screen screen/parts",
 	"screen/why":     "core/chart core/chart/paper core/judge screen screen/parts",
 	"screen/log":     "core/logbook core/result core/units screen screen/parts",
-	"screen/app": "core/cell core/chart core/chart/paper core/conduct core/contender core/draft core/files core/footing " +
-		"core/judge " +
+	"screen/app": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/draft " +
+		"core/files core/footing core/judge " +
 		"core/keeper core/logbook core/meter core/pace core/panics core/plan core/plan/read core/result core/rounds " +
 		"core/units screen " +
 		"screen/look " +
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/log",
-	"cmd/paceduel": "core/between core/chart core/conduct core/contender core/contender/all core/files core/footing " +
-		"core/judge core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
+	"cmd/paceduel": "core/between core/chart core/conduct core/contender core/contender/all core/draft " +
+		"core/files core/footing core/judge " +
+		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin harbour screen/app",
 
 	// for tests alone

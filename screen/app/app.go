@@ -17,6 +17,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"paceduel/core/contender"
+	"paceduel/core/draft"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
@@ -33,13 +34,15 @@ type Config struct {
 	Title   string // of the folder, for people
 	Dir     string // where the duels are
 	Options read.Options
-	Kinds   []contender.Kind
-	Program string // our version
-	Book    *logbook.Book
-	BookErr error  // why Book is nil
-	SaveDir string // where pictures and plans are saved
-	Editor  string // the user's editor, a command line; empty: vi
-	Seed    uint64
+	// Questions are kinds of duels that people come with.
+	Questions []draft.Question
+	Kinds     []contender.Kind
+	Program   string // our version
+	Book      *logbook.Book
+	BookErr   error  // why Book is nil
+	SaveDir   string // where pictures and plans are saved
+	Editor    string // the user's editor, a command line; empty: vi
+	Seed      uint64
 	// Start, when set, is run at once. Open, when set, is shown.
 	Start *plan.Plan
 	Open  *result.Result
@@ -213,6 +216,9 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		if msg.chosen != "" {
 			m, _ = m.tell(screen.Ask, screen.ChosenMsg{File: msg.chosen})
 		}
+		if len(msg.duels) == 0 && m.cfg.Dir != "" && m.cfg.Start == nil && m.cfg.Open == nil {
+			m, _ = m.tell(screen.Ask, screen.EmptyFolderMsg{Served: msg.served})
+		}
 		return m, nil
 	case changedMsg:
 		return m.changed(msg)
@@ -256,11 +262,18 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 	return m.request(msg)
 }
 
-// request does what a view asked for.
+// request does what a view asked for. It is long since each wish is a case.
 func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case screen.StartMsg:
 		return m.start(msg.Duel.Plan, false)
+	case screen.TryMsg:
+		if m.scene.Run != nil && m.scene.Run.Live {
+			return m.say("a duel is on; halt it first", true)
+		}
+		return m, tryOut(m.ctx, m.cfg, msg)
+	case screen.TriedMsg:
+		return m.tell(screen.Ask, msg)
 	case screen.AcceptMsg:
 		if m.session != nil {
 			return m.start(m.session.plan, true)

@@ -77,6 +77,8 @@ func press(t *testing.T, m Model, keys ...string) Model {
 			msg = tea.KeyPressMsg{Code: tea.KeyRight}
 		case "backspace":
 			msg = tea.KeyPressMsg{Code: tea.KeyBackspace}
+		case "ctrl+l", "ctrl+u", "ctrl+s":
+			msg = tea.KeyPressMsg{Code: rune(k[len(k)-1]), Mod: tea.ModCtrl}
 		}
 		m = feedAll(m, msg)
 	}
@@ -137,6 +139,9 @@ func started(t *testing.T, cfg Config, w, h int) Model {
 		}
 	}
 	t.Cleanup(m.duels.Wait) // contexts of tests have ended by then
+	if len(m.scene.Duels) == 0 && m.captured() {
+		m = press(t, m, "esc") // leaves the place to begin, which takes letters for text
+	}
 	return m
 }
 

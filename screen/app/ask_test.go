@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"paceduel/core/contender/all"
+	"paceduel/core/draft"
 	"paceduel/internal/golden"
 	"paceduel/screen"
 )
@@ -210,5 +211,76 @@ func TestTypingIsAheadOfDrawing(t *testing.T) {
 	next, _ = m.Update(waits[len(waits)-1](time.Time{}))
 	if m = next.(Model); m.resting || len(waits) != 2 {
 		t.Errorf("with nothing typed it is resting: %t, after %d waits", m.resting, len(waits))
+	}
+}
+
+// An empty folder is a place to begin: two lines, both tried, and the duel is on.
+func TestAnEmptyFolderIsAPlaceToBegin(t *testing.T) {
+	cfg := real(t, nil)
+	m := newModel(t.Context(), cfg)
+	m.later = func(time.Duration, func(time.Time) tea.Msg) tea.Cmd { return nil }
+	m = feedAll(m, tea.WindowSizeMsg{Width: 142, Height: 42})
+	m = feedAll(m, folderMsg{served: []string{"http://127.0.0.1:4711/ tideserver"}})
+	t.Cleanup(func() { m.duels.Wait() })
+	shows(
+		t, m, "What stands against what?", "listening on this machine http://127.0.0.1:4711/ tideserver", "try both enter",
+	)
+	m = press(t, m, "ctrl+l")
+	shows(t, m, "today http://127.0.0.1:4711/ a URL")
+	m = press(t, m, "ctrl+u")
+	m = write(t, m, "echo ebb")
+	m = press(t, m, "enter") // the other line is empty still
+	m = write(t, m, "no-such-pilot")
+	m = press(t, m, "enter")
+	shows(t, m, "a command line exit code 0 in ", "no such program on PATH", "install it, or name it with its folder")
+	m = press(t, m, "enter")
+	if m.scene.Run != nil || m.session != nil {
+		t.Error("a duel of a program that is not there has begun")
+	}
+	m = press(t, m, "ctrl+u")
+	m = write(t, m, "echo flow")
+	m = press(t, m, "enter")
+	shows(t, m, "Both were tried. Enter runs 10 rounds of each", "They do not answer the same", "start the duel enter")
+	kept := press(t, m, "ctrl+s")
+	for name, text := range plans(t, cfg) {
+		if !strings.Contains(text, "echo flow") {
+			t.Errorf("%s holds %q", name, text)
+		}
+	}
+	if len(plans(t, cfg)) != 1 {
+		t.Errorf("kept %v", plans(t, cfg))
+	}
+	kept.duels.Wait()
+	m = press(t, m, "enter")
+	if m.session == nil {
+		t.Error("the duel has not begun")
+	}
+	m.session.halt()
+}
+
+// The kinds of questions stand to choose from, and each is a plan that opens in the editor.
+func TestPlansForQuestionsStandToChoose(t *testing.T) {
+	cfg := real(t, map[string]string{"packing.duel.yaml": packing})
+	cfg.Questions = []draft.Question{
+		{Key: "commands", Asks: "two commands", Lines: "run", Name: "My packer", Text: "# change run\n" + packing},
+	}
+	m := started(t, cfg, 142, 42)
+	m = press(t, m, "n")
+	shows(t, m, "what is to be found out?", "two lines: type or paste", "a form", "two commands", "change run")
+	if form := press(t, m, "down", "enter"); !strings.Contains(plain(form), "who stands against whom?") {
+		t.Errorf("the form is not shown:\n%s", plain(form))
+	}
+	if lines := press(t, m, "enter"); !strings.Contains(plain(lines), "What stands against what?") {
+		t.Errorf("the two lines are not shown:\n%s", plain(lines))
+	}
+	_, cmd := press(t, m, "down", "down").Update(tea.KeyPressMsg{Code: tea.KeyEnter})
+	found := false
+	for _, msg := range drain(cmd) {
+		if plan, ok := msg.(screen.NewPlanMsg); ok {
+			found = plan.Name == "My packer" && plan.Edit && strings.HasPrefix(plan.Text, "# change run\n")
+		}
+	}
+	if !found {
+		t.Error("no plan was asked for")
 	}
 }

@@ -17,6 +17,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/google/shlex"
 
+	"paceduel/core/between"
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
 	"paceduel/core/files"
@@ -37,7 +38,8 @@ import (
 type (
 	folderMsg struct {
 		duels  []screen.Duel
-		chosen string // the file to stand at; empty: as it is
+		served []string // addresses on this machine, where there are no duels
+		chosen string   // the file to stand at; empty: as it is
 		err    error
 	}
 	runsMsg struct {
@@ -97,7 +99,32 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 			}
 			duels = append(duels, d)
 		}
-		return folderMsg{duels: duels, chosen: chosen}
+		var served []string
+		if len(duels) == 0 {
+			for _, on := range meter.Listening() {
+				served = append(served, strings.TrimSpace(fmt.Sprintf("http://127.0.0.1:%d/ %s", on.Port, on.Program)))
+			}
+		}
+		return folderMsg{duels: duels, served: served, chosen: chosen}
+	}
+}
+
+// tryLimit is how long two contenders are tried.
+const tryLimit = time.Minute
+
+// tryOut makes a plan of two texts and asks both once, as a weigh-in does.
+func tryOut(ctx context.Context, cfg Config, msg screen.TryMsg) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(ctx, tryLimit)
+		defer cancel()
+		out := screen.TriedMsg{Serial: msg.Serial}
+		wish := between.Wishes{Imports: true}
+		if out.Plan, out.Err = between.Plan(
+			ctx, cfg.Dir, msg.Texts[:], wish, cfg.Kinds, cfg.Options.Lookup,
+		); out.Err == nil {
+			out.Result, out.Err = rounds.WeighIn(ctx, rounds.Config{Plan: out.Plan, Kinds: cfg.Kinds, Program: cfg.Program})
+		}
+		return out
 	}
 }
 

@@ -28,7 +28,8 @@ func stops(cfg Config) []screen.Row {
 		}
 	}
 	return []screen.Row{
-		ask.Stop(drafts), footing.Stop(), weighin.Stop(), rounds.Stop(), verdict.Stop(), why.Stop(), log.Stop(),
+		ask.Stop(drafts, cfg.Questions), footing.Stop(), weighin.Stop(), rounds.Stop(), verdict.Stop(), why.Stop(),
+		log.Stop(),
 	}
 }
 

@@ -33,13 +33,15 @@ type View struct {
 	cursor parts.Cursor
 	keys   keys
 	kinds  []*draft.Kind
+	asks   []draft.Question
 	dialog dialog // nil: the list
 }
 
-// New returns the view at the first duel; kinds are how plans for contenders are drafted, one at least.
-func New(kinds []*draft.Kind) screen.View {
+// New returns the view at the first duel; kinds are how plans for contenders are drafted, one at least, and questions
+// are plans to start from.
+func New(kinds []*draft.Kind, questions []draft.Question) screen.View {
 	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
-	return View{cursor: parts.NewCursor(), kinds: kinds, keys: keys{
+	return View{cursor: parts.NewCursor(), kinds: kinds, asks: questions, keys: keys{
 		start: bind(
 			"enter", "start the duel",
 		), create: bind("n", "new"), edit: bind("e", "edit"), copy: bind("c", "copy"), remove: bind("d", "delete"),
@@ -89,6 +91,12 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		}
 		return v, nil
 	}
+	if empty, ok := msg.(screen.EmptyFolderMsg); ok {
+		if v.dialog == nil {
+			v.dialog = newBegin(v.kinds, empty.Served)
+		}
+		return v, nil
+	}
 	if v.dialog != nil {
 		var cmd tea.Cmd
 		v.dialog, cmd = v.dialog.update(msg, s)
@@ -106,7 +114,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.keys.update):
 		return v, screen.Send(screen.ReloadMsg{})
 	case key.Matches(press, v.keys.create) && len(v.kinds) > 0:
-		v.dialog = newDuel{newForm(v.kinds)}
+		v.dialog = newChoosing(v.kinds, v.asks)
 		return v, nil
 	case len(s.Duels) > 0:
 		return v.act(press, s)

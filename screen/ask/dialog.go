@@ -104,10 +104,7 @@ func (d importing) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
 		}
 	}
 	if paste, ok := msg.(tea.PasteMsg); ok {
-		// A line broken for reading is one line all the same.
-		paste.Content = strings.NewReplacer(
-			"\\\r\n", " ", "\\\n", " ", "\r\n", " ", "\n", " ",
-		).Replace(strings.TrimSpace(paste.Content))
+		paste.Content = oneLine(paste.Content)
 		msg = paste
 	}
 	var cmd tea.Cmd

@@ -6,10 +6,11 @@ import (
 	"paceduel/screen"
 )
 
-// Stop is where a duel is chosen, made and started. Kinds are how plans for contenders are drafted, one at least.
-func Stop(kinds []*draft.Kind) screen.Row {
+// Stop is where a duel is chosen, made and started. Kinds are how plans for contenders are drafted, one at least;
+// questions are plans to start from.
+func Stop(kinds []*draft.Kind, questions []draft.Question) screen.Row {
 	return screen.Row{
-		Stop: screen.Ask, View: New(kinds), Shows: []judge.Evidence{judge.InPlan},
+		Stop: screen.Ask, View: New(kinds, questions), Shows: []judge.Evidence{judge.InPlan},
 		Progress: func(*screen.Run) screen.Progress { return screen.Done },
 	}
 }

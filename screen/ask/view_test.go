@@ -8,4 +8,4 @@ import (
 	"paceduel/screen/ask"
 )
 
-func TestTheView(t *testing.T) { viewtest.Run(t, ask.Stop(all.Drafts()), "duels") }
+func TestTheView(t *testing.T) { viewtest.Run(t, ask.Stop(all.Drafts(), nil), "duels") }
