@@ -305,6 +305,9 @@ func scaleFor(as []judge.Assessment, kind string, log bool) Scale {
 			values = append(values, a.Baseline.Low, a.Contender.Low)
 		}
 	}
+	if !slices.ContainsFunc(values, func(v float64) bool { return v > 0 }) {
+		return Scale{Max: 1} // of nothing, there is no axis
+	}
 	if unit == units.Byte {
 		return bytesScale(values, log)
 	}

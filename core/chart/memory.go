@@ -76,7 +76,7 @@ func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, view Rou
 			}
 			lane.Read = memoryReads(r.Of(e.Name, state))
 			if grows := growthOf(v, i, state); grows != "" && len(lane.Read) > 0 {
-				lane.Read = append(lane.Read, MemoryRead{"grows", grows})
+				lane.Read = append(lane.Read, MemoryRead{"1 000 shots", grows})
 			}
 			m.Lanes = append(m.Lanes, lane)
 		}
@@ -136,7 +136,7 @@ func growthOf(v *judge.Verdict, contender int, state string) string {
 	for _, row := range v.Scorecard {
 		if row.IsGrowth(state) && row.Values[contender] != units.None {
 			text, _, _ := strings.Cut(row.Values[contender], " (")
-			return text + " / 1 000 shots"
+			return "+" + text
 		}
 	}
 	return ""

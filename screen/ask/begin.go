@@ -173,10 +173,11 @@ func (d begin) body(s screen.Scene, w int) string {
 			lines, style.Render(parts.Cell(sign.Glyph+" "+name, label))+parts.InputLine(d.inputs[i], w-label),
 			strings.Repeat(" ", label)+t.Faint.Render(parts.Cell(d.kind(texts[i]), w-label)),
 		)
-		for _, said := range d.seen(i) {
+		seen := d.seen(i)
+		for _, said := range seen {
 			style := t.Ink
-			if d.tried.Err != nil {
-				style = t.Trouble
+			if len(seen) > 1 {
+				style = t.Trouble // with what to do
 			}
 			for _, part := range parts.Wrap(said, w-label) {
 				lines = append(lines, strings.Repeat(" ", label)+style.Render(part))

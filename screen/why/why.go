@@ -434,7 +434,7 @@ func (v View) memoryLane(s screen.Scene, m *chart.Memory, i, plot, h int, line f
 			label = name[row]
 		}
 		if row < len(l.Read) && !narrow {
-			side = "  " + parts.Cell(s.Theme.Faint.Render(parts.Cell(l.Read[row].Name, 11))+l.Read[row].Text, sideWidth)
+			side = "  " + parts.Cell(s.Theme.Faint.Render(parts.Cell(l.Read[row].Name, 12))+l.Read[row].Text, sideWidth)
 		}
 		out = append(out, parts.Cell(label, nameWidth)+s.Theme.Faint.Render(
 			parts.Right(parts.RowLabel(m.Scale, row, h), axisWidth-1)+"┊",
