@@ -97,7 +97,11 @@ func (f face) weights(title string, list []chart.Weight, scale chart.Scale) (lin
 		return nil
 	}
 	lines = f.title(title)
-	const value = 10
+	value := 10 // with a gap to the bar
+	for _, w := range list {
+		value = max(value, lipgloss.Width(w.Left.Text)+1, lipgloss.Width(w.Right.Text)+1)
+	}
+	value = min(value, f.side-4)
 	bar := max(f.side-value-1, 1)
 	for _, w := range list {
 		left := parts.OutwardLeft(w.Left, bar, f.left) + parts.Right(f.text(w.Left.Text, w.Lacks < 0), value)
