@@ -15,10 +15,86 @@ import (
 	"paceduel/core/units"
 )
 
-// Memory is what services held over the rounds: a lane for each contender, all to one scale. What lies between its
-// heats is folded away, so that a heat is wide enough to be read, and the same round of all stands in one place. Of
-// commands it shows the peak of each heat.
+// Quantity is what is shown over time.
+type Quantity int
+
+// The quantities. All but memory are a second.
+const (
+	HeldMemory Quantity = iota
+	UsedProcessors
+	ReadBytes
+	WrittenBytes
+)
+
+// at is the quantity between a moment and the one before it; ok is false where it is not known.
+func (q Quantity) at(before, m *result.Moment) (v float64, ok bool) {
+	if q == HeldMemory {
+		return float64(m.Resident), m.Resident > 0
+	}
+	took := (m.At - before.At).Seconds()
+	if before == m || took <= 0 {
+		return 0, false
+	}
+	var used float64
+	switch q {
+	case UsedProcessors:
+		used = (m.CPU - before.CPU).Seconds()
+	case ReadBytes:
+		used = float64(m.Read - before.Read)
+	case WrittenBytes:
+		used = float64(m.Written - before.Written)
+	}
+	return used / took, used >= 0 // what falls is of another process
+}
+
+// scale holds values of the quantity.
+func (q Quantity) scale(values []float64) Scale {
+	switch q {
+	case HeldMemory:
+		return bytesScale(values, false)
+	case UsedProcessors:
+		return NewScale(values, false, func(v float64) string { return strconv.FormatFloat(v, 'g', 3, 64) })
+	}
+	s := bytesScale(values, false)
+	for i := range s.Ticks {
+		s.Ticks[i].Label += "/s"
+	}
+	return s
+}
+
+// show writes a value of the quantity.
+func (q Quantity) show(v float64) string {
+	switch q {
+	case HeldMemory:
+		return units.Bytes(v)
+	case UsedProcessors:
+		return units.Significant(v)
+	}
+	return units.Bytes(v) + "/s"
+}
+
+// note says how its picture is to be read.
+func (q Quantity) note() string {
+	const folded = ", round by round: what lies between heats is left out"
+	switch q {
+	case HeldMemory:
+		return "resident memory of the service, or of runs over a second, and of all that they started, read 20 times a " +
+			"second" + folded + ". Signs: the most within the judged part of a heat, which is tinted; straight lines: how it " +
+			"grew in the second half."
+	case UsedProcessors:
+		return "processors used by the service, or by runs over a second, and by all that they started: CPU time for each " +
+			"second" + folded + "."
+	case ReadBytes:
+		return "bytes that the service, or runs over a second, asked to be read each second, wherever from" + folded + "."
+	}
+	return "bytes that the service, or runs over a second, asked to be written each second, wherever to" + folded + "."
+}
+
+// Memory is what services and long runs held and used over the rounds: a lane for each contender, all to one scale.
+// What lies between its heats is folded away, so that a heat is wide enough to be read, and the same round of all
+// stands in one place. Of the memory of short runs it shows the peak of each heat.
 type Memory struct {
+	What       Quantity
 	Sentence   string
 	Note       string
 	Conditions []string
@@ -44,28 +120,20 @@ type MemoryLane struct {
 // MemoryRead is a figure of a lane in words.
 type MemoryRead struct{ Name, Text string }
 
-// NewMemory arranges what was held over the rounds in view; the empty view is that of all rounds.
-func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, view RoundWindow) *Memory {
+// NewMemory arranges a quantity over the rounds in view; the empty view is that of all rounds.
+func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, view RoundWindow, what Quantity) *Memory {
 	if view.None() {
 		view = AllRounds(heats)
 	}
-	m := &Memory{
-		View: view, heats: heats, Sentence: memorySentence(r, v), Conditions: Conditions(r, v),
-		Note: "resident memory of the service and all that it started, read 20 times a second, round by round: what lies " +
-			"between heats is left out. Signs: the most within the judged part of a heat, which is tinted; straight lines: " +
-			"how it grew in the second half.",
-	}
+	m := &Memory{What: what, View: view, heats: heats, Conditions: Conditions(r, v), Note: what.note()}
 	var values []float64
 	for i := range heats {
-		h := &heats[i]
-		values = append(values, float64(h.Peak()))
-		if h.Service != nil {
-			for _, at := range h.Service.Moments {
-				values = append(values, float64(at.Resident))
-			}
+		if what == HeldMemory {
+			values = append(values, float64(heats[i].Peak()))
 		}
+		m.each(&heats[i], func(_ time.Duration, x float64) { values = append(values, x) })
 	}
-	m.Scale = bytesScale(values, false)
+	m.Scale = what.scale(values)
 	for i, e := range r.Entrants {
 		for _, state := range r.States() {
 			lane := MemoryLane{Side: Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, State: state}
@@ -74,15 +142,76 @@ func NewMemory(r *result.Result, v *judge.Verdict, heats []result.Heat, view Rou
 					lane.enter(&heats[j], m)
 				}
 			}
-			lane.Read = memoryReads(r.Of(e.Name, state))
-			if grows := growthOf(v, i, state); grows != "" && len(lane.Read) > 0 {
-				lane.Read = append(lane.Read, MemoryRead{"1 000 shots", grows})
+			if what == HeldMemory {
+				lane.Read = memoryReads(r.Of(e.Name, state))
+				if grows := growthOf(v, i, state); grows != "" && len(lane.Read) > 0 {
+					lane.Read = append(lane.Read, MemoryRead{"1 000 shots", grows})
+				}
+			} else {
+				lane.Read = m.usedReads(heats, cell.Of(e.Name, state))
 			}
 			m.Lanes = append(m.Lanes, lane)
 		}
 	}
 	m.Ticks = view.ticks()
+	if m.Sentence = memorySentence(r, v); what != HeldMemory {
+		m.Sentence = m.usedSentence()
+	}
 	return m
+}
+
+// moments are what is known of a heat over time: of its service, or of its long runs.
+func moments(h *result.Heat) []result.Moment {
+	if h.Service != nil {
+		return h.Service.Moments
+	}
+	return h.Course
+}
+
+// each walks through the quantity over a heat's time.
+func (m *Memory) each(h *result.Heat, visit func(at time.Duration, x float64)) {
+	all := moments(h)
+	for i := range all {
+		x, ok := m.What.at(&all[max(i-1, 0)], &all[i])
+		if ok {
+			visit(all[i].At, x)
+		}
+	}
+}
+
+// usedReads are the middle and the most of what a lane used.
+func (m *Memory) usedReads(heats []result.Heat, of cell.Cell) []MemoryRead {
+	var all []float64
+	for i := range heats {
+		if heats[i].Cell == of {
+			m.each(&heats[i], func(_ time.Duration, x float64) { all = append(all, x) })
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	slices.Sort(all)
+	return []MemoryRead{{"median", m.What.show(all[len(all)/2])}, {"at most", m.What.show(all[len(all)-1])}}
+}
+
+// usedSentence says what each contender used in the middle.
+func (m *Memory) usedSentence() string {
+	verb := map[Quantity]string{UsedProcessors: "uses", ReadBytes: "reads", WrittenBytes: "writes"}[m.What]
+	var said []string
+	for i := range m.Lanes {
+		if l := &m.Lanes[i]; len(l.Read) > 0 {
+			text := title(l.Name, l.State) + " " + verb + " " + l.Read[0].Text
+			if m.What == UsedProcessors {
+				text += " processors"
+			}
+			said = append(said, text)
+		}
+	}
+	if len(said) == 0 {
+		return "Nothing is known over time: the contenders have no services of their own, and none of their runs lasts for " +
+			"over a second."
+	}
+	return "At the median moment " + units.List(said) + "."
 }
 
 // enter draws a heat, as far as it is in view.
@@ -96,12 +225,22 @@ func (l *MemoryLane) enter(h *result.Heat, m *Memory) {
 		Round: h.Round, From: clamp(f.at(h.At)), To: clamp(f.at(h.At + h.Wall)), P50: math.NaN(), P99: math.NaN(),
 	})
 	var line []Dot
-	if h.Service != nil {
-		for _, at := range h.Service.Moments {
-			if x := f.at(at.At); x >= 0 && x <= 1 {
-				line = append(line, Dot{X: x, Y: height(at.Resident)})
-			}
+	m.each(h, func(at time.Duration, v float64) {
+		x := f.at(at)
+		if begin := f.at(moments(h)[0].At); len(line) == 0 && begin >= 0 && x <= 1 {
+			line = append(line, Dot{X: begin, Y: m.Scale.At(v)}) // what is told of a second holds from its start on
 		}
+		if x >= 0 && x <= 1 {
+			line = append(line, Dot{X: x, Y: m.Scale.At(v)})
+		}
+	})
+	if m.What != HeldMemory {
+		if len(line) > 0 {
+			l.Lines = append(l.Lines, line)
+		}
+		return
+	}
+	if h.Service != nil {
 		if _, ok := h.Grown(); ok {
 			all := h.Service.Moments
 			mid, last := &all[len(all)/2], &all[len(all)-1]
@@ -109,7 +248,7 @@ func (l *MemoryLane) enter(h *result.Heat, m *Memory) {
 				l.Growth = append(l.Growth, straight(Dot{X: from, Y: height(mid.Resident)}, Dot{X: to, Y: height(last.Resident)}))
 			}
 		}
-	} else if h.Peak() > 0 {
+	} else if len(line) == 0 && h.Peak() > 0 {
 		y := height(h.Peak())
 		line = []Dot{{X: clamp(f.at(h.At)), Y: y}, {X: clamp(f.at(h.At + h.Wall)), Y: y}}
 	}
@@ -154,8 +293,8 @@ const slotGap = 0.04
 
 func foldOf(h *result.Heat, view RoundWindow) fold {
 	begin, end := h.At, h.At+h.Wall
-	if s := h.Service; s != nil && len(s.Moments) > 0 {
-		begin, end = min(begin, s.Moments[0].At), max(end, s.Moments[len(s.Moments)-1].At)
+	if all := moments(h); len(all) > 0 {
+		begin, end = min(begin, all[0].At), max(end, all[len(all)-1].At)
 	}
 	return fold{begin, max(end-begin, 1), float64(h.Round - 1), view}
 }
@@ -252,6 +391,10 @@ func memoryReads(heats []*result.Heat) (out []MemoryRead) {
 	exact, limits := true, ""
 	for _, h := range heats {
 		peak = max(peak, h.Peak())
+		for _, at := range h.Course {
+			peak, exact = max(peak, at.Resident), false
+			threads, processes, swapped = max(threads, at.Threads), max(processes, at.Processes), max(swapped, at.Swapped)
+		}
 		s := h.Service
 		first, last, ok := s.Rest()
 		if !ok {
@@ -283,7 +426,7 @@ func memoryReads(heats []*result.Heat) (out []MemoryRead) {
 	add("under load", load)
 	if peak > 0 {
 		text := units.Bytes(float64(peak))
-		if len(rest) > 0 && !exact {
+		if !exact {
 			text += ", looked at"
 		}
 		out = append(out, MemoryRead{"at most", text})
@@ -313,17 +456,24 @@ func (m *Memory) ReadHeld() []string {
 	for i := range m.Lanes {
 		for j := range m.heats {
 			h := &m.heats[j]
-			if h.Cell != cell.Of(m.Lanes[i].Name, m.Lanes[i].State) || h.Service == nil || h.Round != int(at)+1 {
+			if h.Cell != cell.Of(m.Lanes[i].Name, m.Lanes[i].State) || h.Round != int(at)+1 {
 				continue
 			}
 			t, ok := foldOf(h, m.View).moment(at)
-			if all := h.Service.Moments; ok && len(all) > 0 {
+			if all := moments(h); ok && len(all) > 0 {
 				k, found := slices.BinarySearchFunc(all, t, func(m result.Moment, t time.Duration) int { return int(m.At - t) })
 				if !found {
 					k--
 				}
-				one := all[max(k, 0)]
-				out[i] = fmt.Sprintf("%s, %s", units.Bytes(float64(one.Resident)), units.Plural(int(one.Threads), "thread"))
+				k = max(k, 0)
+				x, known := m.What.at(&all[max(k-1, 0)], &all[k])
+				if !known {
+					continue
+				}
+				out[i] = m.What.show(x)
+				if m.What == HeldMemory {
+					out[i] += ", " + units.Plural(int(all[k].Threads), "thread")
+				}
 			}
 		}
 	}

@@ -162,7 +162,7 @@ func TestMemoryIsFoldedToRounds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{})
+	m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{}, chart.HeldMemory)
 	if len(m.Ticks) != 4 || m.Ticks[0].Label != "round 1" || m.Ticks[3].At != 0.75 {
 		t.Errorf("ticks %v", m.Ticks)
 	}
@@ -195,7 +195,46 @@ func TestMemoryIsFoldedToRounds(t *testing.T) {
 			t.Errorf("at the line it says %q", said)
 		}
 	}
-	if empty := chart.NewMemory(r, v, nil, chart.RoundWindow{}); len(empty.Lanes) != 2 || len(empty.Ticks) != 0 {
+	empty := chart.NewMemory(r, v, nil, chart.RoundWindow{}, chart.HeldMemory)
+	if len(empty.Lanes) != 2 || len(empty.Ticks) != 0 {
 		t.Errorf("without heats: %d lanes, ticks %v", len(empty.Lanes), empty.Ticks)
+	}
+}
+
+// Processors and bytes are told a second, from moment to moment; what falls is of another process.
+func TestWhatIsUsedOverTime(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 1, Shots: 2, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "one", Latency: sample.Times(2, 0)}, {Name: "two", Latency: sample.Times(2, 0)},
+	}})
+	h := &r.Heats[0]
+	for i, m := range []result.Moment{
+		{}, {CPU: time.Second, Read: 1 << 20}, {CPU: 3 * time.Second, Read: 3 << 20}, {CPU: time.Second},
+		{CPU: 2 * time.Second},
+	} {
+		m.At, m.Resident = h.At+time.Duration(i)*time.Second, 1<<20
+		h.Course = append(h.Course, m)
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for what, want := range map[chart.Quantity]string{
+		chart.UsedProcessors: "median 1.00; at most 2.00", chart.ReadBytes: "median 1.00 MiB/s; at most 2.00 MiB/s",
+		chart.HeldMemory: "at most 1.00 MiB, looked at",
+	} {
+		m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{}, what)
+		var said []string
+		for _, read := range m.Lanes[0].Read {
+			said = append(said, read.Name+" "+read.Text)
+		}
+		if got := strings.Join(said, "; "); got != want {
+			t.Errorf("quantity %d: %q; want %q", what, got, want)
+		}
+		if len(m.Lanes[0].Lines) != 1 {
+			t.Errorf("quantity %d has %d lines", what, len(m.Lanes[0].Lines))
+		}
+		if what != chart.HeldMemory && len(m.Lanes[1].Read) > 0 {
+			t.Errorf("quantity %d is known of who has none", what)
+		}
 	}
 }

@@ -73,11 +73,21 @@ func plannedFigures(r *result.Result) []figure.Name {
 	for _, fig := range []figure.Name{figure.CPU, figure.Memory} {
 		name := map[figure.Name]string{figure.CPU: shots.CPU, figure.Memory: shots.Memory}[fig]
 		counted := slices.ContainsFunc(r.Amounts, func(a shots.Amount) bool { return a.Name == name })
+		if fig == figure.Memory && unmeasured(r) {
+			continue
+		}
 		if counted && !slices.Contains(own, fig) {
 			own = append(own, fig)
 		}
 	}
 	return own
+}
+
+// unmeasured reports whether nobody's memory is measured: that of commands is learnt from runs that warm up.
+func unmeasured(r *result.Result) bool {
+	p := &r.Plan.Pace
+	return p.WarmupShots == 0 && p.WarmupFor == 0 &&
+		!slices.ContainsFunc(r.Entrants, func(e result.Entrant) bool { return !e.OwnProcess })
 }
 
 // lacking is how many shots a heat would need for a figure that it has too few for; 0 where it has enough, or that is

@@ -65,3 +65,24 @@ func TestHowLongItTakesIsForeseen(t *testing.T) {
 		t.Errorf("20 heats of 5 runs of 1 s and 2 s take %s", got)
 	}
 }
+
+// What is told beforehand is what is judged afterwards: without a warm-up no memory is measured, and none is counted.
+func TestUnmeasuredMemoryIsNotCountedBeforehand(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 7, Shots: 1, Seed: 2, Entrants: []sample.Entrant{
+		{Name: "one", Latency: sample.Times(2, 0.01), CPU: time.Second},
+		{Name: "two", Latency: sample.Times(1, 0.01), CPU: time.Second},
+	}})
+	r.Plan.Pace = result.Pace{Repeat: 1, Words: "1 run a heat"}
+	for _, c := range judge.Foresee(r) {
+		t.Errorf("foreseen: %s", c.What) // seven rounds are enough for mean and CPU
+	}
+	for _, c := range weigh(t, r).Cautions {
+		if c.Kind == judge.FewRounds {
+			t.Errorf("judged: %s", c.What)
+		}
+	}
+	r.Plan.Pace.WarmupShots = 1
+	if len(judge.Foresee(r)) == 0 {
+		t.Error("seven rounds are said to be enough for mean, CPU and memory")
+	}
+}

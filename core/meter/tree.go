@@ -70,6 +70,10 @@ type Held struct {
 	Swapped   int64 // bytes
 	Threads   int64
 	Processes int64
+	// What it has used so far: CPU time as CPU says, and bytes that it asked to be read and written, wherever from; 0
+	// where that is not told.
+	CPU           time.Duration
+	Read, Written int64
 }
 
 // Held reads what the tree holds, of the processes that were there when it was last looked for.
@@ -84,6 +88,10 @@ func (t *Tree) Held() (h Held) {
 		h.Swapped += int64(status.VmSwap)
 		if stat, err := p.Stat(); err == nil {
 			h.Threads += int64(stat.NumThreads)
+			h.CPU += cpuOf(p, &stat)
+		}
+		if io, err := p.IO(); err == nil {
+			h.Read, h.Written = h.Read+int64(io.RChar), h.Written+int64(io.WChar)
 		}
 	}
 	return h
@@ -118,18 +126,21 @@ const ticks = 100
 // those that have ended it comes in hundredths of a second, else to the nanosecond.
 func (t *Tree) CPU() (sum time.Duration) {
 	for p := range t.processes() {
-		stat, err := p.Stat()
-		if err != nil {
-			continue
+		if stat, err := p.Stat(); err == nil {
+			sum += cpuOf(p, &stat)
 		}
-		of := stat.CUTime + stat.CSTime
-		own, exact := processTime(p.PID)
-		if !exact {
-			of += int(stat.UTime + stat.STime)
-		}
-		sum += own + time.Duration(of)*(time.Second/ticks)
 	}
 	return sum
+}
+
+// cpuOf is the CPU time of a process, with that of its children that have ended.
+func cpuOf(p procfs.Proc, stat *procfs.ProcStat) time.Duration {
+	of := stat.CUTime + stat.CSTime
+	own, exact := processTime(p.PID)
+	if !exact {
+		of += int(stat.UTime + stat.STime)
+	}
+	return own + time.Duration(of)*(time.Second/ticks)
 }
 
 // processTime is the CPU time that a process has used, its ended threads included; ok is false where the kernel does

@@ -338,6 +338,7 @@ type Heat struct {
 	Steps      []Step     `json:"steps,omitempty"`       // of a climb, one for each of the pace's levels
 	Splits     []Split    `json:"splits,omitempty"`      // what latencies are made of
 	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
+	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
 	Conditions Conditions `json:"conditions"`
 	// an even choice of its shots, for pictures; no figure is computed from them
 	Dots []Dot `json:"dots" text:"ours"`
@@ -429,6 +430,10 @@ type Moment struct {
 	Swapped   int64         `json:"swap,omitempty"`
 	Threads   int64         `json:"threads"`
 	Processes int64         `json:"processes"`
+	// What it had used up to then, since its processes were created; bytes as they asked for them, wherever from.
+	CPU     time.Duration `json:"cpu,omitempty"`
+	Read    int64         `json:"read,omitempty"`
+	Written int64         `json:"written,omitempty"`
 }
 
 // Rest is what it held before its first shot of the heat, After what it held at the end; false without moments.

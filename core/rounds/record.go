@@ -88,6 +88,7 @@ func (h *heat) record() (result.Heat, error) {
 	if err := encode(&doc, m, h.span.UnsentAt, marks); err != nil {
 		return result.Heat{}, err
 	}
+	doc.Course = thinned(len(m.Course), func(i int) result.Moment { return result.Moment(m.Course[i]) })
 	h.timed(&doc, m, p)
 	h.amounts(&doc, m)
 	for class := shots.Cut + 1; class < shots.Classes; class++ {

@@ -68,18 +68,25 @@ func (w *serviceWatch) end() *result.Service {
 		Limits: w.limits,
 	}
 	s.Killed = max(w.ground.ServiceKilled()-w.killed, 0)
-	last := len(seen.Moments) - 1
-	step := (last + mostMoments) / mostMoments
-	for i := 0; i <= last; i++ {
-		if i%max(step, 1) != 0 && i != last {
-			continue
-		}
-		m := seen.Moments[i]
-		s.Moments = append(s.Moments, result.Moment{
+	s.Moments = thinned(len(seen.Moments), func(i int) result.Moment {
+		m := &seen.Moments[i]
+		return result.Moment{
 			At: w.began + m.At, Resident: m.Resident, Swapped: m.Swapped, Threads: m.Threads, Processes: m.Processes,
-		})
-	}
+			CPU: m.CPU, Read: m.Read, Written: m.Written,
+		}
+	})
 	return s
+}
+
+// thinned is an even choice of n moments, the last one among them.
+func thinned(n int, moment func(i int) result.Moment) (out []result.Moment) {
+	step := max((n-1+mostMoments)/mostMoments, 1)
+	for i := range n {
+		if i%step == 0 || i == n-1 {
+			out = append(out, moment(i))
+		}
+	}
+	return out
 }
 
 // inARow is how many shots have to take no longer than the judged ones for a start to have settled, and likeJudged the

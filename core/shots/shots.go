@@ -27,6 +27,8 @@ type Shot struct {
 	Trace [16]byte
 	// Told are times that the contender told of itself; valid until the client's next shot.
 	Told []Mark
+	// Course is what was seen of a shot that took long, from its start on; valid until the client's next shot.
+	Course []Moment
 	// Aside is time between Start and End that went into keeping the answer in view; no part of the latency.
 	Aside time.Duration
 	// Row is which of the contender's rows was asked, from 0.
@@ -47,6 +49,18 @@ type Shot struct {
 	Err error
 	// View, when set by the caller, is filled with what the contender answered.
 	View *View
+}
+
+// Moment is what a contender's processes held at a time, and what they had used up to then.
+type Moment struct {
+	At        time.Duration // by the run's clock
+	Resident  int64         // bytes of memory
+	Swapped   int64         // bytes
+	Threads   int64
+	Processes int64
+	CPU       time.Duration
+	Read      int64 // bytes that they asked to be read, wherever from
+	Written   int64
 }
 
 // Took enters a part of the latency, by its place in the shape. A part that took no time is one all the same.

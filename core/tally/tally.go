@@ -118,7 +118,8 @@ type Recorder struct {
 	late      part
 	parts     []part // as many as the shape has
 	told      []told
-	steps     []step // of a climb; none without one
+	course    []shots.Moment // of shots that took long
+	steps     []step         // of a climb; none without one
 	climb     time.Duration
 	buckets   []Bucket
 	early     []Early // capacity fixed
@@ -212,7 +213,7 @@ func (r *Recorder) Reset(seed uint64) {
 	for i := range r.parts {
 		r.parts[i].clear()
 	}
-	r.told = r.told[:0]
+	r.told, r.course = r.told[:0], r.course[:0]
 	r.steps = nil
 	r.buckets = r.buckets[:0]
 	r.early, r.raw, r.failed, r.slowest = r.early[:0], r.raw[:0], r.failed[:0], Raw{}
@@ -248,6 +249,9 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 	if shot.Due > 0 {
 		r.Lags.add(shot.Start - shot.Due)
 	}
+	if len(shot.Course) > 0 && len(r.course) < maxCourse {
+		r.course = append(r.course, shot.Course...)
+	}
 	r.Sent += shot.Sent
 	r.Received += shot.Received
 	r.LeftBehind += int64(shot.LeftBehind)
@@ -270,6 +274,9 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 	r.ring[n&int64(len(r.ring)-1)].Store(pack(shot.End, latency, shot.Class))
 	r.total.Store(n + 1)
 }
+
+// maxCourse is how many moments of long shots are kept at least before no more are.
+const maxCourse = 20_000
 
 // ascend adds a shot to its step.
 func (r *Recorder) ascend(shot *shots.Shot, start, latency time.Duration) {
@@ -418,9 +425,10 @@ type Step struct {
 type Merged struct {
 	Sums
 	Latencies *hdrhistogram.Histogram
-	Parts     []Part   // those that any shot has
-	Buckets   []Bucket // of the time line, from the start of the judged part
-	Steps     []Step   // of a climb, the lowest first
+	Parts     []Part         // those that any shot has
+	Buckets   []Bucket       // of the time line, from the start of the judged part
+	Steps     []Step         // of a climb, the lowest first
+	Course    []shots.Moment // of shots that took long
 }
 
 // Merge adds up the recorders of a heat that is over. What it returns is the caller's own.
@@ -458,6 +466,7 @@ func Merge(rs []*Recorder) *Merged {
 		}
 	}
 	for _, r := range rs {
+		m.Course = append(m.Course, r.course...)
 		m.merge(shape, &r.Sums)
 		r.latencies.addTo(m.Latencies)
 		for i := range r.told {

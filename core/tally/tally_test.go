@@ -109,11 +109,18 @@ func TestMergeAddsUp(t *testing.T) {
 	if sums.Elapsed != want {
 		t.Errorf("elapsed %s; want %s", sums.Elapsed, want)
 	}
+	long := shot(2*time.Second, shots.OK)
+	long.Told = []shots.Mark{{Name: "load", Unit: units.Second, Value: 1}}
+	long.Course = []shots.Moment{{At: time.Second, Resident: 1}, {At: 2 * time.Second, Resident: 2}}
+	rs[0].Record(long, 0)
+	if m := tally.Merge(rs); len(m.Course) != 2 || len(m.Parts) != 1 {
+		t.Errorf("merged %d moments and %d parts", len(m.Course), len(m.Parts))
+	}
 	rs[0].Reset(1)
 	points, _ := rs[0].Recent(0, nil)
 	if m := tally.Merge(rs[:1]); m.Shots() != 0 || len(points) != 0 || rs[0].Total() != 0 ||
-		m.Latencies.TotalCount() != 0 || len(m.Buckets) != 0 {
-		t.Error("Reset left something behind")
+		m.Latencies.TotalCount() != 0 || len(m.Buckets)+len(m.Parts)+len(m.Course)+len(m.Steps) != 0 {
+		t.Errorf("Reset left something behind: %+v", m)
 	}
 }
 

@@ -22,10 +22,20 @@ type picture int
 const (
 	start picture = iota
 	memory
+	processors
+	reading
+	writing
 	pictures // how many
 )
 
-var pictureNames = [pictures]string{"start", "memory"}
+var pictureNames = [pictures]string{"start", "memory", "processors", "reading", "writing"}
+
+// quantity is what a picture but the first shows over time.
+func (p picture) quantity() chart.Quantity {
+	return map[picture]chart.Quantity{
+		memory: chart.HeldMemory, processors: chart.UsedProcessors, reading: chart.ReadBytes, writing: chart.WrittenBytes,
+	}[p]
+}
 
 type keys struct{ next, pair, save, left, right, zoom, wide key.Binding }
 
@@ -149,10 +159,15 @@ func (v View) starts(s screen.Scene) *chart.Starts {
 
 func (v View) held(s screen.Scene) *chart.Memory {
 	w := v.stretch(s)
-	return screen.Picture(s, w, func() *chart.Memory {
+	type heldKey struct {
+		view chart.RoundWindow
+		what chart.Quantity
+	}
+	what := v.picture.quantity()
+	return screen.Picture(s, heldKey{w, what}, func() *chart.Memory {
 		whole := *s.Run.Result
 		whole.Heats = s.Run.Heats
-		return chart.NewMemory(&whole, s.Run.Verdict, s.Run.Heats, w)
+		return chart.NewMemory(&whole, s.Run.Verdict, s.Run.Heats, w, what)
 	})
 }
 
@@ -160,7 +175,9 @@ func (v View) onPaper(s screen.Scene) paper.Named {
 	if v.picture == start {
 		return paper.Named{Picture: paper.Starts(v.starts(s)), Name: paper.Name(s.Run.Result, "start")}
 	}
-	return paper.Named{Picture: paper.Memory(v.held(s), s.Run.Result.Plan.Name), Name: paper.Name(s.Run.Result, "memory")}
+	return paper.Named{
+		Picture: paper.Memory(v.held(s), s.Run.Result.Plan.Name), Name: paper.Name(s.Run.Result, pictureNames[v.picture]),
+	}
 }
 
 // Sentence implements screen.View.

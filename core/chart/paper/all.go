@@ -35,8 +35,16 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		if s := chart.NewStarts(r, v, 1); s.Any() {
 			add(Starts(s), "how they start", "start")
 		}
-		if m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{}); m.Any() {
-			add(Memory(m, r.Plan.Name), "what they hold", "memory")
+		for _, over := range []struct {
+			what        chart.Quantity
+			about, name string
+		}{
+			{chart.HeldMemory, "what they hold", "memory"}, {chart.UsedProcessors, "the processors that they use", "processors"},
+			{chart.ReadBytes, "what they read", "reading"}, {chart.WrittenBytes, "what they write", "writing"},
+		} {
+			if m := chart.NewMemory(r, v, r.Heats, chart.RoundWindow{}, over.what); m.Any() {
+				add(Memory(m, r.Plan.Name), over.about, over.name)
+			}
 		}
 	}
 	if len(r.Heats) > 0 {

@@ -61,7 +61,7 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		"tail":         Tail(shape),
 		"start":        Starts(chart.NewStarts(r, served, 1)),
 		"near zero":    Starts(chart.NewStarts(r, served, 0.125)),
-		"memory":       Memory(chart.NewMemory(r, served, r.Heats, chart.RoundWindow{}), r.Plan.Name),
+		"memory":       Memory(chart.NewMemory(r, served, r.Heats, chart.RoundWindow{}, chart.HeldMemory), r.Plan.Name),
 		"timeline": Timeline(
 			chart.NewTimeline(r, v, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v),
 		),

@@ -612,3 +612,40 @@ esac`
 
 // used is so much of an amount that is a time.
 func used(shot shots.Shot, amount int) time.Duration { return time.Duration(shot.Amounts[amount]) }
+
+// A run that lasts is looked at from outside: what it holds, and the processors and bytes that it uses.
+func TestLongRunsAreLookedAt(t *testing.T) {
+	s := shell("i=0; end=$(($(date +%s%N) / 1000000 + 1400)); while [ $(($(date +%s%N) / 1000000)) -lt $end ]; do "+
+		"head -c 100000 /dev/zero; done > /dev/null", func(*Settings) {})
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	c := d.Client(0, 1)
+	defer c.Close()
+	var long, short shots.Shot
+	c.Shoot(t.Context(), &long)
+	n := len(long.Course)
+	if n < 4 || long.Course[0].At != long.Start || long.Course[n-1].At > long.End {
+		t.Fatalf("%s from %s to %s: %d moments: %+v", long.Class, long.Start, long.End, n, long.Course)
+	}
+	for i, m := range long.Course[1:] {
+		if before := long.Course[i]; m.Resident <= 0 || m.Processes < 1 || m.At <= before.At || m.CPU < before.CPU {
+			t.Errorf("moment %d is %+v, after %+v", i+1, m, before)
+		}
+	}
+	if last := long.Course[n-1]; last.CPU <= 0 || last.Read <= 0 {
+		t.Errorf("by its end it had used %s and read %d bytes", last.CPU, last.Read)
+	}
+	d2, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, shell("true", func(*Settings) {}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d2.Close()
+	quick := d2.Client(0, 1)
+	defer quick.Close()
+	if quick.Shoot(t.Context(), &short); len(short.Course) != 0 {
+		t.Errorf("a short run has %d moments", len(short.Course))
+	}
+}

@@ -137,7 +137,7 @@ func environment(dir string, over map[string]plan.Word, fill func(string) string
 }
 
 func (d *driver) Client(int, int) contender.Client {
-	return &client{d: d, marks: marks.New(d.settings.Marks, "stdout")}
+	return &client{d: d, marks: marks.New(d.settings.Marks, "stdout"), long: longWatch{clock: d.clock}}
 }
 
 func (d *driver) Close() error { return nil }
@@ -154,6 +154,7 @@ type client struct {
 	runs   int
 	marks  *marks.Reader // nil without marks
 	told   shots.Marks
+	long   longWatch
 }
 
 // sweepEvery is how many runs pass between two looks for what they left in sessions of their own.
@@ -452,6 +453,7 @@ func (g *guard) close() {
 // await sees the exit, reaps the leader and then ends what is left of its group.
 func (c *client) await(ctx context.Context, pid int, shot *shots.Shot) (e ending) {
 	c.guard.over(ctx, pid, c.d.settings.Timeout.D())
+	c.long.begin(pid)
 	var info unix.Siginfo
 	for {
 		err := unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOWAIT, nil)
@@ -460,6 +462,7 @@ func (c *client) await(ctx context.Context, pid int, shot *shots.Shot) (e ending
 		}
 	}
 	shot.End = c.d.clock.Now()
+	shot.Course = c.long.end(shot.Start)
 	e.killed = c.guard.gone()
 	if !c.d.keeper.Adopts() {
 		syscall.Kill(-pid, syscall.SIGKILL) // while the number is still ours
