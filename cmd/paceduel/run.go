@@ -300,6 +300,7 @@ func (s *settings) betweenCommand() *cobra.Command {
 	f.IntVar(&wish.Clients, "clients", 0, "at once")
 	f.StringVar(&wish.For, "for", "", "the `TIME` that a heat lasts, as 2s")
 	f.StringVar(&wish.Timeout, "timeout", "", "the `TIME` after which a shot is given up, as 5s")
+	f.IntVar(&wish.Expect, "expect", 0, "the exit code, or the status, of a good shot")
 	f.StringVar(&wish.Stdin, "stdin", "", "each command reads this `FILE`")
 	f.BoolVar(&wish.Insecure, "insecure", false, "take any certificate")
 	f.StringVar(&wish.Same, "same", "", "how answers are compared: exact, json, lines or rows")

@@ -44,6 +44,7 @@ type Wishes struct {
 	Timeout  string // of a shot
 	Stdin    string // the file that every contender reads
 	Insecure bool   // whether any certificate is taken
+	Expect   int    // the exit code or status of a good shot; 0: not said
 	Same     string // how answers are compared: the word of the plan's same.body
 	Imports  bool   // whether lines that were made for something else, as for curl, stand for what they ask
 }
@@ -55,6 +56,9 @@ func (w *Wishes) course(kind string) string {
 		if k.value != "" {
 			keys = append(keys, k.key+": "+draft.Quote(k.value))
 		}
+	}
+	if w.Expect != 0 {
+		keys = append(keys, fmt.Sprintf("expect: %d", w.Expect))
 	}
 	if w.Insecure {
 		keys = append(keys, "tls: { insecure: true }")
@@ -109,6 +113,9 @@ func Plan(
 	}
 	read := func(pace string) (*plan.Plan, error) {
 		p, err := readPlan(dir, list, wish, wish.course(name), pace, kinds, lookup)
+		if p != nil {
+			p.Options = options
+		}
 		return p, unplaced(err)
 	}
 	if !kind.Tries || wish.pace("") != "" {
@@ -120,6 +127,13 @@ func Plan(
 	}
 	return read(kind.Quick(longest(ctx, trial, kinds)))
 }
+
+// options says what a plan's keys are called on the command line.
+var options = strings.NewReplacer(
+	"set expect: to", "give with --expect", "raise timeout: in the plan", "give a longer --timeout",
+	"correct host and port in the plan", "correct host and port", "name and folder in the plan", "name and folder",
+	"with tls: { insecure: true }", "with --insecure",
+)
 
 // importer is the kind that a line was made for something else for, and what it makes of it.
 type importer struct {

@@ -125,3 +125,21 @@ func TestCurlLinesStandForWhatTheyAsk(t *testing.T) {
 		}
 	}
 }
+
+// Advice names the option of whoever gave options, and the key of whoever wrote a plan.
+func TestAdviceSpeaksOfOptions(t *testing.T) {
+	p, err := infer(t, "false", "true")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const advice = "run it by hand, or set expect: to the exit code of a good run"
+	if got := p.Options.Replace(advice); got != "run it by hand, or give with --expect the exit code of a good run" {
+		t.Errorf("%q", got)
+	}
+	wish := between.Wishes{Expect: 1}
+	p, err = between.Plan(t.Context(), t.TempDir(), []string{"false", "false 2"}, wish, all.Kinds(),
+		func(string) (string, bool) { return "", false })
+	if err != nil || p.Contenders[0].Settings.(*command.Settings).Expect != 1 {
+		t.Errorf("expects %+v, %v", p, err)
+	}
+}

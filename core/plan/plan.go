@@ -67,10 +67,12 @@ type Plan struct {
 	Footing   Footing                  // what runs start from, as far as all share it
 	Allow     []string                 // hosts other than this machine that may be driven
 
-	File   string   // as it was named
-	Dir    string   // the folder that relative paths start from
-	Source string   // the file's text, before variables were filled in: safe to keep
-	Sets   []string // KEY=VALUE laid over the file, in order
+	File string // as it was named
+	Dir  string // the folder that relative paths start from
+	// Options is how advice that speaks of the plan's keys is put to whoever gave options instead; nil: as it is.
+	Options *strings.Replacer
+	Source  string   // the file's text, before variables were filled in: safe to keep
+	Sets    []string // KEY=VALUE laid over the file, in order
 
 	vars  map[string]string // variables taken from the environment
 	masks *mask.Mask

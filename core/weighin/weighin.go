@@ -109,7 +109,7 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		t.State, answer.State = string(state), string(state)
 	}
 	if e.Err != nil {
-		t.Err, t.Try = e.Err.Error(), cmp.Or(contender.HintOf(e.Err), advice(shots.NoStart))
+		t.Err, t.Try = e.Err.Error(), a.advice(cmp.Or(contender.HintOf(e.Err), advice(shots.NoStart)))
 		return t, answer
 	}
 	c := e.Driver.Client(0, 1)
@@ -201,11 +201,19 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 		}
 	}
 	if shot.Err != nil {
-		t.Err, t.Try = shot.Err.Error(), cmp.Or(contender.HintOf(shot.Err), advice(shot.Class))
+		t.Err, t.Try = shot.Err.Error(), a.advice(cmp.Or(contender.HintOf(shot.Err), advice(shot.Class)))
 	}
 	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body,
 		view.Bytes == int64(len(view.Body))
 	answer.raw = body
+}
+
+// advice is put in options where whoever runs the duel gave these instead of a plan.
+func (a *asking) advice(try string) string {
+	if o := a.plan.Options; o != nil {
+		return o.Replace(try)
+	}
+	return try
 }
 
 // oddities are what makes an answer that passed look like a failure all the same.

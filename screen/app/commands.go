@@ -122,6 +122,7 @@ func tryOut(ctx context.Context, cfg Config, msg screen.TryMsg) tea.Cmd {
 		if out.Plan, out.Err = between.Plan(
 			ctx, cfg.Dir, msg.Texts[:], wish, cfg.Kinds, cfg.Options.Lookup,
 		); out.Err == nil {
+			out.Plan.Options = nil // there are none here
 			out.Result, out.Err = rounds.WeighIn(ctx, rounds.Config{Plan: out.Plan, Kinds: cfg.Kinds, Program: cfg.Program})
 		}
 		return out

@@ -54,6 +54,9 @@ func (d begin) texts() [2]string {
 	return [2]string{strings.TrimSpace(d.inputs[0].Value()), strings.TrimSpace(d.inputs[1].Value())}
 }
 
+// keepable reports whether what stands there was tried, so that there is a plan of it.
+func (d begin) keepable() bool { return d.tried != nil && d.tried.Plan != nil && d.asked == d.texts() }
+
 // ready reports whether what stands there was tried and can be run.
 func (d begin) ready() bool { return d.tried != nil && d.tried.Err == nil && d.asked == d.texts() }
 
@@ -79,7 +82,7 @@ func (d begin) press(press tea.KeyPressMsg) (dialog, tea.Cmd) {
 		return nil, nil
 	case key.Matches(press, d.other):
 		return d.move(1 - d.at), nil
-	case key.Matches(press, d.keep) && d.ready():
+	case key.Matches(press, d.keep) && d.keepable():
 		return nil, screen.Send(screen.NewPlanMsg{Name: d.tried.Plan.Name, Text: d.tried.Plan.Source})
 	case key.Matches(press, d.offer) && len(d.served) > 0:
 		address, _, _ := strings.Cut(d.served[d.offered%len(d.served)], " ")
@@ -236,7 +239,7 @@ func (d begin) bindings() []key.Binding {
 		first = d.start
 	}
 	out := []key.Binding{first, d.other}
-	if d.ready() {
+	if d.keepable() {
 		out = append(out, d.keep)
 	}
 	if len(d.served) > 0 {
