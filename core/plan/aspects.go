@@ -35,6 +35,7 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 		own[i] = slices.DeleteFunc(own[i], func(a Aspect) bool { return slices.Contains(shared, a) })
 	}
 	defaults := flatten("", reflect.ValueOf(p.Contenders[0].Defaults).Elem())
+	defaults = append(defaults, flatten("service", reflect.ValueOf(*(&Service{}).Complete()))...)
 	shared = slices.DeleteFunc(shared, func(a Aspect) bool { return slices.Contains(defaults, a) })
 	return shared, own
 }

@@ -407,7 +407,10 @@ func aspects(s screen.Scene, list []plan.Aspect, w int) (lines []string) {
 	for _, a := range list {
 		longest = max(longest, len(a.Key))
 	}
-	stacked := longest > w/2
+	const mostBeside = 3 // lines of a value beside its key
+	stacked := longest > w/2 || slices.ContainsFunc(list, func(a plan.Aspect) bool {
+		return len(parts.Wrap(a.Value, w-longest-2)) > mostBeside
+	})
 	for _, a := range list {
 		indent, room := longest+2, w-longest-2
 		if stacked {

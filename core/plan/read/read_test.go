@@ -330,6 +330,27 @@ func TestValuesOfTheEnvironmentAreMasked(t *testing.T) {
 	}
 }
 
+// What is left at its default says nothing, of services neither.
+func TestAspectsLeaveDefaultsOut(t *testing.T) {
+	p := reading(t, `duel: Predictor
+baseline: a
+course: { http: { url: "http://127.0.0.1:${PORT}/" }, service: { ready: { line: up } } }
+contenders:
+  a: { service: { run: [predict, a] } }
+  b: { service: { run: [predict, b] } }
+pace: { clients: 2, for: 1s }
+`, options())
+	shared, own := p.Aspects()
+	for _, a := range shared {
+		if a.Key != "url" && a.Key != "service.ready.line" {
+			t.Errorf("%v is the default", a)
+		}
+	}
+	if len(own) != 2 || len(own[0]) != 1 || own[0][0].Key != "service.run" {
+		t.Errorf("own: %v", own)
+	}
+}
+
 func TestAspectsSetDifferencesOff(t *testing.T) {
 	shared, own := reading(t, berthBoard, options()).Aspects()
 	wantShared := []plan.Aspect{{
