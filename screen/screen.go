@@ -205,8 +205,11 @@ type (
 		Result *result.Result // nil where not even a plan could be made
 		Err    error          // why nothing can be run; nil: it can
 	}
-	// EmptyFolderMsg tells the ask view that there is no duel yet, and what on this machine could be asked.
-	EmptyFolderMsg struct{ Served []string }
+	// EmptyFolderMsg tells the ask view that there is no duel yet, and what could stand in one: addresses on this machine,
+	// and contenders of earlier duels.
+	EmptyFolderMsg struct{ Served, Earlier []Offer }
+	// Offer is a text for a contender, with what it is.
+	Offer struct{ Text, About string }
 	// ChangePlanMsg asks for a plan's text to be replaced, unless the file has changed meanwhile; Edit opens it.
 	ChangePlanMsg struct {
 		Duel Duel

@@ -563,6 +563,14 @@ func workCautions(r *result.Result) (out []Caution) {
 	return append(out, answersUnlike(r, small, large, least, most)...)
 }
 
+// apart is an amount of bytes, exact where as written for people it would look like the other one.
+func apart(bytes, other float64) string {
+	if text := units.Bytes(bytes); text != units.Bytes(other) {
+		return text
+	}
+	return units.Count(int64(bytes)) + " B"
+}
+
 // answersUnlike tells of answers that differ, where the plan does not say what counts: by their size, from that of the
 // contender that answers least to that of the one that answers most, else by what the weigh-in saw.
 func answersUnlike(r *result.Result, small, large string, least, most float64) []Caution {
@@ -576,7 +584,7 @@ func answersUnlike(r *result.Result, small, large string, least, most float64) [
 		one.Try = "see that it is given the same input, and what it wrote on standard error at the weigh-in"
 	case small != "" && least != most:
 		one.What = fmt.Sprintf(
-			"the answers differ in size: %s %s, %s %s", small, units.Bytes(least), large, units.Bytes(most),
+			"the answers differ in size: %s %s, %s %s", small, apart(least, most), large, apart(most, least),
 		)
 		one.Try = "make sure that they do the same work"
 	case len(names) > 0:

@@ -906,3 +906,17 @@ func TestProcessorsUsed(t *testing.T) {
 		t.Errorf("claims %+v", v.Claims)
 	}
 }
+
+// Amounts that differ are written so that it is seen.
+func TestWhatDiffersIsSeenToDiffer(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.02), sample.Times(0.010, 0.02), 8, 20))
+	r.Entrants[0].Touch.Bytes, r.Entrants[1].Touch.Bytes = 2<<30, 2<<30+1
+	const text = "the answers differ in size: per-vessel 2 147 483 648 B, joined 2 147 483 649 B"
+	if v := weigh(t, r); !hasCaution(v, text) {
+		t.Errorf("cautions %+v", v.Cautions)
+	}
+	r.Entrants[1].Touch.Bytes = 3 << 30
+	if v := weigh(t, r); !hasCaution(v, "per-vessel 2.00 GiB, joined 3.00 GiB") {
+		t.Errorf("cautions %+v", v.Cautions)
+	}
+}

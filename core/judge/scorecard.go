@@ -361,27 +361,31 @@ func splitRows(f *field) (rows []Row) {
 }
 
 // serviceRows are the scorecard's lines of what services held: at rest before the load, divided by those who share it
-// at its end, and how many threads they had at most. The middle heat's value stands for all.
+// at its end, and how many threads they, or runs over a second, had at most. The middle heat's value stands for all.
 func serviceRows(r *result.Result) (rows []Row) {
 	for _, line := range []struct {
 		name string
 		of   func(*result.Service) float64
 		show func(float64) string
+		runs bool // also of runs over a second
 	}{
-		{"memory at rest", func(s *result.Service) float64 { return float64(s.Moments[0].Resident) }, units.Bytes},
+		{"memory at rest", func(s *result.Service) float64 { return float64(s.Moments[0].Resident) }, units.Bytes, false},
 		{
 			"memory afterwards", func(s *result.Service) float64 { return float64(s.Moments[len(s.Moments)-1].Resident) },
-			units.Bytes,
+			units.Bytes, false,
 		},
-		{"shared parts divided", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes},
+		{
+			"shared parts divided", func(s *result.Service) float64 { return unlessNone(float64(s.Proportional)) }, units.Bytes,
+			false,
+		},
 		{"swapped out", func(s *result.Service) float64 {
 			return unlessNone(
 				float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Swapped - b.Swapped) }).Swapped),
 			)
-		}, units.Bytes},
+		}, units.Bytes, true},
 		{"threads at most", func(s *result.Service) float64 {
 			return float64(slices.MaxFunc(s.Moments, func(a, b result.Moment) int { return int(a.Threads - b.Threads) }).Threads)
-		}, func(x float64) string { return units.Count(int64(x)) }},
+		}, func(x float64) string { return units.Count(int64(x)) }, true},
 	} {
 		for _, state := range r.States() {
 			row, known := Row{Name: line.name, Lower: true, interest: float64(r.Plan.Interest)}, false
@@ -391,8 +395,12 @@ func serviceRows(r *result.Result) (rows []Row) {
 			for _, e := range r.Entrants {
 				var each []float64
 				for _, h := range r.Of(e.Name, state) {
-					if h.Service != nil && len(h.Service.Moments) > 0 {
-						if x := line.of(h.Service); !math.IsNaN(x) {
+					s := h.Service
+					if s == nil && line.runs {
+						s = &result.Service{Moments: h.Course}
+					}
+					if s != nil && len(s.Moments) > 0 {
+						if x := line.of(s); !math.IsNaN(x) {
 							each = append(each, x)
 						}
 					}

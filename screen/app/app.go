@@ -217,7 +217,7 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 			m, _ = m.tell(screen.Ask, screen.ChosenMsg{File: msg.chosen})
 		}
 		if len(msg.duels) == 0 && m.cfg.Dir != "" && m.cfg.Start == nil && m.cfg.Open == nil {
-			m, _ = m.tell(screen.Ask, screen.EmptyFolderMsg{Served: msg.served})
+			m, _ = m.tell(screen.Ask, screen.EmptyFolderMsg{Served: msg.served, Earlier: msg.earlier})
 		}
 		return m, nil
 	case changedMsg:

@@ -220,13 +220,18 @@ func TestAnEmptyFolderIsAPlaceToBegin(t *testing.T) {
 	m := newModel(t.Context(), cfg)
 	m.later = func(time.Duration, func(time.Time) tea.Msg) tea.Cmd { return nil }
 	m = feedAll(m, tea.WindowSizeMsg{Width: 142, Height: 42})
-	m = feedAll(m, folderMsg{served: []string{"http://127.0.0.1:4711/ tideserver"}})
+	m = feedAll(m, folderMsg{
+		served:  []screen.Offer{{Text: "http://127.0.0.1:4711/", About: "tideserver"}},
+		earlier: []screen.Offer{{Text: "echo spring", About: "plain of Tides"}},
+	})
 	t.Cleanup(func() { m.duels.Wait() })
 	shows(
 		t, m, "What stands against what?", "listening on this machine http://127.0.0.1:4711/ tideserver", "try both enter",
 	)
 	m = press(t, m, "ctrl+l")
-	shows(t, m, "today http://127.0.0.1:4711/ a URL")
+	shows(t, m, "today http://127.0.0.1:4711/ a URL", "contenders of earlier duels echo spring plain of Tides")
+	m = press(t, m, "ctrl+l")
+	shows(t, m, "today echo spring a command line")
 	m = press(t, m, "ctrl+u")
 	m = write(t, m, "echo ebb")
 	m = press(t, m, "enter") // the other line is empty still

@@ -37,10 +37,10 @@ import (
 // What came of a command.
 type (
 	folderMsg struct {
-		duels  []screen.Duel
-		served []string // addresses on this machine, where there are no duels
-		chosen string   // the file to stand at; empty: as it is
-		err    error
+		duels           []screen.Duel
+		served, earlier []screen.Offer // where there are no duels
+		chosen          string         // the file to stand at; empty: as it is
+		err             error
 	}
 	runsMsg struct {
 		runs   []logbook.Entry
@@ -99,14 +99,38 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 			}
 			duels = append(duels, d)
 		}
-		var served []string
+		out := folderMsg{duels: duels, chosen: chosen}
 		if len(duels) == 0 {
 			for _, on := range meter.Listening() {
-				served = append(served, strings.TrimSpace(fmt.Sprintf("http://127.0.0.1:%d/ %s", on.Port, on.Program)))
+				out.served = append(out.served, screen.Offer{Text: fmt.Sprintf("http://127.0.0.1:%d/", on.Port), About: on.Program})
+			}
+			out.earlier = earlierContenders(cfg.Book)
+		}
+		return out
+	}
+}
+
+// earlierContenders are what contenders of the latest duels do, as far as it can be typed: a command, or a URL.
+func earlierContenders(book *logbook.Book) (out []screen.Offer) {
+	const runs, most = 4, 6
+	if book == nil {
+		return nil
+	}
+	list, _ := book.List(runs, logbook.Filter{Attempts: logbook.Kept})
+	for _, e := range list {
+		r, err := book.Load(e.ID)
+		if err != nil {
+			continue
+		}
+		for i := range r.Entrants {
+			text := strings.TrimPrefix(r.Entrants[i].Does, "GET ")
+			known := slices.ContainsFunc(out, func(o screen.Offer) bool { return o.Text == text })
+			if typed := !strings.Contains(text, "${") && !strings.Contains(text, "{{"); typed && !known && len(out) < most {
+				out = append(out, screen.Offer{Text: text, About: r.Entrants[i].Name + " of " + r.Plan.Name})
 			}
 		}
-		return folderMsg{duels: duels, served: served, chosen: chosen}
 	}
+	return out
 }
 
 // tryLimit is how long two contenders are tried.

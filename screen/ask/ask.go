@@ -93,7 +93,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	}
 	if empty, ok := msg.(screen.EmptyFolderMsg); ok {
 		if v.dialog == nil {
-			v.dialog = newBegin(v.kinds, empty.Served)
+			v.dialog = newBegin(v.kinds, empty)
 		}
 		return v, nil
 	}

@@ -2,11 +2,13 @@ package ask
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"paceduel/core/chart"
 	"paceduel/core/draft"
@@ -21,8 +23,9 @@ import (
 // and then the duel is one key away; the plan that is made of them can be kept.
 type begin struct {
 	kinds   []*draft.Kind
-	served  []string // addresses on this machine that could be asked, with whose they are
-	offered int      // the next one of them
+	served  []screen.Offer // addresses on this machine
+	earlier []screen.Offer // contenders of earlier duels
+	offered int            // the next one of them all
 	inputs  [2]textinput.Model
 	at      int
 	serial  int
@@ -33,14 +36,14 @@ type begin struct {
 	try, start, keep, other, offer, exit key.Binding
 }
 
-func newBegin(kinds []*draft.Kind, served []string) begin {
+func newBegin(kinds []*draft.Kind, offers screen.EmptyFolderMsg) begin {
 	bind := func(k, does string, names ...string) key.Binding {
 		return key.NewBinding(key.WithKeys(append(names, k)...), key.WithHelp(k, does))
 	}
 	d := begin{
-		kinds: kinds, served: served,
+		kinds: kinds, served: offers.Served, earlier: offers.Earlier,
 		try: bind("enter", "try both"), start: bind("enter", "start the duel"), keep: bind("ctrl+s", "keep the plan"),
-		other: bind("tab", "other line", "shift+tab", "up", "down"), offer: bind("ctrl+l", "what listens here"),
+		other: bind("tab", "other line", "shift+tab", "up", "down"), offer: bind("ctrl+l", "take an offer"),
 		exit: leave(),
 	}
 	for i, hint := range []string{"gzip -1 -c manifest.txt", "gzip -9 -c manifest.txt"} {
@@ -49,6 +52,8 @@ func newBegin(kinds []*draft.Kind, served []string) begin {
 	d.inputs[0].Focus()
 	return d
 }
+
+func (d begin) offers() []screen.Offer { return slices.Concat(d.served, d.earlier) }
 
 func (d begin) texts() [2]string {
 	return [2]string{strings.TrimSpace(d.inputs[0].Value()), strings.TrimSpace(d.inputs[1].Value())}
@@ -84,10 +89,9 @@ func (d begin) press(press tea.KeyPressMsg) (dialog, tea.Cmd) {
 		return d.move(1 - d.at), nil
 	case key.Matches(press, d.keep) && d.keepable():
 		return nil, screen.Send(screen.NewPlanMsg{Name: d.tried.Plan.Name, Text: d.tried.Plan.Source})
-	case key.Matches(press, d.offer) && len(d.served) > 0:
-		address, _, _ := strings.Cut(d.served[d.offered%len(d.served)], " ")
+	case key.Matches(press, d.offer) && len(d.offers()) > 0:
+		d.inputs[d.at].SetValue(d.offers()[d.offered%len(d.offers())].Text)
 		d.offered++
-		d.inputs[d.at].SetValue(address)
 		d.inputs[d.at].CursorEnd()
 		return d, nil
 	case key.Matches(press, d.start) && d.ready():
@@ -194,11 +198,18 @@ func (d begin) body(s screen.Scene, w int) string {
 		}
 		lines = append(lines, "")
 	}
-	if len(d.served) > 0 {
+	for _, group := range []struct {
+		title  string
+		offers []screen.Offer
+	}{{"listening on this machine", d.served}, {"contenders of earlier duels", d.earlier}} {
 		const shown = 6
-		lines = append(lines, t.Faint.Render("listening on this machine"))
-		for _, on := range d.served[:min(len(d.served), shown)] {
-			lines = append(lines, t.Faint.Render("  "+parts.Cell(units.Printable(on), w-2)))
+		if len(group.offers) == 0 {
+			continue
+		}
+		lines = append(lines, t.Faint.Render(group.title))
+		for _, o := range group.offers[:min(len(group.offers), shown)] {
+			text := parts.Cell("  "+units.Printable(o.Text)+"  ", max(lipgloss.Width(o.Text)+4, 30))
+			lines = append(lines, parts.Cell(t.Ink.Render(text)+t.Faint.Render(units.Printable(o.About)), w))
 		}
 		lines = append(lines, "")
 	}
@@ -242,7 +253,7 @@ func (d begin) bindings() []key.Binding {
 	if d.keepable() {
 		out = append(out, d.keep)
 	}
-	if len(d.served) > 0 {
+	if len(d.offers()) > 0 {
 		out = append(out, d.offer)
 	}
 	return append(out, d.exit)
@@ -294,7 +305,7 @@ func (d choosing) update(msg tea.Msg, _ screen.Scene) (dialog, tea.Cmd) {
 	case key.Matches(press, d.take):
 		switch at := d.cursor.At(all); at {
 		case 0:
-			return newBegin(d.kinds, nil), nil
+			return newBegin(d.kinds, screen.EmptyFolderMsg{}), nil
 		case 1:
 			return newDuel{newForm(d.kinds)}, nil
 		default:
