@@ -31,6 +31,7 @@ import (
 	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
+	"paceduel/core/units"
 	"paceduel/screen"
 )
 
@@ -134,7 +135,7 @@ func earlierContenders(book *logbook.Book) (out []screen.Offer) {
 }
 
 // tryLimit is how long two contenders are tried.
-const tryLimit = time.Minute
+const tryLimit = 30 * time.Second
 
 // tryOut makes a plan of two texts and asks both once, as a weigh-in does.
 func tryOut(ctx context.Context, cfg Config, msg screen.TryMsg) tea.Cmd {
@@ -148,6 +149,11 @@ func tryOut(ctx context.Context, cfg Config, msg screen.TryMsg) tea.Cmd {
 		); out.Err == nil {
 			out.Plan.Options = nil // there are none here
 			out.Result, out.Err = rounds.WeighIn(ctx, rounds.Config{Plan: out.Plan, Kinds: cfg.Kinds, Program: cfg.Program})
+		}
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			out.Result, out.Err = nil, fmt.Errorf(
+				"not both of them were done after %s; give them less to do, or keep the plan and run it", units.Duration(tryLimit),
+			)
 		}
 		return out
 	}

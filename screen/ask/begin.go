@@ -146,7 +146,7 @@ func (d begin) kind(text string) string {
 func (d begin) sentence(s screen.Scene) string {
 	switch {
 	case d.trying:
-		return "Both are tried once …"
+		return "Both are tried once; that may take up to half a minute …"
 	case !d.ready():
 		return "There is no duel in " + s.Title + " yet. What stands against what? Type or paste two command lines, URLs " +
 			"or curl lines; enter tries both."
