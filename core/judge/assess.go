@@ -380,14 +380,14 @@ func (f *field) settle(v *Verdict) (note string) {
 			a.Word = word(a.sample, f.alpha, a.interest)
 		}
 		note = fmt.Sprintf(
-			"%s was named beforehand and carries the verdict; the others are shown at %s each", v.Decides, sure,
+			"%s was named beforehand and carries the verdict; the others are shown at %s each", v.Decides.Label(), sure,
 		)
 		if len(deciding) > 1 { // of several contenders
 			f.settleTogether(deciding)
 			note = fmt.Sprintf(
 				"%s was named beforehand and carries the verdict, its words holding for all %d comparisons together (Holm); the "+
 					"others are shown at %s each",
-				v.Decides, len(deciding), sure,
+				v.Decides.Label(), len(deciding), sure,
 			)
 		}
 	default:
