@@ -188,6 +188,14 @@ func said(s screen.Scene, r chart.Rung, w int) string {
 	if w < briefBelow {
 		say = strings.TrimRight(say[:max(strings.IndexAny(say+":", ":,("), 0)], " ")
 	}
+	const ratio = 6                     // cells before what is said
+	for lipgloss.Width(say) > w-ratio { // a part that does not fit is left out whole
+		at := strings.LastIndexAny(say, ",;")
+		if at <= 0 {
+			break
+		}
+		say = say[:at]
+	}
 	text := style.Render(say)
 	if r.Ratio != "" {
 		text = parts.Right(style.Render(r.Ratio), 5) + " " + text
