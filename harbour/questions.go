@@ -33,8 +33,8 @@ func Questions() (out []draft.Question) {
 		name, _, _ = strings.Cut(name, "\n")
 		out = append(out, draft.Question{
 			Key: q.key, Asks: q.asks, Lines: q.lines, Name: "My " + strings.ToLower(name),
-			Text: "# To make it yours, change " + q.lines + ", and the names. As it is, it runs beside the data of the demo\n" +
-				"# (paceduel demo; or paceduel harbour lay DIR, and HARBOUR set to where paceduel harbour serve answers).\n#\n" +
+			Text: "# To make it yours, change " + q.lines + ", and the names. As it is, it runs in the folder of the demo\n" +
+				"# (paceduel demo), which sets HARBOUR to where its service answers and PACEDUEL to this program.\n#\n" +
 				strings.Replace(string(text), "\nduel: "+name, "\nduel: My "+strings.ToLower(name), 1),
 		})
 	}

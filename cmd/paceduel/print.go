@@ -101,6 +101,9 @@ func (p printer) gap() { fmt.Fprintln(p.out) }
 // face writes the figures of a contender beside the baseline's. Where that is too wide, differences are left out, which
 // the two figures tell as well, then what would settle an open one.
 func (p printer) face(v *judge.Verdict, f *judge.Face) {
+	if !slices.ContainsFunc(f.Figures, func(a judge.Assessment) bool { return a.Rounds > 0 }) {
+		return // no round is complete: there is nothing to stand in a table
+	}
 	p.gap()
 	const difference = 5 // its column
 	for dropped := range 3 {

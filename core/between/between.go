@@ -212,6 +212,9 @@ func unplaced(err error) error {
 			try = guard.TryWords + "give --allow " + strings.Trim(host, "[]")
 		}
 		text := p.What
+		if who, what, ok := strings.Cut(text, ": "); ok && strings.HasPrefix(what, who+" ") {
+			text = what // a contender that is called by its address
+		}
 		if try != "" {
 			text += "; " + try
 		}
