@@ -335,18 +335,17 @@ func (p printer) footing(r *result.Result) {
 // shownDifferences is how many differences of a check are printed.
 const shownDifferences = 5
 
-// weighing writes in what contenders differ from the baseline.
 // forecast says how long a run will take, and what cannot come of it.
 func (p printer) forecast(r *result.Result) {
 	if took := r.Expected(); took > 0 {
-		text := units.Trim(units.Duration(took.Round(time.Second)))
-		fmt.Fprintf(p.out, "  a run takes about %s, plus the time between heats\n", text)
+		fmt.Fprintf(p.out, "  a run takes %s, plus the time between heats\n", units.About(took))
 	}
 	for _, c := range judge.Foresee(r) {
 		fmt.Fprintf(p.out, "  - %s\n    %s\n", c.What, c.Try)
 	}
 }
 
+// weighing writes in what contenders differ from the baseline.
 func (p printer) weighing(r *result.Result) {
 	w := r.Weighing
 	if w == nil {
@@ -354,7 +353,11 @@ func (p printer) weighing(r *result.Result) {
 	}
 	switch {
 	case len(w.Unequal()) == 0 && w.Compared(r.Plan.Baseline):
-		fmt.Fprintln(p.out, "  the same work")
+		if all := !slices.ContainsFunc(r.Entrants, func(e result.Entrant) bool { return !weighin.Passed(e.Touch) }); all {
+			fmt.Fprintln(p.out, "  the same work")
+			break
+		}
+		fmt.Fprintln(p.out, "  those that passed do the same work")
 	case len(w.Unequal()) == 0:
 		return // there were no two to be compared
 	case !w.Ruled:

@@ -108,7 +108,7 @@ func (w *watcher) asking(e rounds.Asking) {
 // foresee tells how long it will take, and what cannot come of it.
 func (w *watcher) foresee(r *result.Result) {
 	if took := r.Expected(); took > 0 {
-		w.line("about %s, plus the time between heats", units.Trim(units.Duration(took.Round(time.Second))))
+		w.line("%s, plus the time between heats", units.About(took))
 	}
 	for _, c := range judge.Foresee(r) {
 		w.finish()

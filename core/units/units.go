@@ -57,6 +57,14 @@ func Left(d time.Duration) string {
 	return fmt.Sprintf("%.0f h left", d.Hours())
 }
 
+// About writes how long something will take, as well as that can be known: "about 12 s", "under a second".
+func About(d time.Duration) string {
+	if d < time.Second {
+		return "under a second"
+	}
+	return "about " + Trim(Duration(d.Round(time.Second)))
+}
+
 // Bytes writes an amount of data in binary units.
 func Bytes(n float64) string {
 	if math.IsNaN(n) {

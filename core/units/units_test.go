@@ -52,3 +52,13 @@ func TestAmounts(t *testing.T) {
 		}
 	}
 }
+
+func TestAboutIsNoMoreExactThanItCanBe(t *testing.T) {
+	for took, want := range map[time.Duration]string{
+		7 * time.Millisecond: "under a second", 5970 * time.Millisecond: "about 6 s", 113 * time.Second: "about 1 min 53 s",
+	} {
+		if got := units.About(took); got != want {
+			t.Errorf("%s: %q; want %q", took, got, want)
+		}
+	}
+}

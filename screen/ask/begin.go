@@ -156,7 +156,7 @@ func (d begin) sentence(s screen.Scene) string {
 		"Both were tried. Enter runs %s of each in shuffled order, %s", units.Plural(p.Rounds, "round"), p.Pace,
 	)
 	if all := d.tried.Result.Expected(); all > 0 {
-		text += ": about " + units.Duration(all)
+		text += ": " + units.About(all)
 	}
 	if names := d.tried.Result.Weighing.Unequal(); len(names) > 0 {
 		return text + ". They do not answer the same (" + d.tried.Result.Weighing.First() +
