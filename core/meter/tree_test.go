@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"strconv"
@@ -180,5 +181,29 @@ func BenchmarkLook(b *testing.B) {
 	tree := meter.NewTree(os.Getpid())
 	for b.Loop() {
 		tree.Held()
+	}
+}
+
+// Ports that can be asked from this machine are listed with whose they are, and no others.
+func TestListeningPortsAreListed(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	find := func() (meter.Served, bool) {
+		for _, s := range meter.Listening() {
+			if s.Port == port {
+				return s, true
+			}
+		}
+		return meter.Served{}, false
+	}
+	if s, ok := find(); !ok || s.Program == "" {
+		t.Errorf("port %d is listed as %+v, %v", port, s, ok)
+	}
+	l.Close()
+	if s, ok := find(); ok {
+		t.Errorf("a port that was closed is listed as %+v", s)
 	}
 }
