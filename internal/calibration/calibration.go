@@ -247,24 +247,31 @@ func (c Cell) Run() *Count {
 		Wrong: map[figure.Name]int{}, Alarms: map[judge.CautionKind]int{},
 	}
 	var mu sync.Mutex
+	onAllProcessors(c.Duels, func(i int) {
+		v := c.duel(rand.New(rand.NewPCG(c.Seed, uint64(i)+2)))
+		mu.Lock()
+		defer mu.Unlock()
+		total.enter(v, truth, c.Interest)
+	})
+	return total
+}
+
+// onAllProcessors calls do with each number below n, on as many processors as there are.
+func onAllProcessors(n int, do func(i int)) {
 	var group sync.WaitGroup
 	next := make(chan int)
 	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() {
 			for i := range next {
-				v := c.duel(rand.New(rand.NewPCG(c.Seed, uint64(i)+2)))
-				mu.Lock()
-				total.enter(v, truth, c.Interest)
-				mu.Unlock()
+				do(i)
 			}
 		})
 	}
-	for i := range c.Duels {
+	for i := range n {
 		next <- i
 	}
 	close(next)
 	group.Wait()
-	return total
 }
 
 func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {

@@ -3,7 +3,6 @@ package calibration
 import (
 	"math"
 	"math/rand/v2"
-	"runtime"
 	"slices"
 	"sync"
 
@@ -50,30 +49,19 @@ func stakesCovered(duels int) map[string]Covered {
 			own, saved = math.Ceil(own), math.Ceil(kind.worth(baseSeconds))-math.Ceil(kind.worth(ownSeconds))
 		}
 		var mu sync.Mutex
-		var group sync.WaitGroup
-		next := make(chan int)
-		for range runtime.GOMAXPROCS(0) {
-			group.Go(func() {
-				for i := range next {
-					s := stakesDuel(uint64(i), kind.clients, &kind.stakes)
-					mu.Lock()
-					n := out[name]
-					if s.Own.Low <= own && own <= s.Own.High {
-						n.own++
-					}
-					if s.Saved.Low <= saved && saved <= s.Saved.High {
-						n.saved++
-					}
-					out[name] = n
-					mu.Unlock()
-				}
-			})
-		}
-		for i := range duels {
-			next <- i
-		}
-		close(next)
-		group.Wait()
+		onAllProcessors(duels, func(i int) {
+			s := stakesDuel(uint64(i), kind.clients, &kind.stakes)
+			mu.Lock()
+			defer mu.Unlock()
+			n := out[name]
+			if s.Own.Low <= own && own <= s.Own.High {
+				n.own++
+			}
+			if s.Saved.Low <= saved && saved <= s.Saved.High {
+				n.saved++
+			}
+			out[name] = n
+		})
 	}
 	return out
 }
