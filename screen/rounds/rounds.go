@@ -380,21 +380,8 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 	if l.hidden {
 		return []string{parts.Cell(name[0], nameWidth) + s.Theme.Faint.Render(" hidden")}
 	}
-	canvas := parts.NewCloud(plot, h)
-	at := int(p.line * float64(max(plot-1, 0)))
-	if p.line >= 0 {
-		canvas.Line(at, s.Theme.Strong)
-	}
-	for _, d := range l.dots {
-		canvas.Dot(d)
-	}
-	for _, m := range l.marks { // in the middle of their heat, so that the dots about them are seen
-		from, to := m.Middle()
-		canvas.Level(from, to, m.P50, '━')
-		canvas.Level(from, to, m.P99, '╌')
-	}
-	rows := canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Strong, s.Theme.Trouble)
-	side := v.side(s, p, i, narrow)
+	rows := v.shots(s, p, l, plot, h)
+	side := v.side(s, p, i, h, narrow)
 	if narrow {
 		side = side[:max(min(len(side), h-len(name)), 0)]
 	}
@@ -418,6 +405,37 @@ func (v View) lane(s screen.Scene, p *picture, i, plot, h int, narrow bool) []st
 		out = append(out, line)
 	}
 	return append(out, s.Theme.Faint.Render(strings.Repeat(" ", nameWidth+axisWidth-1)+"┊")+v.rule(s, l, plot))
+}
+
+// leastCloud is how many rows a lane needs for shades to have a shape; in fewer, single dots show more.
+const leastCloud = 4
+
+// shots draws what a lane's shots took in h rows.
+func (v View) shots(s screen.Scene, p *picture, l *lane, plot, h int) []string {
+	at := int(p.line * float64(max(plot-1, 0)))
+	if h < leastCloud {
+		canvas := parts.NewPlot(plot, h)
+		if p.line >= 0 {
+			canvas.Line(at, s.Theme.Strong)
+		}
+		for _, d := range l.dots {
+			canvas.Dot(d)
+		}
+		return canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Trouble)
+	}
+	canvas := parts.NewCloud(plot, h)
+	if p.line >= 0 {
+		canvas.Line(at, s.Theme.Strong)
+	}
+	for _, d := range l.dots {
+		canvas.Dot(d)
+	}
+	for _, m := range l.marks { // in the middle of their heat, so that the dots about them are seen
+		from, to := m.Middle()
+		canvas.Level(from, to, m.P50, '━')
+		canvas.Level(from, to, m.P99, '╌')
+	}
+	return canvas.Lines(s.Theme.Sign(l.Sign), s.Theme.Strong, s.Theme.Trouble)
 }
 
 // rule is the line beneath a lane; by the clock its heats stand out in it.
@@ -471,7 +489,7 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 
 // side is what stands at the end of a lane, or beneath its name where the window is narrow: by the clock what is read
 // off at the line, else its figures over the finished heats.
-func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []string) {
+func (v View) side(s screen.Scene, p *picture, i, h int, narrow bool) (lines []string) {
 	l := &p.lanes[i]
 	width := 8
 	if narrow {
@@ -494,14 +512,18 @@ func (v View) side(s screen.Scene, p *picture, i int, narrow bool) (lines []stri
 		}
 		return lines
 	}
+	p50Sign, p99Sign := "━ ", "╌ "
+	if h < leastCloud {
+		p50Sign, p99Sign = "", "" // they are not drawn
+	}
 	all := s.Run.Lane(l.Name, l.state)
 	if all.P50 == units.None && all.Mean != units.None {
 		field("mean", all.Mean) // of single runs, say
 	} else {
-		field("━ p50", all.P50)
+		field(p50Sign+"p50", all.P50)
 	}
 	if all.P99 != units.None {
-		field("╌ p99", all.P99)
+		field(p99Sign+"p99", all.P99)
 	}
 	if narrow {
 		return lines
