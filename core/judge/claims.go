@@ -88,10 +88,45 @@ func (f *field) weigh(c *plan.Claim, state string) Claim {
 	if c.Figure == figure.ErrorRate {
 		return f.errorRate(c, own)
 	}
+	if c.How == plan.Best {
+		return f.bestOf(c, own)
+	}
 	if c.Than != "" {
 		return f.against(c, own, cell.Of(c.Than, state))
 	}
 	return f.limited(c, own)
+}
+
+// bestOf weighs a claim of being better than everybody else: it takes all comparisons to uphold it, at the level of the
+// run's intervals, and one to refute it, at a level for as many as there are.
+func (f *field) bestOf(c *plan.Claim, own cell.Cell) Claim {
+	out := Claim{Finding: Upheld}
+	var others []string
+	for _, e := range f.r.Entrants {
+		if e.Name != own.Contender && !e.Mirror {
+			others = append(others, e.Name)
+		}
+	}
+	closest := math.Inf(1)
+	for _, name := range others {
+		pair := *c
+		pair.How, pair.Factor, pair.Than = plan.AtLeast, 1, name
+		one := f.against(&pair, own, own.With(name))
+		if one.Finding == Refuted {
+			strict := *f
+			strict.alpha /= float64(len(others))
+			if one = strict.against(&pair, own, own.With(name)); one.Finding == Refuted {
+				return Claim{Finding: Refuted, Why: "as against " + name + ": " + one.Why}
+			}
+		}
+		if one.Finding != Upheld {
+			out.Finding = Undecided
+		}
+		if d, _ := f.differences(c.Figure, own.With(name), own); len(d) > 0 && stats.Centre(d) < closest {
+			closest, out.Why = stats.Centre(d), "closest is "+name+": "+one.Why
+		}
+	}
+	return out
 }
 
 // against weighs a claim about a ratio, round by round like any figure.

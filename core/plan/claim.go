@@ -26,6 +26,7 @@ import (
 //	joined error rate under 0.1%
 //	error rate of joined under 0.1 %
 //	tidy cold p50 over 5ms
+//	joined best
 type Claim struct {
 	Text      string
 	Contender string
@@ -35,6 +36,7 @@ type Claim struct {
 	Factor    float64 // of the two first
 	Limit     float64 // in the figure's unit: seconds, shots a second, bytes, a share
 	Than      string  // the other contender
+	At        Along   // where in a sweep it holds
 	Reading   string  // what a share in it is read as, where that is not plain: "at least 1.7x faster"; else empty
 }
 
@@ -47,6 +49,7 @@ const (
 	AtMost                  // no more than a factor of the other's
 	Under                   // a limit
 	Over
+	Best // better than everybody else
 )
 
 // ClaimError is a claim that cannot be understood: At is the byte of its text where that shows.
@@ -181,6 +184,8 @@ func (r *claimReader) read(c *Claim) (err error) {
 		c.How = Under
 	case r.take("over"):
 		c.How = Over
+	case r.take("best"):
+		c.How = Best
 	default:
 		var known []string
 		if c.Figure == "" {
@@ -188,16 +193,21 @@ func (r *claimReader) read(c *Claim) (err error) {
 				known = append(known, f.Spoken())
 			}
 		}
-		known = append(known, "at least", "at most", "not more than", "under", "over")
+		known = append(known, "at least", "at most", "not more than", "under", "over", "best")
 		r.skip()
 		return r.fail(r.at, PointTo(r.word(), known), "%q says neither which figure nor how much", r.word())
 	}
 	if c.Figure == "" && (c.How == Under || c.How == Over) {
 		return r.fail(at, "name a figure, as p99", "nothing says which figure")
 	}
-	if c.How == Under || c.How == Over {
+	switch c.How {
+	case Under, Over:
 		err = r.limit(c)
-	} else {
+	case Best:
+		if c.Figure == figure.ErrorRate {
+			err = r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
+		}
+	default:
 		err = r.ratio(c)
 	}
 	if r.skip(); err == nil && r.at < len(r.text) {

@@ -66,6 +66,7 @@ type Plan struct {
 	Same      *Same                    // what their answers must have in common; nil: only looked at
 	Footing   Footing                  // what runs start from, as far as all share it
 	Allow     []string                 // hosts other than this machine that may be driven
+	Sweep     *Sweep                   // over which values; nil: the one duel. The rest is then that of its first point
 
 	File string // as it was named
 	Dir  string // the folder that relative paths start from

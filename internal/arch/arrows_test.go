@@ -20,7 +20,7 @@ var arrows = map[string]string{
 	"core/figure": "core/units", "core/shots": "core/figure core/units",
 
 	// the plan, and what carries it out
-	"core/plan":                  "core/figure core/mask core/units",
+	"core/plan":                  "core/cell core/figure core/mask core/units",
 	"core/rows":                  "core/files",
 	"core/plan/read":             "core/figure core/files core/guard core/mask core/plan core/units",
 	"core/launch":                "core/keeper core/plan",

@@ -27,6 +27,9 @@ type decoder struct {
 	places   map[string]Pos    // dotted path of a key → where its value stands; the last one laid down wins
 	vars     map[string]string // variables used, with their values
 	port     *Pos              // where ${PORT} was met without being set
+	params   map[string]string // what stands for {{name}}, at a point of a sweep
+	filled   map[string]bool   // the names of these that were met; nil without a sweep
+	fixed    *Pos              // where all that is laid now stands; nil: where its nodes are
 	problems Problems
 }
 
@@ -35,6 +38,9 @@ func (d *decoder) fault(n ast.Node, try, what string, args ...any) {
 }
 
 func (d *decoder) pos(n ast.Node) Pos {
+	if d.fixed != nil {
+		return *d.fixed
+	}
 	p := Pos{File: d.file}
 	if n == nil || strings.HasPrefix(d.file, setPrefix) {
 		return p // lines of a --set mean nothing to whoever typed it
@@ -390,7 +396,7 @@ func (d *decoder) expand(n ast.Node, raw string) (string, bool) {
 		before, rest, found := strings.Cut(raw, "${")
 		if !found {
 			out.WriteString(raw)
-			return out.String(), true
+			return d.fill(out.String()), true
 		}
 		if literal, ok := strings.CutSuffix(before, "$"); ok {
 			out.WriteString(literal + "${")
@@ -418,6 +424,17 @@ func (d *decoder) expand(n ast.Node, raw string) (string, bool) {
 		out.WriteString(before + value)
 		raw = after
 	}
+}
+
+// fill puts the values of a sweep's point where {{name}} stands.
+func (d *decoder) fill(text string) string {
+	for name, value := range d.params {
+		if mark := "{{" + name + "}}"; strings.Contains(text, mark) {
+			d.filled[name] = true
+			text = strings.ReplaceAll(text, mark, value)
+		}
+	}
+	return text
 }
 
 func isVarName(s string) bool {

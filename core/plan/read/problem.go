@@ -28,7 +28,8 @@ type Problem struct {
 	What string // what is wrong, lower case, no full stop
 	Try  string // what to do, may be empty
 
-	who string // the contender that it was found for; empty for what is wrong with the plan itself
+	point string // of the sweep that it was found at, until problems of points are put together
+	who   string // the contender that it was found for; empty for what is wrong with the plan itself
 }
 
 func (p Problem) Error() string {

@@ -53,6 +53,7 @@ type document struct {
 	Stakes     *plan.Stakes             `json:"stakes,omitempty" jsonschema_description:"your own figures, to translate the difference into time, servers and money"`
 	Claims     []string                 `json:"claims,omitempty" jsonschema_description:"statements that the run upholds, refutes or leaves undecided, as: joined p95 at least 2x faster than per-vessel"`
 	Until      *plan.Until              `json:"until,omitempty" jsonschema_description:"go on, from rounds on, until a figure's ratio is known well enough: by the width of its interval, never by its verdict"`
+	Sweep      ast.Node                 `json:"sweep,omitempty" jsonschema_description:"the same duel over the values of one or two parameters"`
 	Decides    string                   `json:"decides,omitempty" jsonschema_description:"the figure that carries the verdict, named beforehand; unless said all do, corrected for their number"`
 	Footing    plan.Footing             `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
 	Same       *plan.Same               `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
@@ -90,17 +91,17 @@ func Plan(file string, src []byte, opt Options) (*plan.Plan, error) {
 	}
 	ast.Walk(d, body)
 
-	r := reader{d: d, opt: opt, dir: filepath.Dir(file)}
-	r.layer(file, body)
+	r := &reader{d: d, opt: opt, dir: filepath.Dir(file), file: file, source: string(src)}
+	r.layers = []source{{file, body}}
 	for _, set := range opt.Sets {
 		node, problem := parseSet(set)
 		if problem != nil {
 			d.problems = append(d.problems, *problem)
 			continue
 		}
-		r.layer(setPrefix+set, node)
+		r.layers = append(r.layers, source{setPrefix + set, node})
 	}
-	p := r.build()
+	p := r.read()
 	masks := mask.New(d.vars)
 	if len(d.problems) > 0 {
 		slices.SortStableFunc(d.problems, byPlace)
@@ -111,6 +112,23 @@ func Plan(file string, src []byte, opt Options) (*plan.Plan, error) {
 	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
 	p.TakeVars(d.vars, masks)
 	return p, nil
+}
+
+// read builds the plan out of its layers; with a sweep, out of one plan for each of its points.
+func (r *reader) read() *plan.Plan {
+	before := len(r.d.problems)
+	for _, l := range r.layers {
+		r.layer(l.file, l.node)
+	}
+	if len(r.sweeps) == 0 {
+		return r.build()
+	}
+	r.d.problems = r.d.problems[:before] // every point finds them, too
+	s, places := r.readSweep()
+	if s == nil || len(r.d.problems) > before {
+		return nil
+	}
+	return swept(r, s, places)
 }
 
 // brief is a text of a problem, in a line of a sane length whatever it quotes.
@@ -202,14 +220,19 @@ func parseSet(set string) (ast.Node, *Problem) {
 
 // reader gathers the layers of a plan (the file, then each --set) and builds the plan from them.
 type reader struct {
-	d          *decoder
-	opt        Options
-	dir        string
-	doc        document
-	courses    []source
-	contenders []source
-	names      []string // of the contenders, readable or not
-	refused    []plan.Contender
+	d            *decoder
+	opt          Options
+	file, source string // the plan's name and text
+	dir          string
+	layers       []source // the file, then each --set
+	doc          document
+	courses      []source
+	contenders   []source
+	sweeps       []source
+	params       []plan.Parameter // of the sweep that the plan is read for a point of
+	laid         []setting        // what the point sets of contenders by their kind
+	names        []string         // of the contenders, readable or not
+	refused      []plan.Contender
 }
 
 // source is a node and the file it stands in.
@@ -220,13 +243,16 @@ type source struct {
 
 func (r *reader) layer(file string, n ast.Node) {
 	r.d.file = file
-	r.doc.Course, r.doc.Contenders = nil, nil
+	r.doc.Course, r.doc.Contenders, r.doc.Sweep = nil, nil, nil
 	r.d.lay(n, reflect.ValueOf(&r.doc).Elem(), "", 0)
 	if r.doc.Course != nil {
 		r.courses = append(r.courses, source{file, r.doc.Course})
 	}
 	if r.doc.Contenders != nil {
 		r.contenders = append(r.contenders, source{file, r.doc.Contenders})
+	}
+	if r.doc.Sweep != nil {
+		r.sweeps = append(r.sweeps, source{file, r.doc.Sweep})
 	}
 }
 
@@ -557,11 +583,20 @@ func (r *reader) addMirror(p *plan.Plan) {
 // readClaims reads the claims and points to the word at which one cannot be understood.
 func (r *reader) readClaims(p *plan.Plan) {
 	for i, text := range r.doc.Claims {
-		c, err := plan.ParseClaim(text, r.names, r.brought(p)...)
+		rest, at, err := plan.SplitAlong(text, r.params)
+		var c plan.Claim
+		if err == nil {
+			c, err = plan.ParseClaim(rest, r.names, r.brought(p)...)
+			c.Text, c.At = text, at
+		}
 		var wrong *plan.ClaimError
 		if errors.As(err, &wrong) {
+			said := rest
+			if rest == "" {
+				said = text
+			}
 			r.fault(
-				fmt.Sprintf("claims[%d]", i), wrong.Try, "%s in %q after %q", wrong.What, text, strings.TrimSpace(text[:wrong.At]),
+				fmt.Sprintf("claims[%d]", i), wrong.Try, "%s in %q after %q", wrong.What, text, strings.TrimSpace(said[:wrong.At]),
 			)
 			continue
 		}
@@ -688,6 +723,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.d.file = l.file
 		r.layKind(l.node, kind, &own, false, settings, path, path)
 	}
+	r.laidOver(kind, &own, settings, path)
 	c := plan.Contender{
 		Name: name, Note: own.Note, Avoid: own.Avoid, Kind: kind.Name, Settings: settings, Ground: own.Footing,
 		Defaults: kind.New(),

@@ -140,7 +140,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:4:34: course.http.timeout: "soon" is not a length of time, write it as 500ms, 2s or 1m30s`}},
 		{"no keys at all", strings.Repeat("tide ", 100), []string{
 			`berth.duel.yaml:1:1: the plan must hold keys and values, this is the text "` + strings.Repeat("tide ", 12) +
-				`…"; its keys: duel, question, baseline, course, contenders, pace, rounds, seed, interest, interests, rungs, stakes, claims, until, decides, footing, same, allow`,
+				`…"; its keys: duel, question, baseline, course, contenders, pace, rounds, seed, interest, interests, rungs, stakes, claims, until, sweep, decides, footing, same, allow`,
 			`berth.duel.yaml:1:1: the key "duel" is missing; add duel: …`,
 			`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`,
 			`berth.duel.yaml:1:1: the key "contenders" is missing; add contenders: …`,

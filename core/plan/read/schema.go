@@ -63,5 +63,31 @@ func Schema(kinds []plan.Kind) ([]byte, error) {
 	if err := described("course", course); err != nil {
 		return nil, err
 	}
+	if err := described("sweep", sweepSchema(&reflector)); err != nil {
+		return nil, err
+	}
 	return json.MarshalIndent(top, "", "  ")
+}
+
+// sweepSchema describes a sweep: parameters by name, each a list of values or more.
+func sweepSchema(reflector *jsonschema.Reflector) *jsonschema.Schema {
+	value := &jsonschema.Schema{OneOf: []*jsonschema.Schema{{Type: "string"}, {Type: "number"}, {Type: "boolean"}}}
+	fewest, most := uint64(plan.FewestSwept), uint64(plan.MaxValues)
+	values := &jsonschema.Schema{Type: "array", Items: value, MinItems: &fewest, MaxItems: &most}
+	parameter := reflector.Reflect(overDoc{})
+	parameter.Version = ""
+	describe := func(in *jsonschema.Schema, key string, s jsonschema.Schema) {
+		old, _ := in.Properties.Get(key)
+		s.Description = old.Description
+		in.Properties.Set(key, &s)
+	}
+	describe(parameter, "values", *values)
+	sweep := reflector.Reflect(sweepDoc{})
+	sweep.Version = ""
+	one, two := uint64(1), uint64(plan.MaxParameters)
+	describe(sweep, "over", jsonschema.Schema{
+		Type: "object", MinProperties: &one, MaxProperties: &two,
+		AdditionalProperties: &jsonschema.Schema{OneOf: []*jsonschema.Schema{values, parameter}},
+	})
+	return sweep
 }
