@@ -17,7 +17,7 @@ import (
 type Cell struct {
 	Contender string `json:"contender" text:"name"`
 	State     string `json:"state,omitempty" text:"ours"` // of caches: cold, warm; empty: as found
-	Point     Point  `json:"point,omitzero"`              // of the parameters that the duel is run over; empty without any
+	Point     Point  `json:"point,omitzero" text:"name"`  // of the parameters that the duel is run over; empty without any
 }
 
 // Of is the cell of a contender in a state.

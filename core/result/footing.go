@@ -30,9 +30,9 @@ func (r *Result) Planned() (n int) {
 // Expected is about how long the heats of the run take, from what the plan says and, where that does not set it, what
 // each contender took at the weigh-in; 0 where that is not known. What lies between heats comes on top.
 func (r *Result) Expected() (all time.Duration) {
-	p := &r.Plan.Pace
 	for _, round := range r.Order {
 		for _, c := range round {
+			p := r.paceAt(c)
 			if p.For > 0 {
 				all += p.For + p.WarmupFor
 				continue
@@ -54,7 +54,7 @@ func (r *Result) Expected() (all time.Duration) {
 // touched is what a contender took at the weigh-in, in the state of a heat where it was asked in several; 0 where it
 // has not been asked.
 func (r *Result) touched(c cell.Cell) time.Duration {
-	e := r.Entrant(c.Contender)
+	e := r.entrantAt(c)
 	if e == nil || e.Touch == nil {
 		return 0
 	}

@@ -46,6 +46,7 @@ type Result struct {
 	Host     Host          `json:"host"`
 	Entrants []Entrant     `json:"contenders"` // in the order of the plan
 	Weighing *Weighing     `json:"same_work,omitempty"`
+	Sweep    *Sweep        `json:"sweep,omitempty"` // over which values; the rest is then that of its first point
 	Order    [][]cell.Cell `json:"order"` // the cells of each planned round, in their running order
 	// Parts are what latencies are made of, in the order in which they follow one another, and Amounts what shots are
 	// counted by, as the contenders' kinds declare them.
@@ -792,6 +793,9 @@ func (r *Result) check() error {
 			return fmt.Errorf("%q is not a name for a contender", short([]rune(units.Printable(e.Name)), 0))
 		}
 	}
+	if err := r.Sweep.check(r); err != nil {
+		return err
+	}
 	type place struct {
 		round int
 		cell  cell.Cell
@@ -811,6 +815,8 @@ func (r *Result) check() error {
 			return fmt.Errorf("%s has two heats in round %d", h.Contender, h.Round)
 		case !slices.Contains(r.States(), h.State):
 			return fmt.Errorf("heat %d is in the state %q, which is none of the run", i+1, h.State)
+		case (r.Sweep == nil) != (h.Point == "") || r.Sweep != nil && r.Sweep.Find(h.Point) < 0:
+			return fmt.Errorf("heat %d is at a point that is none of the run", i+1)
 		}
 		seen[at] = true
 		if _, err := h.Histogram(); err != nil {

@@ -150,8 +150,15 @@ func (r *runner) thin() {
 func (r *runner) extend(n int) {
 	p := *r.cfg.Plan
 	p.Rounds = min(n, plan.MaxRounds)
-	order := Order(&p, r.result.Seed)
-	r.result.Order = slices.Concat(r.result.Order, order[len(r.result.Order):])
+	order := slices.Clone(r.result.Order)
+	if p.Sweep != nil {
+		for i := len(order); i < p.Rounds; i++ {
+			order = append(order, sweptRound(&p, r.points(), r.result.Seed, i))
+		}
+	} else {
+		order = append(order, Order(&p, r.result.Seed)[len(order):]...)
+	}
+	r.result.Order = order
 	r.result.Plan.Rounds = len(r.result.Order)
 	r.thin()
 }

@@ -32,6 +32,7 @@ type place struct {
 type heat struct {
 	r *runner
 	place
+	at     *station
 	entry  contender.Entry
 	state  plan.State
 	ground *footing.Ground
@@ -49,11 +50,12 @@ type heat struct {
 // heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the
 // error is ctx's.
 func (r *runner) heat(ctx context.Context, round int, c cell.Cell) error {
+	at := r.station(c.Point)
 	h := &heat{
-		r: r, place: place{round, c}, entry: r.entry(c.Contender), state: stateOf(c.State), ground: r.footing.Of(c.Contender),
-		began: r.clock.Now(),
+		r: r, place: place{round, c}, at: at, entry: at.entry(c.Contender), state: stateOf(c.State),
+		ground: at.footing.Of(c.Contender), began: r.clock.Now(),
 	}
-	h.recorderSet = r.recorders(1, h.entry.Shape) // until it is known who shoots
+	h.recorderSet = h.recorders(1) // until it is known who shoots
 	r.send(HeatBegan{Round: round, Cell: c, At: h.began, Left: r.left()})
 	stopped := h.run(ctx)
 	var fault *panics.Error
@@ -76,7 +78,7 @@ func (r *runner) heat(ctx context.Context, round int, c cell.Cell) error {
 	if fault != nil {
 		return fault // of ours: the next heat would have it, too
 	}
-	return cmp.Or(ctx.Err(), r.footing.Harm())
+	return cmp.Or(ctx.Err(), at.footing.Harm())
 }
 
 // run lays the ground, has the clients shoot and takes the ground up again. The error says why the heat does not count.
@@ -98,7 +100,7 @@ func (h *heat) run(ctx context.Context) (stopped error) {
 
 // drive lets the clients shoot, on ground that was prepared for the heat.
 func (h *heat) drive(ctx context.Context) error {
-	r, p := h.r, h.r.cfg.Plan
+	r, p := h.r, h.at.plan
 	n := pace.Clients(p.Pace)
 	var clients []contender.Client
 	crew, err := h.crew(n)
@@ -107,12 +109,12 @@ func (h *heat) drive(ctx context.Context) error {
 		return err
 	case crew != nil:
 		defer crew.Close()
-		h.recorderSet = r.recorders(1, h.entry.Shape)
+		h.recorderSet = h.recorders(1)
 	default:
 		for i := range n {
 			clients = append(clients, h.entry.Driver.Client(i, n))
 		}
-		h.recorderSet = r.recorders(n, h.entry.Shape)
+		h.recorderSet = h.recorders(n)
 	}
 	drive := pace.Heat{
 		Clock: r.clock, Pace: p.Pace, Clients: clients, Crew: crew, Size: n,
@@ -122,7 +124,7 @@ func (h *heat) drive(ctx context.Context) error {
 		drive.Before = func(ctx context.Context, s pace.Stage) error { return h.ground.BeforeRun(ctx, s == pace.WarmingUp) }
 		drive.After = h.ground.AfterRun
 	}
-	checkers := r.standard.Checkers(h.cell.Contender, n, r.result.Seed^uint64(r.done))
+	checkers := h.at.standard.Checkers(h.cell.Contender, n, r.result.Seed^uint64(r.done))
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}

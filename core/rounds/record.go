@@ -18,18 +18,28 @@ type recorderSet struct {
 	woken        *tally.Recorder
 }
 
-// recorderKey is for how many a set is, and of which shape their shots are.
+// recorderKey is for how many a set is, of which shape their shots are, and how many of these each can keep.
 type recorderKey struct {
 	n     int
 	shape *shots.Shape
+	keep  int
 }
 
 // recorders returns a set of n for each part of a heat, emptied.
-func (r *runner) recorders(n int, shape *shots.Shape) *recorderSet {
-	key := recorderKey{n, shape}
+func (h *heat) recorders(n int) *recorderSet {
+	r := h.r
+	keep := tally.MaxShots
+	if r.cfg.OnShots == nil {
+		keep = mostDrawn
+	}
+	if p := h.at.plan.Pace; max(p.Repeat, p.Shots) > 0 {
+		keep = min(keep, max(p.Repeat, p.Shots))
+	}
+	key := recorderKey{n, h.entry.Shape, keep}
 	set := r.sets[key]
 	if set == nil {
-		set = r.makeRecorders(n, shape)
+		r.dropLarge(key)
+		set = r.makeRecorders(key)
 		r.sets[key] = set
 	}
 	set.woken.Reset(0)
@@ -44,16 +54,10 @@ func (r *runner) recorders(n int, shape *shots.Shape) *recorderSet {
 // fewer.
 const mostDrawn = 8 * mostDots
 
-func (r *runner) makeRecorders(n int, shape *shots.Shape) *recorderSet {
-	keep, ring := tally.MaxShots, ringOf(n)
-	if r.cfg.OnShots == nil {
-		keep = mostDrawn
-	}
+func (r *runner) makeRecorders(key recorderKey) *recorderSet {
+	n, shape, keep, ring := key.n, key.shape, key.keep, ringOf(key.n)
 	if r.cfg.Glance < 0 {
 		ring = 1
-	}
-	if p := r.cfg.Plan.Pace; max(p.Repeat, p.Shots) > 0 {
-		keep = min(keep, max(p.Repeat, p.Shots))
 	}
 	set := &recorderSet{woken: tally.NewRecorder(shape, 0, 1)}
 	for range n {
@@ -68,7 +72,7 @@ func ringOf(n int) int { return max(1<<14/n, 64) }
 
 // record turns what is known of a heat that is over into the document's heat.
 func (h *heat) record() (result.Heat, error) {
-	m, p := tally.Merge(h.judged), h.r.cfg.Plan.Pace
+	m, p := tally.Merge(h.judged), h.at.plan.Pace
 	doc := result.Heat{
 		Round: h.round, Cell: h.cell, At: h.span.Start, Wall: h.span.End - h.span.Start, Clients: pace.Clients(p),
 		OK: m.Counts[shots.OK], LatencySum: m.Latency, Busy: max(

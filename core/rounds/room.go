@@ -26,10 +26,10 @@ func (e *RoomError) Error() string {
 }
 
 // room holds what the run takes to what there is: too few processes are an error, too few descriptors are told.
-func (r *runner) room() error {
-	clients := pace.Clients(r.cfg.Plan.Pace)
+func (r *runner) room(s *station) error {
+	clients := pace.Clients(s.plan.Pace)
 	descriptors, processes := 0, 0
-	for _, e := range r.entries {
+	for _, e := range s.entries {
 		descriptors = max(descriptors, kindOf(r.cfg.Kinds, e.Kind).Descriptors, 2)
 		processes = max(processes, kindOf(r.cfg.Kinds, e.Kind).Processes)
 	}

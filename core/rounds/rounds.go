@@ -30,7 +30,6 @@ import (
 	"paceduel/core/result"
 	"paceduel/core/shots"
 	"paceduel/core/tally"
-	"paceduel/core/weighin"
 )
 
 // Config is what a run needs.
@@ -50,6 +49,8 @@ type Config struct {
 	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result
 	// is not to be changed. It is for a plan that says until.
 	Enough func(*result.Result) bool
+	// Steering says how a sweep goes on that has a time, or points to be added.
+	Steering Steering
 	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
 	Glance time.Duration
 }
@@ -104,9 +105,9 @@ type runner struct {
 	cfg      Config
 	out      chan<- Event
 	clock    *clock.Clock
-	footing  *footing.Footing
-	entries  []contender.Entry
-	standard *weighin.Standard // what answers are held to
+	stations []*station         // one for each point, in the order of the result's
+	footings []*footing.Footing // of all of them
+	pass     pass               // of a sweep
 	result   *result.Result
 	sets     map[recorderKey]*recorderSet // which serve heat after heat
 	spent    map[cell.Cell]time.Duration  // the latest heat's whole length, for the time left
@@ -128,6 +129,7 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 		cfg: cfg, out: out, clock: clock.Start(), spent: map[cell.Cell]time.Duration{}, begun: map[place]bool{},
 		sets: map[recorderKey]*recorderSet{},
 	}
+	r.makeStations()
 	r.result = r.describe()
 	r.hide(r.result)
 	return r
@@ -146,9 +148,7 @@ func (r *runner) describe() *result.Result {
 	p := r.cfg.Plan
 	sum := sha256.Sum256([]byte(p.Source))
 	all := *p
-	if p.Until != nil {
-		all.Rounds = p.Until.Most
-	}
+	all.Rounds = initialRounds(p)
 	order := Order(&all, r.cfg.Seed)
 	res := &result.Result{
 		Version: result.Version, Program: r.cfg.Program, ID: newID(r.clock.Wall()), Seed: r.cfg.Seed, Started: r.clock.Wall(),
@@ -158,23 +158,12 @@ func (r *runner) describe() *result.Result {
 			SHA256: hex.EncodeToString(sum[:]),
 			Sets:   p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: float64(p.Interest), Decides: p.Decides,
 			Looks: p.Looks, Interests: interests(p), Rungs: p.Rungs, Stakes: stakes(p.Stakes),
-			Pace: result.Pace{
-				Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread,
-				Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
-				WarmupFor: p.Pace.Warmup.For.D(), WarmupShots: p.Pace.Warmup.Shots, Words: p.Pace.String(),
-			},
+			Pace: paceOf(p),
 		},
 	}
-	res.Plan.Pace.Think, res.Plan.Pace.Stagger = p.Pace.Think.D(), p.Pace.Stagger.D()
-	res.Plan.Pace.Rush, res.Plan.Pace.Wake = p.Pace.Rush, p.Pace.Wake.D()
 	res.Parts, res.Amounts = contender.Shapes(p, r.cfg.Kinds)
 	res.Parts = append([]string{tally.Late}, res.Parts...)
 	res.Plan.Marks, res.Plan.Sums = plan.MarkNames(p.Contenders), plan.MarkSums(p.Contenders)
-	if c := p.Pace.Climb; c != nil {
-		res.Plan.Pace.Climb = &result.Climb{
-			Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: figure.Name(c.At),
-		}
-	}
 	for _, c := range p.Claims {
 		res.Plan.Claims = append(res.Plan.Claims, c.Text)
 	}
@@ -183,12 +172,7 @@ func (r *runner) describe() *result.Result {
 			Figure: figure.Name(u.Figure), Within: float64(u.Within), Least: p.Rounds, Most: u.Most,
 		}
 	}
-	for _, c := range p.Contenders {
-		res.Entrants = append(res.Entrants, result.Entrant{
-			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
-			OwnProcess: r.ownProcess(c.Kind), Marks: c.Marks(),
-		})
-	}
+	res.Entrants, res.Sweep = r.entrants(p), r.describeSweep()
 	for _, s := range p.Footing.Caches {
 		if s != plan.AsFound {
 			res.Footing.States = append(res.Footing.States, string(s))
@@ -200,6 +184,31 @@ func (r *runner) describe() *result.Result {
 		}
 	}
 	return res
+}
+
+// paceOf is a plan's pace as results have it.
+func paceOf(p *plan.Plan) result.Pace {
+	out := result.Pace{
+		Repeat: p.Pace.Repeat, Clients: p.Pace.Clients, Rate: float64(p.Pace.Rate), Spread: p.Pace.Spread,
+		Most: p.Pace.Most, For: p.Pace.For.D(), Shots: p.Pace.Shots,
+		WarmupFor: p.Pace.Warmup.For.D(), WarmupShots: p.Pace.Warmup.Shots, Words: p.Pace.String(),
+		Think: p.Pace.Think.D(), Stagger: p.Pace.Stagger.D(), Rush: p.Pace.Rush, Wake: p.Pace.Wake.D(),
+	}
+	if c := p.Pace.Climb; c != nil {
+		out.Climb = &result.Climb{Levels: c.Levels(), Open: c.From.Rate > 0, Under: c.Under.D(), At: figure.Name(c.At)}
+	}
+	return out
+}
+
+// entrants are a plan's contenders as results have them.
+func (r *runner) entrants(p *plan.Plan) (out []result.Entrant) {
+	for _, c := range p.Contenders {
+		out = append(out, result.Entrant{
+			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
+			OwnProcess: r.ownProcess(c.Kind), Marks: c.Marks(),
+		})
+	}
+	return out
 }
 
 // ownProcess reports whether each shot of a kind is a process of its own.
@@ -241,22 +250,60 @@ func (r *runner) head() *result.Result {
 	head.Heats = nil
 	head.Entrants = slices.Clone(head.Entrants)
 	head.Floor = slices.Clone(head.Floor)
+	if r.result.Sweep != nil {
+		swept := *r.result.Sweep
+		swept.Points = slices.Clone(swept.Points)
+		for i := range swept.Points {
+			swept.Points[i].Entrants = slices.Clone(swept.Points[i].Entrants)
+		}
+		head.Sweep = &swept
+	}
 	return &head
 }
 
 // Order is the running order that seed gives: for each round, every cell, shuffled.
 func Order(p *plan.Plan, seed uint64) [][]cell.Cell {
-	rng := mathrand.New(mathrand.NewPCG(seed, 0x70616365))
 	order := make([][]cell.Cell, p.Rounds)
-	for i := range order {
-		for _, c := range p.Contenders {
-			for _, s := range footing.StatesOf(p) {
-				order[i] = append(order[i], cell.Of(c.Name, stateName(s)))
-			}
+	if p.Sweep != nil {
+		points := make([]cell.Point, len(p.Sweep.Points))
+		for i := range points {
+			points[i] = p.Sweep.Points[i].At
 		}
+		for i := range order {
+			order[i] = sweptRound(p, points, seed, i)
+		}
+		return order
+	}
+	rng := mathrand.New(mathrand.NewPCG(seed, orderStream))
+	for i := range order {
+		order[i] = cellsAt(p, "")
 		rng.Shuffle(len(order[i]), func(a, b int) { order[i][a], order[i][b] = order[i][b], order[i][a] })
 	}
 	return order
+}
+
+// orderStream keeps the shuffling apart from what else is drawn by a run's seed.
+const orderStream = 0x70616365
+
+// sweptRound is the running order of a round counted from 0 that has these points: all their cells, shuffled together,
+// so that whatever drifts falls on all points alike. Rounds are drawn each by itself, since some are added later.
+func sweptRound(p *plan.Plan, points []cell.Point, seed uint64, round int) (cells []cell.Cell) {
+	for _, at := range points {
+		cells = append(cells, cellsAt(p, at)...)
+	}
+	rng := mathrand.New(mathrand.NewPCG(seed, orderStream+uint64(round)+1))
+	rng.Shuffle(len(cells), func(a, b int) { cells[a], cells[b] = cells[b], cells[a] })
+	return cells
+}
+
+// cellsAt are the cells of a point.
+func cellsAt(p *plan.Plan, at cell.Point) (cells []cell.Cell) {
+	for _, c := range p.Contenders {
+		for _, s := range footing.StatesOf(p) {
+			cells = append(cells, cell.Cell{Contender: c.Name, State: stateName(s), Point: at})
+		}
+	}
+	return cells
 }
 
 // stateName is how results name a state.
@@ -276,36 +323,38 @@ func stateOf(name string) plan.State {
 
 // prepare puts up the footing, opens the contenders on it and weighs them in.
 func (r *runner) prepare(ctx context.Context) (err error) {
-	p := r.cfg.Plan
-	if r.footing, err = footing.Open(p, r.clock); err != nil {
-		return fmt.Errorf("prepare the footing: %w", err)
-	}
-	r.footing.OnService = func(n footing.News) { r.send(ServiceIs(n)) }
-	cannot, err := r.footing.Begin(ctx)
-	r.result.Footing.Cannot = append(r.result.Footing.Cannot, cannot...)
-	r.result.Footing.Costs = r.footing.Costs
-	if err == nil {
-		r.entries = contender.OpenAll(p, r.cfg.Kinds, func(name string) contender.Setup { return r.footing.Of(name).Setup() })
-		err = r.room()
+	for _, s := range r.stations {
+		if err = r.open(ctx, s); err != nil {
+			break
+		}
 	}
 	r.hide(r.result)
 	r.send(Footed{r.result.Footing, r.head()})
 	if err != nil {
 		return err
 	}
-	return cmp.Or(r.weighIn(ctx), r.footing.Harm())
+	for _, s := range r.stations {
+		if err := cmp.Or(r.weighIn(ctx, s), r.harm()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // takeDown undoes what prepare put up; also after an interrupt.
 func (r *runner) takeDown(ctx context.Context) error {
-	contender.CloseAll(r.entries)
-	if r.footing == nil {
-		return nil
+	for _, s := range r.stations {
+		contender.CloseAll(s.entries)
 	}
-	defer r.footing.Close()
-	err := r.footing.End(context.WithoutCancel(ctx))
-	r.result.Footing.Costs = r.footing.Costs
-	return cmp.Or(r.footing.Harm(), err)
+	var err error
+	for _, f := range slices.Backward(r.footings) { // each gives our processors back as it found them
+		defer f.Close()
+	}
+	for _, f := range r.footings {
+		err = cmp.Or(err, f.End(context.WithoutCancel(ctx)))
+	}
+	r.takeCosts()
+	return cmp.Or(r.harm(), err)
 }
 
 func (r *runner) run(ctx context.Context) error {
@@ -313,8 +362,9 @@ func (r *runner) run(ctx context.Context) error {
 		return err
 	}
 	for i := 0; i < len(r.result.Order); i++ { // rounds may be added
-		done, err := r.footing.Round(ctx, i+1)
+		done, err := r.beginRound(ctx, i+1)
 		if err != nil {
+			done(ctx) // as far as it came
 			return err
 		}
 		if err := r.round(ctx, i); err != nil {
@@ -327,6 +377,9 @@ func (r *runner) run(ctx context.Context) error {
 		if i+1 < len(r.result.Order) && r.isLook(i+1) && r.cfg.Enough != nil && r.cfg.Enough(r.result) {
 			r.result.Order = r.result.Order[:i+1]
 			r.result.Plan.Rounds = i + 1
+		}
+		if err := r.goOn(ctx, i+1); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -352,11 +405,6 @@ func (r *runner) round(ctx context.Context, i int) error {
 			return err
 		}
 	}
-}
-
-func (r *runner) entry(name string) contender.Entry {
-	i := slices.IndexFunc(r.entries, func(e contender.Entry) bool { return e.Name == name })
-	return r.entries[i]
 }
 
 // askedEvery is how often it is told whom a weigh-in is at.
@@ -386,45 +434,11 @@ func (r *runner) tellOf(c cell.Cell) (done func()) {
 	}
 }
 
-func (r *runner) weighIn(ctx context.Context) error {
-	asked := func() {} // ends telling of whom is asked
-	defer func() { asked() }()
-	asks := func(name string, state plan.State) {
-		asked()
-		c := cell.Of(name, "")
-		if state != plan.AsFound {
-			c.State = string(state)
-		}
-		asked = r.tellOf(c)
-	}
-	w, standard, err := weighin.Run(ctx, r.cfg.Plan, r.entries, r.footing, r.cfg.AcceptUnequal, asks, func(
-		name string, t *result.Touch, body []byte,
-	) {
-		asked()
-		asked = func() {}
-		r.texts(t)
-		e := r.result.Entrant(name)
-		if e.Touch == nil {
-			e.Touch, e.Version = t, t.Version
-		} else {
-			e.Again = t
-		}
-		if r.cfg.OnAnswer != nil {
-			r.cfg.OnAnswer(name, t.State, []byte(r.cfg.Plan.Mask(string(body))))
-		}
-		r.send(Touched{name, t, r.head()})
-	})
-	r.standard = standard
-	if w != nil {
-		r.texts(w)
-		r.result.Weighing = w
-		r.send(Weighed{w, r.head()})
-	}
-	return err
-}
-
 // left estimates the time to the end of the run from the latest heat of each contender; negative when unknown.
 func (r *runner) left() time.Duration {
+	if s := r.cfg.Plan.Sweep; s != nil && s.Within > 0 {
+		return max(r.timeLeft(), 0)
+	}
 	var known time.Duration
 	for _, d := range r.spent {
 		known += d

@@ -111,7 +111,7 @@ func (h *heat) firsts() []tally.Early {
 // follow tells how a start went on, from the first shots of its heat.
 func (h *heat) follow(doc *result.Heat, start *result.Start) {
 	firsts := h.firsts()
-	if h.r.cfg.Plan.Pace.Rush {
+	if h.at.plan.Pace.Rush {
 		start.Rush = rushed(firsts, start.At+start.Ready)
 	}
 	answered := slices.DeleteFunc(slices.Clone(firsts), func(e tally.Early) bool { return !e.OK })
@@ -167,7 +167,7 @@ func (h *heat) beginnings(doc *result.Heat) {
 	if firsts := h.firsts(); len(firsts) > 0 && firsts[0].OK {
 		doc.First = firsts[0].Latency
 	}
-	if h.r.cfg.Plan.Pace.Wake == 0 || h.woken.Total() == 0 {
+	if h.at.plan.Pace.Wake == 0 || h.woken.Total() == 0 {
 		return
 	}
 	m := tally.Merge([]*tally.Recorder{h.woken})

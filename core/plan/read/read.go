@@ -104,14 +104,24 @@ func Plan(file string, src []byte, opt Options) (*plan.Plan, error) {
 	p := r.read()
 	masks := mask.New(d.vars)
 	if len(d.problems) > 0 {
-		slices.SortStableFunc(d.problems, byPlace)
-		problems := d.problems.once()
-		mask.Each(&problems, func(text string) string { return brief(masks.Text(text)) }) // they say what they found
-		return nil, problems
+		return nil, d.problems.tell(masks)
 	}
 	p.File, p.Source, p.Sets = file, string(src), slices.Clone(opt.Sets)
 	p.TakeVars(d.vars, masks)
+	if p.Sweep != nil {
+		for i := range p.Sweep.Points {
+			p.Sweep.Points[i].Plan.TakeVars(d.vars, masks)
+		}
+	}
 	return p, nil
+}
+
+// tell puts problems as they may leave us: in the order of the file, each once, without values of the environment.
+func (ps Problems) tell(masks *mask.Mask) Problems {
+	slices.SortStableFunc(ps, byPlace)
+	problems := ps.once()
+	mask.Each(&problems, func(text string) string { return brief(masks.Text(text)) }) // they say what they found
+	return problems
 }
 
 // read builds the plan out of its layers; with a sweep, out of one plan for each of its points.

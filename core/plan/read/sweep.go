@@ -12,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"paceduel/core/figure"
+	"paceduel/core/mask"
 	"paceduel/core/plan"
 	"paceduel/core/units"
 )
@@ -261,9 +262,13 @@ func swept(first *reader, s *plan.Sweep, places map[string]map[string]Pos) *plan
 	d := first.d
 	s.Make = func(values []plan.Value) (plan.Point, error) {
 		point, r := first.atPoint(s, places, values)
+		masks := mask.New(r.d.vars)
 		if len(r.d.problems) > 0 {
-			return plan.Point{}, r.d.problems
+			return plan.Point{}, r.d.problems.tell(masks)
 		}
+		point.Plan.TakeVars(r.d.vars, masks)
+		own, of := point.Plan, s.Points[0].Plan // what is of the sweep as a whole
+		own.Rounds, own.Decides, own.Claims = of.Rounds, of.Decides, of.Claims
 		return point, nil
 	}
 	used := map[string]bool{}
@@ -302,7 +307,7 @@ func swept(first *reader, s *plan.Sweep, places map[string]map[string]Pos) *plan
 	first.completeSweep(&p)
 	for i := range s.Points {
 		own := s.Points[i].Plan
-		own.Rounds, own.Decides, own.Claims, own.Baseline = p.Rounds, p.Decides, p.Claims, p.Baseline
+		own.Rounds, own.Decides, own.Claims = p.Rounds, p.Decides, p.Claims
 	}
 	return &p
 }
