@@ -106,6 +106,14 @@ func (s *settings) showCommand() *cobra.Command {
 			if asJSON {
 				return r.Write(s.words.out.raw())
 			}
+			if r.Sweep != nil {
+				swept, err := judge.JudgeSweep(r)
+				if err != nil {
+					return err
+				}
+				s.words.out.printer().sweep(r, swept)
+				return nil
+			}
 			v, err := judge.Judge(r)
 			if err != nil {
 				return err

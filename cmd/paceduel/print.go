@@ -232,6 +232,25 @@ func short(text string, most int) string {
 	return text
 }
 
+// asked writes what each contender answered at the weigh-in and in what they differ, point by point of a sweep. Points
+// at which everything is as at the one before are counted only.
+func (p printer) asked(r *result.Result) {
+	if r.Sweep == nil {
+		p.touches(r)
+		p.weighing(r)
+		return
+	}
+	for i := range r.Sweep.Points {
+		own := r.AtPoint(i)
+		if !slices.ContainsFunc(own.Entrants, func(e result.Entrant) bool { return e.Touch != nil }) {
+			continue // it was not reached
+		}
+		fmt.Fprintf(p.out, "  at %s\n", r.Sweep.Say(r.Sweep.Points[i].At))
+		p.touches(own)
+		p.weighing(own)
+	}
+}
+
 // touches writes what each contender answered at the weigh-in.
 func (p printer) touches(r *result.Result) {
 	for _, e := range r.Entrants {

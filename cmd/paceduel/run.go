@@ -150,21 +150,24 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	switch {
 	case weighin.IsFailed(err):
 		words := s.words.err.printer()
-		words.touches(o.Result)
-		words.weighing(o.Result)
+		words.asked(o.Result)
 		if weighin.IsUnequal(err) {
 			complain(s.words.err, err)
 		}
 		return errors.Join(unkeptFile(unkept), quietError{err})
-	case err != nil && o.Verdict == nil:
+	case err != nil && !o.Judged():
 		return errors.Join(unkept, err)
 	}
-	verdicts.printer().verdict(o.Result, o.Verdict)
+	if o.Sweep != nil {
+		verdicts.printer().sweep(o.Result, o.Sweep)
+	} else {
+		verdicts.printer().verdict(o.Result, o.Verdict)
+	}
 	if err != nil && ctx.Err() != nil {
 		fmt.Fprintf(s.words.err, "paceduel: interrupted; %s\n", kept(o, book, opt.out))
 		return errors.Join(unkeptFile(unkept), quietError{err})
 	}
-	if err == nil && unkept == nil && !o.Verdict.Upheld() {
+	if err == nil && unkept == nil && !o.Upheld() {
 		return quietError{errClaims}
 	}
 	return errors.Join(unkept, err)
@@ -242,8 +245,7 @@ func (s *settings) check(ctx context.Context, p *plan.Plan, save string) error {
 		return saveErr
 	}
 	out := s.words.out.printer()
-	out.touches(r)
-	out.weighing(r)
+	out.asked(r)
 	out.footing(r)
 	if err == nil {
 		out.forecast(r)

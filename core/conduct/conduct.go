@@ -11,6 +11,7 @@ import (
 	"math"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/contender"
 	"paceduel/core/figure"
 	"paceduel/core/judge"
@@ -41,8 +42,20 @@ type Spec struct {
 // Outcome is what came of a duel.
 type Outcome struct {
 	Result  *result.Result
-	Verdict *judge.Verdict
-	BookErr error // why the run is not, or not wholly, in the logbook
+	Verdict *judge.Verdict // nil for a sweep
+	Sweep   *judge.Sweep   // of a run with one
+	BookErr error          // why the run is not, or not wholly, in the logbook
+}
+
+// Judged reports whether there is something to be said of the run.
+func (o *Outcome) Judged() bool { return o.Verdict != nil || o.Sweep != nil }
+
+// Upheld reports whether every claim of the plan was upheld; true without any.
+func (o *Outcome) Upheld() bool {
+	if o.Sweep != nil {
+		return o.Sweep.Upheld()
+	}
+	return o.Verdict.Upheld()
 }
 
 // Duel runs the duel and calls watch for every event, in order, from one goroutine. The outcome is complete as far as
@@ -55,7 +68,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	go func() {
 		_, err := rounds.Run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
-			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Glance: s.Glance,
+			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
 		}, events)
 		finished <- err
 	}()
@@ -78,8 +91,9 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		k.keep(e)
 		if ended, ok := e.(rounds.Ended); ok {
 			out.Result = ended.Result
-			out.Verdict, judgeErr = judged(ctx, ended.Result)
-			k.close(ended.Result, out.Verdict)
+			found, err := judged(ctx, ended.Result)
+			out.Verdict, out.Sweep, judgeErr = found.verdict, found.sweep, err
+			k.close(ended.Result, found)
 		}
 		watch(e)
 	}
@@ -93,12 +107,28 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 // judgeLimit is how long an interrupted run may be judged for.
 const judgeLimit = 500 * time.Millisecond
 
+// verdicts is what may be said of a run: one of the two, or neither.
+type verdicts struct {
+	verdict *judge.Verdict
+	sweep   *judge.Sweep
+}
+
+// of judges a run, as a sweep or as a single duel.
+func of(r *result.Result) (v verdicts, err error) {
+	if r.Sweep != nil {
+		v.sweep, err = judge.JudgeSweep(r)
+		return v, err
+	}
+	v.verdict, err = judge.Judge(r)
+	return v, err
+}
+
 // judged judges a result. Once the run is interrupted that has a limit: a verdict that takes longer can be had from the
 // logbook.
-func judged(ctx context.Context, r *result.Result) (*judge.Verdict, error) {
+func judged(ctx context.Context, r *result.Result) (verdicts, error) {
 	type outcome struct {
-		verdict *judge.Verdict
-		err     error
+		found verdicts
+		err   error
 	}
 	done := make(chan outcome, 1)
 	go func() { // ends by itself, whoever waits
@@ -109,20 +139,20 @@ func judged(ctx context.Context, r *result.Result) (*judge.Verdict, error) {
 			}
 			done <- o
 		}()
-		o.verdict, o.err = judge.Judge(r)
+		o.found, o.err = of(r)
 	}()
 	select {
 	case o := <-done:
-		return o.verdict, o.err
+		return o.found, o.err
 	case <-ctx.Done():
 	}
 	limit := time.NewTimer(judgeLimit)
 	defer limit.Stop()
 	select {
 	case o := <-done:
-		return o.verdict, o.err
+		return o.found, o.err
 	case <-limit.C:
-		return nil, ctx.Err()
+		return verdicts{}, ctx.Err()
 	}
 }
 
@@ -142,6 +172,19 @@ func enough(p *plan.Plan) func(*result.Result) bool {
 	return func(r *result.Result) bool {
 		known, _, err := judge.Known(r, figure.Name(u.Figure), float64(u.Within))
 		return known && err == nil
+	}
+}
+
+// steering says how sweeps go on after their first rounds.
+func steering() rounds.Steering {
+	return rounds.Steering{
+		Needs: func(r *result.Result) map[cell.Point]float64 { return judge.Needs(r, rounds.FirstRounds) },
+		Bends: func(r *result.Result) (out []rounds.Stretch) {
+			for _, b := range judge.Bends(r) {
+				out = append(out, rounds.Stretch(b))
+			}
+			return out
+		},
 	}
 }
 
@@ -199,13 +242,16 @@ func (k *keeper) catchUp() error {
 }
 
 // close enters the rest and the end.
-func (k *keeper) close(r *result.Result, v *judge.Verdict) {
+func (k *keeper) close(r *result.Result, found verdicts) {
 	if k.book == nil || k.head == nil {
 		return
 	}
 	s := logbook.Summary{Lead: math.NaN()}
-	if v != nil {
-		s.Sentence, s.Lead = v.Sentence, v.Lead()
+	switch {
+	case found.sweep != nil:
+		s.Sentence, s.Lead = found.sweep.Sentence, found.sweep.Lead()
+	case found.verdict != nil:
+		s.Sentence, s.Lead = found.verdict.Sentence, found.verdict.Lead()
 	}
 	err := k.catchUp()
 	if err == nil {

@@ -11,6 +11,7 @@ package figure
 import (
 	"math"
 	"slices"
+	"strings"
 
 	"paceduel/core/units"
 )
@@ -359,4 +360,23 @@ func (n Name) Read(s Source) float64 {
 		return read(s)
 	}
 	return math.NaN()
+}
+
+// Superlative is how the best one is put, with its verb: "is fastest", "has the most throughput".
+func (n Name) Superlative() string {
+	better := n.Comparative(true)
+	for _, of := range [][2]string{{"more ", "has the most "}, {"less ", "has the least "}, {"fewer ", "has the fewest "}} {
+		if what, ok := strings.CutPrefix(better, of[0]); ok {
+			return of[1] + what
+		}
+	}
+	return "is " + strings.TrimSuffix(better, "er") + "est"
+}
+
+// Verb is what stands before a comparative: "is" faster, "has" more throughput.
+func (n Name) Verb() string {
+	if strings.HasPrefix(n.Superlative(), "is ") {
+		return "is"
+	}
+	return "has"
 }

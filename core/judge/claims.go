@@ -30,6 +30,8 @@ type Claim struct {
 	Text    string
 	Finding Finding
 	Why     string // with the figure and its interval
+
+	margin float64 // how far inside what it claims it surely is, in logarithms; negative: how far it may be outside
 }
 
 // Upheld reports whether every claim of the plan was upheld; true without any.
@@ -235,8 +237,10 @@ func (f *field) decide(d []float64, edge float64, above, falls bool, what string
 		"%s (%s to %s)", strings.TrimSpace(show(stats.NewSample(d).Centre())+" "+what), show(from), show(to),
 	)}
 	inside, outside := low > edge, high < edge
+	c.margin = low - edge
 	if !above {
 		inside, outside = high < edge, low > edge
+		c.margin = edge - high
 	}
 	switch {
 	case inside:

@@ -46,10 +46,14 @@ func Foresee(r *result.Result) (out []Caution) {
 		}
 	}
 	comparisons, alpha := faces*len(r.States()), level
+	if r.Sweep != nil {
+		comparisons *= len(r.Sweep.Points)
+	}
 	if r.Plan.Decides == "" {
 		comparisons, alpha = comparisons*judged, level*ownShare
 	}
 	switch least := stats.LeastRounds(alpha / float64(max(comparisons, 1))); {
+	case r.Sweep != nil && r.Sweep.Within > 0: // it has as many as the time holds
 	case r.Plan.Rounds < stats.MinRounds:
 		add(fmt.Sprintf("take %d or more", stats.MinRounds), "%s settle nothing: an interval needs %d",
 			units.Plural(r.Plan.Rounds, "round"), stats.MinRounds)

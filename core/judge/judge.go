@@ -51,7 +51,13 @@ func Judge(r *result.Result) (*Verdict, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := field.compare()
+	return field.describe(field.compare())
+}
+
+// describe adds to what a comparison found all that is said and shown of it.
+func (f *field) describe(v *Verdict) (*Verdict, error) {
+	r, field := f.r, f
+	var err error
 	v.Lanes, v.Latencies, v.Heats = map[cell.Cell]Lane{}, map[cell.Cell]*Latencies{}, map[cell.Cell]map[int]HeatLatency{}
 	for _, s := range field.sides() {
 		failed, shots := failures(r, s.Contender, s.State)
@@ -107,6 +113,18 @@ func Facing(r *result.Result, base string) (*Verdict, error) {
 
 // compare holds every contender to the baseline, in every figure, and gives each its word.
 func (f *field) compare() *Verdict {
+	v := f.hold()
+	v.Note = f.settle(v)
+	f.reflect(v)
+	v.forget()
+	return v
+}
+
+// forget lets go of what words were found by.
+func (v *Verdict) forget() { v.each(func(a *Assessment) { a.sample = nil }) }
+
+// hold holds every contender to the baseline, in every figure; words are left to settle.
+func (f *field) hold() *Verdict {
 	r := f.r
 	v := &Verdict{Baseline: r.Plan.Baseline, Decides: r.Plan.Decides, Rounds: f.rounds(), on: basisOf(r)}
 	own, others := f.figures()
@@ -138,9 +156,6 @@ func (f *field) compare() *Verdict {
 		v.Faces = append(v.Faces, face)
 	}
 	v.Gains = f.gains()
-	v.Note = f.settle(v)
-	f.reflect(v)
-	v.each(func(a *Assessment) { a.sample = nil }) // they have served
 	return v
 }
 

@@ -115,17 +115,20 @@ func (c *SweepCell) turns(rng *rand.Rand, t *SweepTally) {
 	growing := func(x float64) float64 { return 2 * math.Pow(x/at, 0.5) }
 	steady := func(x float64) float64 { return 2 * math.Pow(x/at, 0.1) }
 	t.Sweeps++
-	o := curve.Lead(c.drawn(rng, sweepPoints, true, false, growing, steady), 0.02)
-	if len(o.Turns) > 0 {
+	if turns := turnsOf(c.drawn(rng, sweepPoints, true, false, growing, steady), 0.02); len(turns) > 0 {
 		t.Turns++
-		if a := o.Turns[0].At; a.Low <= at && at <= a.High && len(o.Turns) == 1 {
+		if a := turns[0].At; a.Low <= at && at <= a.High && len(turns) == 1 {
 			t.TurnsHeld++
 		}
 	}
 	t.Equal++
-	if o := curve.Lead(c.drawn(rng, sweepPoints, true, false, steady, steady), 0); len(o.Turns) > 0 {
+	if len(turnsOf(c.drawn(rng, sweepPoints, true, false, steady, steady), 0)) > 0 {
 		t.False++
 	}
+}
+
+func turnsOf(lines []*curve.Line, interest float64) []curve.Turn {
+	return curve.Turns(lines, curve.Places(lines, interest))
 }
 
 func (c *SweepCell) fits(rng *rand.Rand, t *SweepTally) {

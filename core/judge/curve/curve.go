@@ -85,6 +85,47 @@ func (l *Line) better(o *Line, point int) []float64 {
 	return out
 }
 
+// Better is how many times better l is than o at a point, in the typical round.
+func (l *Line) Better(o *Line, point int) Amount {
+	c := centre(l.better(o, point), Level)
+	return Amount{math.Exp(c.V), math.Exp(c.Low), math.Exp(c.High)}
+}
+
+// Step is how many times better a line is at one point than at another.
+func (l *Line) Step(from, to int) Amount {
+	c := centre(l.step(from, to), Level)
+	return Amount{math.Exp(c.V), math.Exp(c.Low), math.Exp(c.High)}
+}
+
+// paired are the values that two series have of the same rounds. Points that were added later have rounds of their own:
+// where too few are common to both, the first value of the one goes with the first of the other, and so on. Rounds are
+// repetitions, so that this costs what rounds have in common and nothing else.
+func paired(a, b []float64) (x, y []float64) {
+	for i := range a {
+		if !math.IsNaN(a[i]) && !math.IsNaN(b[i]) {
+			x, y = append(x, a[i]), append(y, b[i])
+		}
+	}
+	if len(x) >= stats.SignedRankFrom {
+		return x, y
+	}
+	x, y = present(a), present(b)
+	n := min(len(x), len(y))
+	return x[:n], y[:n]
+}
+
+// step is by how many times a line is better at one point than at another, in logarithms, from round to round.
+func (l *Line) step(from, to int) []float64 {
+	before, after := paired(l.Values[from], l.Values[to])
+	d := make([]float64, len(before))
+	for i := range d {
+		if d[i] = math.Log(before[i] / after[i]); l.More {
+			d[i] = -d[i]
+		}
+	}
+	return d
+}
+
 // risk is the smallest risk at which the centre of differences surely lies beyond an edge on either side, and on which
 // side; 1 where it does not at any.
 func risk(d []float64, edge float64) (p float64, side int) {
@@ -117,14 +158,34 @@ func risk(d []float64, edge float64) (p float64, side int) {
 	return high, side
 }
 
-// at is the place of x between two points on the axis as drawn, from 0 to 1, and back.
-func share(a, b, x float64, log bool) float64 {
-	if log {
-		return math.Log(x/a) / math.Log(b/a)
+// levelRisk is the smallest risk at which the centre of differences surely lies within an edge on both sides; 1 where it
+// does not at any.
+func levelRisk(d []float64, edge float64) float64 {
+	d = present(d)
+	if len(d) < stats.SignedRankFrom || edge <= 0 {
+		return 1
 	}
-	return (x - a) / (b - a)
+	s := stats.NewSample(d)
+	within := func(alpha float64) bool {
+		low, high, ok := s.Interval(alpha)
+		return ok && low >= -edge && high <= edge
+	}
+	const loosest = 0.5
+	if !within(loosest) {
+		return 1
+	}
+	low, high := 0.0, loosest
+	for range 30 {
+		if mid := (low + high) / 2; within(mid) {
+			high = mid
+		} else {
+			low = mid
+		}
+	}
+	return high
 }
 
+// between is the value at a share of the way from one point to another, on the axis as drawn.
 func between(a, b, share float64, log bool) float64 {
 	if log {
 		return a * math.Pow(b/a, share)

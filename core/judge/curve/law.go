@@ -113,17 +113,60 @@ func (l *Line) Fit(grows Grows) *Law {
 	case grows == AtOnce:
 		kinds = []Kind{Steady, Each, Shared, Crowded}
 	}
+	whole := l.complete()
+	if whole == nil {
+		return nil
+	}
 	var best *Law
 	lowest := math.Inf(1)
 	for _, k := range kinds {
-		if law, score := l.fit(k); law != nil && score < lowest {
+		if law, score := whole.fit(k); law != nil && score < lowest {
 			best, lowest = law, score
 		}
 	}
-	if best == nil || l.misses(best) {
+	if best == nil || whole.misses(best) {
 		return nil
 	}
 	return best
+}
+
+// fewestFits are the rounds that a law needs.
+const fewestFits = 5
+
+// complete is the line of those rounds that have every point. Where these are too few since points were added later, it
+// is that of the points which the first round had; nil without enough.
+func (l *Line) complete() *Line {
+	all := make([]int, len(l.X))
+	for p := range all {
+		all[p] = p
+	}
+	has := func(p, round int) bool { return !math.IsNaN(l.Values[p][round]) && !math.IsInf(l.Values[p][round], 0) }
+	points := [][]int{all}
+	for round := range l.rounds() {
+		if first := slices.DeleteFunc(slices.Clone(all), func(p int) bool { return !has(p, round) }); len(first) > 0 {
+			points = append(points, first)
+			break
+		}
+	}
+	for _, of := range points {
+		out := &Line{Log: l.Log, More: l.More, Values: make([][]float64, len(of))}
+		for round := range l.rounds() {
+			if slices.ContainsFunc(of, func(p int) bool { return !has(p, round) }) {
+				continue
+			}
+			for i, p := range of {
+				out.Values[i] = append(out.Values[i], l.Values[p][round])
+			}
+		}
+		if out.rounds() < fewestFits {
+			continue
+		}
+		for _, p := range of {
+			out.X = append(out.X, l.X[p])
+		}
+		return out
+	}
+	return nil
 }
 
 // fit fits a law to every round that has all points, and to the typical values for its score; nil where there are too
@@ -136,8 +179,7 @@ func (l *Line) fit(k Kind) (*Law, float64) {
 	}
 	law := &Law{Kind: k, Peak: None}
 	law.fits = l.fitRounds(k)
-	const fewest = 5
-	if len(law.known()) < fewest {
+	if len(law.known()) < fewestFits {
 		return nil, 0
 	}
 	y := make([]float64, n)

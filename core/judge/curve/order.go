@@ -7,84 +7,124 @@ import (
 	"paceduel/core/judge/stats"
 )
 
-// Order says who is best at each point, and where that turns.
-type Order struct {
-	Leads []int  // by point: the line that has the best value; -1 where none has any
-	Sure  []bool // by point: whether it is surely better than every other line, all points and lines taken together
-	Turns []Turn // in the order of the points
+// Standing is what may be said of who is best at a point.
+type Standing int
+
+// The standings.
+const (
+	Unknown Standing = iota // nobody has a value
+	Open                    // nothing is settled
+	Even                    // none is better than the leader's equals by more than what is of interest
+	Ahead                   // the leader is better than every other line
+)
+
+// Place is who is best at a point.
+type Place struct {
+	Leader   int    // the line with the best typical value; -1 where none has any
+	Next     int    // the line with the next best; -1 without any
+	By       Amount // how many times better the leader is than the next one, by itself at 95 %
+	Standing Standing
+	Equals   []int // the lines that are even with the leader, itself among them; nil unless the standing is Even
 }
 
 // Turn is where one line takes over from another.
 type Turn struct {
-	From, To int     // lines
-	At       Amount  // on the axis of the parameter
-	Before   int     // the last point at which From surely leads
-	After    int     // the first point from there at which To does
-	Stretch  float64 // the share of the axis between these two that At's interval covers
+	From, To      int    // lines
+	At            Amount // on the axis of the parameter
+	Before, After int    // the last point at which From is ahead, and the first from there at which To is
 }
 
-// Lead finds who is best where. Lines share their points. interest is the smallest difference worth telling apart, a
-// share. Words hold for all points and lines together at 95 % (Holm).
+// Places finds who is best at each point; lines share their points, whose order does not matter here. interest is the
+// smallest difference worth telling apart, a share. Standings hold for all points and lines together at 95 % (Holm).
+func Places(lines []*Line, interest float64) []Place {
+	if len(lines) == 0 {
+		return nil
+	}
+	places := make([]Place, len(lines[0].Values))
+	type pair struct{ point, line int }
+	var pairs []pair
+	var risks, weights []float64
+	sides := map[pair]int{}
+	for p := range places {
+		at := &places[p]
+		*at = Place{Leader: leader(lines, p, -1), Next: -1, By: None}
+		if at.Leader < 0 {
+			continue
+		}
+		at.Next, at.Standing = leader(lines, p, at.Leader), Open
+		for i := range lines {
+			if i == at.Leader || !lines[i].Typical(p).Known() {
+				continue
+			}
+			d := lines[at.Leader].better(lines[i], p)
+			if i == at.Next {
+				c := centre(d, Level)
+				at.By = Amount{math.Exp(c.V), math.Exp(c.Low), math.Exp(c.High)}
+			}
+			r, side := risk(d, math.Log1p(interest))
+			if side < 0 {
+				r = 1
+			}
+			one := pair{p, i}
+			if within := levelRisk(d, math.Log1p(interest)); within < r {
+				r, side = within, 0
+			}
+			pairs, risks, weights, sides[one] = append(pairs, one), append(risks, r), append(weights, 1), side
+		}
+	}
+	holds := stats.Together(risks, weights, Level)
+	for p := range places {
+		some, ahead, settled := false, true, true
+		equals := []int{places[p].Leader}
+		for i, one := range pairs {
+			if one.point != p {
+				continue
+			}
+			some, settled = true, settled && holds[i]
+			if sides[one] <= 0 {
+				ahead, equals = false, append(equals, one.line)
+			}
+		}
+		switch {
+		case !some || !settled:
+		case ahead:
+			places[p].Standing = Ahead
+		default:
+			slices.Sort(equals)
+			places[p].Standing, places[p].Equals = Even, equals
+		}
+	}
+	return places
+}
+
+// Turns finds where one line takes over from another. Places are those of the lines' points, in their order.
 //
 // A turn is told only between points at which one and then another line surely leads; it lies where the 95 % interval of
 // the rounds' differences between the two, read in a straight line between neighbouring points on the axis as drawn,
 // holds 0: the pointwise test inverted.
-func Lead(lines []*Line, interest float64) *Order {
-	if len(lines) == 0 {
-		return &Order{}
-	}
-	points := len(lines[0].X)
-	o := &Order{Leads: make([]int, points), Sure: make([]bool, points)}
-	type pair struct{ point, line int }
-	var pairs []pair
-	var risks, weights []float64
-	for p := range points {
-		o.Leads[p] = leader(lines, p)
-		if o.Leads[p] < 0 {
-			continue
-		}
-		for i := range lines {
-			if i == o.Leads[p] || !lines[i].Typical(p).Known() {
-				continue
-			}
-			r, side := risk(lines[o.Leads[p]].better(lines[i], p), math.Log1p(interest))
-			if side < 0 {
-				r = 1
-			}
-			pairs, risks, weights = append(pairs, pair{p, i}), append(risks, r), append(weights, 1)
-		}
-	}
-	holds := stats.Together(risks, weights, Level)
-	for p := range points {
-		some, all := false, true
-		for i := range pairs {
-			if pairs[i].point == p {
-				some, all = true, all && holds[i]
-			}
-		}
-		o.Sure[p] = some && all
-	}
+func Turns(lines []*Line, places []Place) (turns []Turn) {
 	last := -1
-	for p := range points {
-		if !o.Sure[p] {
+	for p := range places {
+		if places[p].Standing != Ahead {
 			continue
 		}
-		if last >= 0 && o.Leads[last] != o.Leads[p] {
-			o.Turns = append(o.Turns, turn(lines[o.Leads[last]], lines[o.Leads[p]], last, p))
-			t := &o.Turns[len(o.Turns)-1]
-			t.From, t.To = o.Leads[last], o.Leads[p]
+		if last >= 0 && places[last].Leader != places[p].Leader {
+			from, to := places[last].Leader, places[p].Leader
+			turns = append(turns, turn(lines[from], lines[to], last, p))
+			t := &turns[len(turns)-1]
+			t.From, t.To = from, to
 		}
 		last = p
 	}
-	return o
+	return turns
 }
 
-// leader is the line with the best typical value at a point; -1 without any.
-func leader(lines []*Line, point int) int {
+// leader is the line with the best typical value at a point, one of them aside; -1 without any.
+func leader(lines []*Line, point, aside int) int {
 	best := -1
 	for i, l := range lines {
 		v := l.Typical(point).V
-		if math.IsNaN(v) {
+		if math.IsNaN(v) || i == aside {
 			continue
 		}
 		if best < 0 || l.More && v > lines[best].Typical(point).V || !l.More && v < lines[best].Typical(point).V {
@@ -102,8 +142,8 @@ func turn(a, b *Line, before, after int) Turn {
 	t := Turn{Before: before, After: after, At: None}
 	var places, centres, lows, highs []float64
 	for p := before; p < after; p++ {
-		left, right := b.better(a, p), b.better(a, p+1)
-		if len(present(left)) == 0 || len(present(right)) == 0 {
+		left, right := paired(b.better(a, p), b.better(a, p+1))
+		if len(left) == 0 {
 			continue
 		}
 		for s := range steps + 1 {
@@ -141,7 +181,6 @@ func turn(a, b *Line, before, after int) Turn {
 			break
 		}
 	}
-	t.Stretch = share(a.X[before], a.X[after], t.At.High, a.Log) - share(a.X[before], a.X[after], t.At.Low, a.Log)
 	return t
 }
 
@@ -179,13 +218,7 @@ func (l *Line) FindBest() Best {
 		if p == out.Point || !l.Typical(p).Known() {
 			continue
 		}
-		d := make([]float64, l.rounds())
-		for r := range d {
-			if d[r] = math.Log(l.Values[p][r] / l.Values[out.Point][r]); l.More {
-				d[r] = -d[r]
-			}
-		}
-		two, side := risk(d, 0)
+		two, side := risk(l.step(p, out.Point), 0)
 		if side <= 0 {
 			two = 2
 		}
@@ -206,13 +239,7 @@ func (l *Line) FindBest() Best {
 func (l *Line) Knee(least float64) (point int, gain Amount, ok bool) {
 	brought := false
 	for p := 0; p+1 < len(l.X); p++ {
-		d := make([]float64, l.rounds())
-		for r := range d {
-			if d[r] = math.Log(l.Values[p][r] / l.Values[p+1][r]); l.More {
-				d[r] = -d[r]
-			}
-		}
-		c := centre(d, Level)
+		c := centre(l.step(p, p+1), Level)
 		switch {
 		case !c.Sure():
 		case c.High < math.Log1p(least) && brought:

@@ -1,0 +1,81 @@
+package judge
+
+import (
+	"math"
+	"strings"
+
+	"paceduel/core/cell"
+	"paceduel/core/figure"
+	"paceduel/core/judge/curve"
+	"paceduel/core/units"
+)
+
+// Table is a curve in numbers: a row for each point, a column for each contender, and who is best.
+type Table struct {
+	Head  []string
+	Rows  [][]string
+	Words [][]Word // of the contenders in each row, against the baseline; empty where there is none
+}
+
+// Table sets a curve out in numbers. It has no rows where there is nothing on that scale.
+func (s *Sweep) Table(slice int, fig figure.Name, scale Scale) (t Table) {
+	of := &s.Slices[slice]
+	where := strings.Trim(of.Fixed+", "+of.State, ", ")
+	c := s.Curve(slice, fig, scale)
+	t.Head = []string{strings.TrimSpace(fig.Label() + ", " + s.Parameter(of).Name)}
+	if where != "" {
+		t.Head[0] += " (" + where + ")"
+	}
+	t.Head = append(append(t.Head, s.Contenders...), "best", "by")
+	if c == nil {
+		return t
+	}
+	for p := range of.Points {
+		row, words := []string{s.Value(of, p).String()}, []Word{}
+		for j, name := range s.Contenders {
+			row = append(row, s.ShowOn(fig, scale, c.Typical[j][p].V))
+			words = append(words, s.words[cell.Cell{
+				Contender: name, State: of.State, Point: s.r.Sweep.Points[of.Points[p]].At,
+			}])
+		}
+		t.Rows, t.Words = append(t.Rows, append(row, s.best(c, p)...)), append(t.Words, words)
+	}
+	return t
+}
+
+// ShowOn writes a value of a figure on a scale.
+func (s *Sweep) ShowOn(fig figure.Name, scale Scale, v float64) string {
+	switch {
+	case math.IsNaN(v):
+		return units.None
+	case scale == AgainstBaseline && v < 0.995:
+		return units.Significant(v) + "x"
+	case scale == AgainstBaseline:
+		return units.Times(v)
+	}
+	return fig.Show(v)
+}
+
+// best says who is best at a point and by how much.
+func (s *Sweep) best(c *Curve, point int) []string {
+	place := c.Places[point]
+	by := units.None
+	if place.By.Known() {
+		if by = units.Times(max(place.By.V, 1)); place.By.Sure() {
+			by += " (" + withinTimes(place.By) + ")"
+		}
+	}
+	switch place.Standing {
+	case curve.Ahead:
+		return []string{s.Contenders[place.Leader], by}
+	case curve.Even:
+		var names []string
+		for _, j := range place.Equals {
+			names = append(names, s.Contenders[j])
+		}
+		return []string{"too close: " + units.List(names), by}
+	case curve.Open:
+		return []string{"open, leans " + s.Contenders[place.Leader], by}
+	}
+	return []string{units.None, units.None}
+}
