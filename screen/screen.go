@@ -102,6 +102,8 @@ type Run struct {
 	Result  *result.Result // without heats while it is under way
 	Heats   []result.Heat  // finished
 	Verdict *judge.Verdict // of the finished heats; nil before the first round is complete
+	Judged  *judge.Sweep   // the same of a run with a sweep, as a whole
+	Swept   *Swept         // the whole of which this is a point; nil of a run without a sweep
 	// Turned are verdicts with other contenders in the baseline's place, by their names, as far as they were asked for.
 	Turned map[string]*judge.Verdict
 	// Services are the contenders' services as far as this run has started some, by contender; not modified once set.
@@ -114,6 +116,36 @@ type Run struct {
 	Err      error // what kept it from completing
 	Unjudged error // why what was measured could not be judged
 	NotKept  error // why the logbook does not have it
+}
+
+// Swept is a run with a sweep as a whole. What else the run has is then that of one of its points.
+type Swept struct {
+	Result *result.Result // without heats while it is under way
+	Heats  []result.Heat  // of all points
+	Judged *judge.Sweep   // of the finished heats; nil before the first round is complete
+	Now    *Now           // the heat under way, whatever its point
+	Point  int            // in view
+}
+
+// AtPoint is a run with a sweep with one of its points in view. Its verdict is left to whoever has
+// time for it.
+func (r *Run) AtPoint(point int) *Run {
+	out := *r
+	at := r.Result.Sweep.Points[point].At
+	out.Swept = &Swept{Result: r.Result, Heats: r.Heats, Judged: r.Judged, Now: r.Now, Point: point}
+	out.Result, out.Heats = r.Result.AtPoint(point), result.HeatsAt(r.Heats, at)
+	out.Turned, out.Verdict, out.Now, out.Asking = nil, nil, nil, nil
+	if n := r.Now; n != nil && n.Point == at {
+		own := *n
+		own.Point, own.Heat.Point = "", ""
+		out.Now = &own
+	}
+	if a := r.Asking; a != nil && a.Point == at {
+		own := *a
+		own.Point = ""
+		out.Asking = &own
+	}
+	return &out
 }
 
 // Service is what a contender's service is about.
@@ -215,6 +247,11 @@ type (
 		Duel Duel
 		Text string
 		Edit bool
+	}
+	// PointMsg asks for another point of the sweep to be brought into view.
+	PointMsg struct {
+		Point int
+		Open  bool // and for its verdict to be shown
 	}
 	// RemovePlanMsg asks for a plan file to be removed.
 	RemovePlanMsg struct{ Duel Duel }

@@ -11,6 +11,7 @@ const (
 	WeighIn Stop = "weigh-in"
 	Rounds  Stop = "rounds"
 	Verdict Stop = "verdict"
+	Sweep   Stop = "sweep"
 )
 
 // Row is a stop as the application knows it: each view's folder has a function that makes its own, and the application

@@ -587,3 +587,63 @@ func (s *Sweep) Lead() float64 {
 	}
 	return lead
 }
+
+// Where names what of a slice is fixed: "rows 4000, cold"; empty where nothing is.
+func (s *Sweep) Where(of *Slice) string { return strings.Trim(of.Fixed+", "+of.State, ", ") }
+
+// Labelled is what a figure is called on a scale: "mean for each row".
+func (s *Sweep) Labelled(of *Slice, fig figure.Name, scale Scale) string {
+	switch scale {
+	case ForEach:
+		return fig.Label() + " for each " + strings.TrimSuffix(s.Parameter(of).Name, "s")
+	case InAll:
+		return fig.Label() + ", all shots of a heat"
+	case AgainstBaseline:
+		return fig.Label() + ", times better than " + s.Baseline
+	}
+	return fig.Label()
+}
+
+// PlaceOn writes a place on a slice's parameter with its interval: "3 writers (2 to 4)".
+func (s *Sweep) PlaceOn(of *Slice, a curve.Amount) string { return placeOn(s.Parameter(of), a) }
+
+// Telling reports whether a line's best value is worth marking: it is neither at an end nor one of nearly all.
+func (s *Sweep) Telling(slice int, c *Curve, i int) bool {
+	b := c.Bests[i]
+	n := len(c.Lines[i].X)
+	return b.Point >= 0 && !b.Edge(n) && len(b.Set) < n
+}
+
+// LineNote is what a line comes to, in a few words.
+func (s *Sweep) LineNote(slice int, c *Curve, i int) string {
+	of := &s.Slices[slice]
+	p := s.Parameter(of)
+	var text []string
+	if b := c.Bests[i]; s.Telling(slice, c, i) {
+		best := "best at " + s.Value(of, b.Point).String()
+		if len(b.Set) > 1 {
+			best += fmt.Sprintf(" (%s to %s)", s.Value(of, b.Set[0]), s.Value(of, b.Set[len(b.Set)-1]))
+		}
+		text = append(text, best)
+	}
+	if law := c.Laws[i]; law != nil {
+		switch law.Kind {
+		case curve.Steady:
+			text = append(text, "steady")
+		case curve.Each:
+			unit, by := s.unitOf(p)
+			text = append(text, c.Figure.Show(law.Params[1].V*by)+" for each "+unit)
+		case curve.Power:
+			text = append(text, fmt.Sprintf("to the power of %.2f", law.Params[1].V))
+		default:
+			text = append(text, "contention "+units.Share(law.Params[1].V))
+		}
+	}
+	return strings.Join(text, ", ")
+}
+
+// BestAt says who is best at a point of a curve and by how much, each a dash where that is not known.
+func (s *Sweep) BestAt(c *Curve, point int) [2]string {
+	b := s.best(c, point)
+	return [2]string{b[0], b[1]}
+}

@@ -16,6 +16,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"paceduel/core/cell"
 	"paceduel/core/contender"
 	"paceduel/core/draft"
 	"paceduel/core/judge"
@@ -113,6 +114,8 @@ type Model struct {
 	notice  notice
 	duels   *sync.WaitGroup // every duel that was started and has not ended
 	session *session        // the latest
+	whole   *screen.Run     // the run in view as it came; of a sweep the scene has one of its points
+	point   cell.Point      // of a sweep that is in view
 	serial  int             // of the session, so that states of an older one are dropped
 	frame   string
 	// a key was drawn a moment ago: those that follow wait for the next frame
@@ -138,8 +141,8 @@ func newModel(ctx context.Context, cfg Config) Model {
 		Pictures: &screen.Pictures{},
 	}
 	if cfg.Open != nil {
-		m.scene.Run = opened(cfg.Open)
-		m.at = screen.Verdict
+		m, _ = m.show(opened(cfg.Open))
+		m.at = judgedStop(m.scene.Run)
 	}
 	return m
 }
@@ -237,9 +240,12 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		if msg.err != nil {
 			return m.say(msg.err.Error(), true)
 		}
-		m.scene.Run = msg.run
-		m.at = screen.Verdict
-		return m.tellAll(screen.RunInViewMsg{}), nil
+		m.point = ""
+		m, cmd := m.show(msg.run)
+		m.at = judgedStop(m.scene.Run)
+		return m.tellAll(screen.RunInViewMsg{}), cmd
+	case pointMsg:
+		return m.judgedPoint(msg), nil
 	case turnedMsg:
 		if run := m.scene.Run; run != nil && run.Result == msg.of {
 			next := *run
@@ -302,6 +308,8 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		}
 		m.session.control.AddRounds(msg.Rounds)
 		return m.say(units.Plural(msg.Rounds, "round")+" more from the next heat on", false)
+	case screen.PointMsg:
+		return m.toPoint(msg)
 	case screen.OpenMsg:
 		return m, openRun(m.cfg.Book, msg.ID)
 	case screen.GoMsg:
@@ -345,6 +353,9 @@ func (m Model) halted() string {
 		if run.Verdict != nil {
 			rounds = run.Verdict.Rounds
 		}
+		if run.Swept != nil {
+			heats = len(run.Swept.Heats)
+		}
 	}
 	text := "halted: " + units.Plural(heats, "finished heat") + " kept, and listed under log"
 	if rounds == 0 {
@@ -361,7 +372,10 @@ func (m Model) start(p *plan.Plan, accept bool) (Model, tea.Cmd) {
 	m.session = startSession(m.ctx, m.duels, m.cfg, p, accept)
 	m.serial++
 	m.at = screen.Rounds
-	m.scene.Run = nil
+	if p.Sweep != nil {
+		m.at = screen.Sweep
+	}
+	m.scene.Run, m.whole, m.point = nil, nil, ""
 	return m.tellAll(screen.RunInViewMsg{}), nextState(m.ctx, m.session, m.serial)
 }
 
@@ -371,21 +385,83 @@ func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
 		return m, nil
 	}
 	wasLive := m.scene.Run == nil || m.scene.Run.Live
-	m.scene.Run = msg.run
+	m, judging := m.show(msg.run)
 	m.session.run = msg.run.Result.ID
 	if msg.run.Live {
-		return m, nextState(m.ctx, m.session, m.serial)
+		return m, tea.Batch(judging, nextState(m.ctx, m.session, m.serial))
 	}
 	if !wasLive {
-		return m, nil
+		return m, judging
 	}
-	if m.at == screen.Rounds {
-		m.at = screen.Verdict
+	if m.at == screen.Rounds || m.at == screen.Sweep {
+		m.at = judgedStop(m.scene.Run)
 		if len(msg.run.Heats) == 0 {
 			m.at = screen.WeighIn
 		}
 	}
-	return m, readRuns(m.cfg.Book)
+	return m, tea.Batch(judging, readRuns(m.cfg.Book))
+}
+
+// judgedStop is where a finished run is looked at first.
+func judgedStop(r *screen.Run) screen.Stop {
+	if r.Swept != nil {
+		return screen.Sweep
+	}
+	return screen.Verdict
+}
+
+// show brings a run into view, of a sweep the point that was in view, or its first. The command reaches that point's
+// verdict, where that is still to be done.
+func (m Model) show(run *screen.Run) (Model, tea.Cmd) {
+	before := m.scene.Run
+	m.whole, m.scene.Run = run, run
+	if run.Result.Sweep == nil {
+		return m, nil
+	}
+	point := max(run.Result.Sweep.Find(m.point), 0)
+	m.point = run.Result.Sweep.Points[point].At
+	next := run.AtPoint(point)
+	m.scene.Run = next
+	if before != nil && before.Swept != nil && before.Result.ID == next.Result.ID && before.Swept.Point == point {
+		next.Verdict, next.Turned = before.Verdict, before.Turned // until there is a newer one
+		if before.Swept.Judged == run.Judged {
+			return m, nil
+		}
+		next.Turned = nil
+	}
+	if run.Judged == nil {
+		return m, nil
+	}
+	return m, judgePoint(run.Judged, point, m.point)
+}
+
+// toPoint brings another point of a sweep into view.
+func (m Model) toPoint(msg screen.PointMsg) (Model, tea.Cmd) {
+	if m.whole == nil || m.whole.Result.Sweep == nil || msg.Point >= len(m.whole.Result.Sweep.Points) {
+		return m, nil
+	}
+	if at := m.whole.Result.Sweep.Points[msg.Point].At; at != m.point {
+		m.point = at
+		var cmd tea.Cmd
+		if m, cmd = m.show(m.whole); msg.Open {
+			m.at = screen.Verdict
+		}
+		return m, cmd
+	}
+	if msg.Open {
+		m.at = screen.Verdict
+	}
+	return m, nil
+}
+
+// judgedPoint takes in the verdict of the point in view.
+func (m Model) judgedPoint(msg pointMsg) Model {
+	if r := m.scene.Run; r != nil && r.Swept != nil && r.Swept.Judged == msg.of && m.point == msg.at {
+		next := *r
+		next.Verdict = msg.verdict
+		m.scene.Run = &next
+	}
+	return m
 }
 
 const noticeTime = 6 * time.Second

@@ -18,6 +18,7 @@ import (
 	"github.com/google/shlex"
 
 	"paceduel/core/between"
+	"paceduel/core/cell"
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
 	"paceduel/core/files"
@@ -222,6 +223,10 @@ func nextState(ctx context.Context, s *session, serial int) tea.Cmd {
 
 // opened brings a finished run into the form that views see.
 func opened(r *result.Result) *screen.Run {
+	if r.Sweep != nil {
+		swept, err := judge.JudgeSweep(r)
+		return &screen.Run{Result: r, Heats: r.Heats, Judged: swept, Unjudged: err}
+	}
 	v, err := judge.Judge(r)
 	return &screen.Run{Result: r, Heats: r.Heats, Verdict: v, Unjudged: err}
 }
@@ -238,11 +243,33 @@ func turn(run *screen.Run, base string) tea.Cmd {
 	return func() tea.Msg {
 		r := *run.Result
 		r.Heats = run.Heats
-		v, err := judge.Facing(&r, base)
+		facing := func() (*judge.Verdict, error) { return judge.Facing(&r, base) }
+		if whole := run.Swept; whole != nil && whole.Judged != nil {
+			facing = func() (*judge.Verdict, error) { return whole.Judged.FacingAt(whole.Point, base) }
+		}
+		v, err := facing()
 		if err != nil {
 			return saidMsg{err.Error(), true}
 		}
 		return turnedMsg{run.Result, base, v}
+	}
+}
+
+// pointMsg carries the verdict of a point of a sweep.
+type pointMsg struct {
+	of      *judge.Sweep
+	at      cell.Point
+	verdict *judge.Verdict
+}
+
+// judgePoint reaches the verdict of a point.
+func judgePoint(s *judge.Sweep, point int, at cell.Point) tea.Cmd {
+	return func() tea.Msg {
+		v, err := s.At(point)
+		if err != nil {
+			return saidMsg{err.Error(), true}
+		}
+		return pointMsg{s, at, v}
 	}
 }
 

@@ -161,6 +161,13 @@ func (f *follower) dueForJudging() bool {
 func (f *follower) judge() {
 	whole := *f.run.Result
 	whole.Heats = f.run.Heats
+	if whole.Sweep != nil {
+		swept, err := judge.JudgeSweep(&whole)
+		if f.run.Unjudged = err; err == nil {
+			f.run.Judged = swept
+		}
+		return
+	}
 	v, err := judge.Judge(&whole)
 	if f.run.Unjudged = err; err == nil {
 		f.run.Verdict = v

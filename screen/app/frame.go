@@ -126,7 +126,11 @@ func (m Model) bar() string {
 	left := " " + m.scene.Theme.Faint.Render("pace duel") + "   "
 	right := ""
 	if r := m.scene.Run; r != nil {
-		left += m.scene.Theme.Strong.Render(r.Result.Plan.Name)
+		name := r.Result.Plan.Name
+		if r.Swept != nil && m.at == screen.Sweep {
+			name = r.Swept.Result.Plan.Name // the other stops show one of its points
+		}
+		left += m.scene.Theme.Strong.Render(name)
 		right = m.progress(r)
 	} else {
 		left += m.scene.Theme.Strong.Render(m.scene.Title)
@@ -142,8 +146,12 @@ func (m Model) bar() string {
 func (m Model) progress(r *screen.Run) string {
 	var text []string
 	if r.Live {
-		if r.Now != nil {
-			text = append(text, fmt.Sprintf("round %d of %d", r.Now.Round, r.Result.Plan.Rounds))
+		now, planned := r.Now, r.Result.Plan.Rounds
+		if r.Swept != nil {
+			now, planned = r.Swept.Now, r.Swept.Result.Plan.Rounds
+		}
+		if now != nil {
+			text = append(text, fmt.Sprintf("round %d of %d", now.Round, planned))
 		}
 		if r.Left >= 0 {
 			text = append(text, units.Left(r.Left))
@@ -293,6 +301,9 @@ func (m Model) leavingBody(w, h int) string {
 	n := 0
 	if m.scene.Run != nil {
 		n = len(m.scene.Run.Heats)
+		if whole := m.scene.Run.Swept; whole != nil {
+			n = len(whole.Heats)
+		}
 	}
 	t := m.scene.Theme
 	lines := []string{

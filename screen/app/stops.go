@@ -14,6 +14,7 @@ import (
 	"paceduel/screen/footing"
 	"paceduel/screen/log"
 	"paceduel/screen/rounds"
+	"paceduel/screen/sweep"
 	"paceduel/screen/verdict"
 	"paceduel/screen/weighin"
 	"paceduel/screen/why"
@@ -29,7 +30,7 @@ func stops(cfg Config) []screen.Row {
 	}
 	return []screen.Row{
 		ask.Stop(drafts, cfg.Questions), footing.Stop(), weighin.Stop(), rounds.Stop(), verdict.Stop(), why.Stop(),
-		log.Stop(),
+		sweep.Stop(), log.Stop(),
 	}
 }
 

@@ -12,14 +12,14 @@ type Curves struct {
 	w, h   int
 	cells  []rune
 	marks  []string
-	styles []int // of each cell, in the order of the styles handed to Lines; -1: faint
-	line   int
+	styles []int  // of each cell, in the order of the styles handed to Lines; -1: faint
+	rules  []rune // of each column, behind the curves; 0 without one
 }
 
 // NewCurves returns an empty canvas of w by h cells.
 func NewCurves(w, h int) *Curves {
 	w, h = max(w, 0), max(h, 0)
-	c := &Curves{w: w, h: h, cells: make([]rune, w*h), marks: make([]string, w*h), styles: make([]int, w*h), line: -1}
+	c := &Curves{w: w, h: h, cells: make([]rune, w*h), marks: make([]string, w*h), styles: make([]int, w*h), rules: make([]rune, w)}
 	for i := range c.styles {
 		c.styles[i] = -1
 	}
@@ -30,9 +30,12 @@ func NewCurves(w, h int) *Curves {
 func (c *Curves) Across() int { return 2 * c.w }
 
 // Rule draws a line through a column, behind the curves.
-func (c *Curves) Rule(at float64) {
+func (c *Curves) Rule(at float64) { c.RuleOf('│', at) }
+
+// RuleOf draws a line of that rune through a column, behind the curves.
+func (c *Curves) RuleOf(r rune, at float64) {
 	if c.w > 0 {
-		c.line = min(max(int(at*float64(c.w)), 0), c.w-1)
+		c.rules[min(max(int(at*float64(c.w)), 0), c.w-1)] = r
 	}
 }
 
@@ -87,8 +90,8 @@ func (c *Curves) Lines(styles []lipgloss.Style, faint lipgloss.Style) []string {
 				out.WriteString(style.Render(c.marks[i]))
 			case c.cells[i] != 0:
 				out.WriteString(style.Render(string(0x2800 + c.cells[i])))
-			case col == c.line:
-				out.WriteString(faint.Render("│"))
+			case c.rules[col] != 0:
+				out.WriteString(faint.Render(string(c.rules[col])))
 			default:
 				out.WriteByte(' ')
 			}

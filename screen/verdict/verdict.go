@@ -59,7 +59,7 @@ func New() screen.View {
 		logScale: bind("g", "log scale", "g"),
 		rungs:    bind("E", "every rung", "E"),
 		save:     bind("s", "save to files", "s"),
-		keep:     bind("p", "plan to a file", "p"),
+		keep:     bind("n", "plan to a file", "n"),
 		left:     bind("← →", "read off", "left", "down", "j"),
 		right:    bind("→", "further", "right", "up", "k"),
 		zoom:     bind("z", "zoom in", "z"),
