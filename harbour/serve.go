@@ -41,8 +41,9 @@ func Listen(address string) (*Service, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /berths", s.berths)
 	mux.HandleFunc("GET /vessels", s.vessels)
+	mux.HandleFunc("GET /arrivals", s.arrivals)
 	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {
-		http.Error(w, "Skerrow Harbour: ask for /berths?tide="+TideName(0)+" or /vessels", http.StatusNotFound)
+		http.Error(w, "Skerrow Harbour: ask for /berths?tide="+TideName(0)+", /vessels or /arrivals?rows=20", http.StatusNotFound)
 	})
 	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	return s, nil

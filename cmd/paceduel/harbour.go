@@ -89,6 +89,28 @@ func harbourCommand() *cobra.Command {
 	almanac.Flags().StringVar(&kept, "keep", "", "the `DIR` in which chapters are kept for later runs; none unless said")
 	almanac.Flags().IntVar(&day, "day", 0, "the `DAY` of the year, from 0")
 
+	var recording string
+	var writers int
+	report := &cobra.Command{
+		Use:   "report",
+		Short: "take position reports in with several writers at once",
+		Args:  cobra.NoArgs,
+		RunE:  func(*cobra.Command, []string) error { return harbour.Report(recording, writers, os.Stdout) },
+	}
+	report.Flags().StringVar(&recording, "with", "one-lock", "how they are kept: one-lock, by-quay or by-writer")
+	report.Flags().IntVar(&writers, "writers", 1, "at once, from 1 to 256")
+
+	var ordering string
+	var batch int
+	log := &cobra.Command{
+		Use:   "log",
+		Short: "write the ship log in batches",
+		Args:  cobra.NoArgs,
+		RunE:  func(*cobra.Command, []string) error { return harbour.WriteLog(ordering, batch, os.Stdout) },
+	}
+	log.Flags().StringVar(&ordering, "with", "when-full", "when a batch is put in order: when-full or as-they-come")
+	log.Flags().IntVar(&batch, "batch", 256, "`ENTRIES` of a batch")
+
 	lay := &cobra.Command{
 		Use:   "lay DIR",
 		Short: "write the demo's plans and data into DIR",
@@ -101,7 +123,7 @@ func harbourCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(serve, pack, tidy, predict, almanac, lay)
+	c.AddCommand(serve, pack, tidy, predict, almanac, report, log, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

@@ -320,7 +320,7 @@ func NewSweepMaps(s *judge.Sweep, r *result.Result, fig figure.Name) (maps []*Sw
 	for _, state := range r.States() {
 		m := &SweepMap{
 			Title: r.Plan.Name, Sentence: s.Sentence, Conditions: sweepConditions(r, s),
-			Note: "signs: who is ahead by " + fig.Label() + "; the darker, the further; ?: still open; ≈: too close to call",
+			Note: "signs: who is ahead by " + fig.Label() + "; the fuller, the further; ?: still open; ≈: too close to call",
 		}
 		if len(r.States()) > 1 {
 			m.State = state

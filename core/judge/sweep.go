@@ -204,6 +204,14 @@ func (s *Sweep) At(point int) (*Verdict, error) {
 	return s.judgePoint(s.r, point)
 }
 
+// Ready is the verdict of a point where that was reached already; nil while it runs.
+func (s *Sweep) Ready(point int) *Verdict {
+	if s.verdicts == nil {
+		return nil
+	}
+	return s.verdicts[point]
+}
+
 // FacingAt is At with another contender in the baseline's place.
 func (s *Sweep) FacingAt(point int, base string) (*Verdict, error) {
 	turned := *s.r

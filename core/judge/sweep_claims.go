@@ -97,6 +97,16 @@ func (s *Sweep) Upheld() bool {
 	return !slices.ContainsFunc(s.Claims, func(c Claim) bool { return c.Finding != Upheld })
 }
 
+// tooFewShots reports whether heats have too few shots for the figure that decides.
+func (s *Sweep) tooFewShots() bool {
+	for _, w := range s.words {
+		if w == TooFew {
+			return true
+		}
+	}
+	return false
+}
+
 // cautions are those of the points: one of each kind, with where it was raised.
 func (s *Sweep) cautions() (out []Caution) {
 	type raised struct {
@@ -107,6 +117,9 @@ func (s *Sweep) cautions() (out []Caution) {
 	var kinds []CautionKind
 	for i, v := range s.verdicts {
 		for _, c := range v.Cautions {
+			if c.Kind == FewShots && !s.tooFewShots() {
+				continue // it is of figures that do not decide
+			}
 			r := byKind[c.Kind]
 			if r == nil {
 				r = &raised{first: c}

@@ -9,6 +9,7 @@ import (
 	"paceduel/core/cell"
 	"paceduel/core/figure"
 	"paceduel/core/judge/curve"
+	"paceduel/core/judge/stats"
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -52,7 +53,7 @@ func (s *Sweep) sentence() string {
 	if !fits(text) || len(s.Slices) > 2 {
 		text = s.byCount()
 	}
-	for _, more := range []string{s.furthest(), s.open()} {
+	for _, more := range []string{s.furthest(), s.open(), s.tooFew()} {
 		if longer := text + " " + more; more != "" && fits(longer) {
 			text = longer
 		}
@@ -96,7 +97,10 @@ func (s *Sweep) byCount() string {
 func (s *Sweep) furthest() string {
 	const worthTelling = 1.5 // times
 	var far curve.Amount
-	text := ""
+	text, pairs := "", 0
+	for i := range s.Slices {
+		pairs += len(s.Slices[i].Points) * (len(s.Contenders) - 1)
+	}
 	for i := range s.Slices {
 		of := &s.Slices[i]
 		lines := s.lines(of, s.Decides)
@@ -106,7 +110,8 @@ func (s *Sweep) furthest() string {
 			}
 			for j, l := range lines {
 				by := lines[place.Leader].Better(l, p)
-				if j == place.Leader || !by.Sure() || by.V < worthTelling || by.V <= far.V {
+				if j == place.Leader || !by.Sure() || by.V < worthTelling || by.V <= far.V ||
+					!lines[place.Leader].Surely(l, p, curve.Level/float64(pairs)) {
 					continue
 				}
 				far = by
@@ -125,9 +130,22 @@ func withinTimes(a curve.Amount) string {
 
 func (s *Sweep) open() string {
 	if open := s.Comparisons - s.Settled; open > 0 {
+		if open == s.Comparisons {
+			return fmt.Sprintf("All %d comparisons with %s are still open.", open, s.Baseline)
+		}
 		return fmt.Sprintf("%d of %s still open.", open, units.Plural(s.Comparisons, "comparison"))
 	}
 	return ""
+}
+
+// tooFew says that no comparison could be settled, whatever was measured, with so few rounds.
+func (s *Sweep) tooFew() string {
+	least := stats.LeastRounds(level / float64(max(s.Comparisons, 1)))
+	if s.r.Ending == result.Running || s.Rounds >= least {
+		return ""
+	}
+	return fmt.Sprintf("%s cannot settle %s together; %d can.", units.Plural(s.Rounds, "round"),
+		units.Plural(s.Comparisons, "comparison"), least)
 }
 
 // remarks are all findings along all slices.
@@ -165,7 +183,7 @@ func (s *Sweep) within(slice int, text string) string {
 	if where = strings.TrimSuffix(where, ", "); where == "" {
 		return text
 	}
-	return capital(where) + ": " + text
+	return where + ": " + text
 }
 
 // pointOf names a point of a slice: "12 writers", "rows 4000, level 3".
@@ -182,8 +200,12 @@ func (s *Sweep) pointOf(of *Slice, point int) string {
 
 // named is a parameter's value with its name: "12 writers", but "level 3".
 func named(p *result.Parameter, v result.Value) string {
-	if counted(p) && v.Called == "" {
-		return v.Text + " " + nounFor(p, v.Text == "1")
+	if counted(p) {
+		text := v.Text + " " + nounFor(p, v.Text == "1")
+		if v.Called != "" {
+			text += " (" + v.Called + ")"
+		}
+		return text
 	}
 	return p.Name + " " + v.String()
 }
@@ -276,8 +298,10 @@ func (s *Sweep) whoWins(slice int, c *Curve) string {
 				covered[i] = true
 			}
 		}
-		text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, s.Value(of, first),
-			named(p, s.Value(of, last)))
+		text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, s.Value(of, first), named(p, s.Value(of, last)))
+		if !counted(p) {
+			text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, named(p, s.Value(of, first)), s.Value(of, last))
+		}
 		if first == last {
 			text = fmt.Sprintf("%s %s at %s", s.Contenders[leader], is, named(p, s.Value(of, first)))
 		}
@@ -457,7 +481,7 @@ func (s *Sweep) bestValue(slice int, c *Curve, i int) string {
 	of := &s.Slices[slice]
 	p := s.Parameter(of)
 	best, n := c.Bests[i], len(of.Points)
-	if best.Point < 0 || n < 3 || !s.chosen(of, &best) {
+	if best.Point < 0 || n < 3 || !s.chosen(of, c, i) {
 		return ""
 	}
 	text := fmt.Sprintf("%s %s with %s", s.Contenders[i], s.Decides.Superlative(), named(p, s.Value(of, best.Point)))
@@ -478,14 +502,19 @@ func (s *Sweep) bestValue(slice int, c *Curve, i int) string {
 	return text + "."
 }
 
-// chosen reports whether a best value is worth naming: where a parameter counts things to be done, fewer of them are
-// always done sooner.
-func (s *Sweep) chosen(of *Slice, best *curve.Best) bool {
-	p := s.Parameter(of)
-	if c := plan.Counts(p.Counts); c != plan.Items && c != plan.OfBytes && c != plan.Clients {
+// chosen reports whether a contender's best value is worth naming: where a parameter counts things to be done, fewer of
+// them are always done sooner, and where all are fastest one at a time each may have work of its own.
+func (s *Sweep) chosen(of *Slice, c *Curve, i int) bool {
+	if s.Decides.MoreIsBetter() {
 		return true
 	}
-	return s.Decides.MoreIsBetter() || !slices.Contains(best.Set, 0)
+	switch counts := plan.Counts(s.Parameter(of).Counts); {
+	case counts == plan.Items || counts == plan.OfBytes || counts == plan.Clients:
+		return !slices.Contains(c.Bests[i].Set, 0)
+	case counts == plan.Threads:
+		return slices.ContainsFunc(c.Bests, func(b curve.Best) bool { return !slices.Contains(b.Set, 0) })
+	}
+	return true
 }
 
 // tradeOff holds the value that is best for the figure that decides to the one that is best for memory, and else for
@@ -493,7 +522,7 @@ func (s *Sweep) chosen(of *Slice, best *curve.Best) bool {
 func (s *Sweep) tradeOff(slice int, c *Curve, i int) string {
 	of := &s.Slices[slice]
 	best := c.Bests[i]
-	if best.Point < 0 || !s.chosen(of, &best) {
+	if best.Point < 0 || !s.chosen(of, c, i) {
 		return ""
 	}
 	for _, fig := range []figure.Name{figure.Memory, figure.CPU} {

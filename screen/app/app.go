@@ -432,6 +432,10 @@ func (m Model) show(run *screen.Run) (Model, tea.Cmd) {
 	if run.Judged == nil {
 		return m, nil
 	}
+	if ready := run.Judged.Ready(point); ready != nil {
+		next.Verdict = ready
+		return m, nil
+	}
 	return m, judgePoint(run.Judged, point, m.point)
 }
 

@@ -50,7 +50,7 @@ func (v View) lineBody(s screen.Scene, w, h int) (out []string) {
 	ticks := make([]chart.Tick, 0, len(l.Along))
 	for _, t := range l.Along {
 		if !outOfSight(t.At) {
-			ticks = append(ticks, chart.Tick{At: t.At, Label: t.Text})
+			ticks = append(ticks, tickAt(t, plot))
 		}
 	}
 	out = append(out, pad+s.Theme.Faint.Render(parts.Axis(ticks, plot, false))+" "+s.Theme.Ink.Render(l.Parameter))
@@ -62,6 +62,11 @@ func (v View) lineBody(s screen.Scene, w, h int) (out []string) {
 		out[i] = parts.Cell(out[i], w)
 	}
 	return out
+}
+
+// tickAt is a point of the axis under the cell that it is drawn in.
+func tickAt(t chart.SweepTick, plot int) chart.Tick {
+	return chart.Tick{At: float64(min(int(t.At*float64(plot)), plot-1)) / float64(max(plot-1, 1)), Label: t.Text}
 }
 
 // plot draws the canvas with its axis and what each line comes to.
@@ -84,6 +89,9 @@ func (v View) plot(s screen.Scene, l *chart.SweepLines, plot, h, notes int) (out
 		canvas.Draw(edges(l.Lines[i].Points, canvas.Across(), func(p chart.SweepSpot) float64 { return p.Low }), i)
 		canvas.Draw(edges(l.Lines[i].Points, canvas.Across(), func(p chart.SweepSpot) float64 { return p.High }), i)
 		canvas.Draw(dashed(through(l.Lines[i].Beyond, canvas.Across()), 4), i)
+		if l.Lines[i].Index == v.chosen { // of all, laws would hide what was measured
+			canvas.Draw(dashed(through(l.Lines[i].Law, canvas.Across()), 2), i)
+		}
 	}
 	for i := range l.Lines { // over all bands
 		canvas.Draw(through(l.Lines[i].Points, canvas.Across()), i)
@@ -119,9 +127,10 @@ func (v View) beside(s screen.Scene, l *chart.SweepLines, h, width int) []string
 	}
 	type label struct {
 		row  int
-		text string
+		text []string
 	}
 	var labels []label
+	all := 0
 	for i := range l.Lines {
 		line := &l.Lines[i]
 		row := h - 1
@@ -135,19 +144,33 @@ func (v View) beside(s screen.Scene, l *chart.SweepLines, h, width int) []string
 			style = style.Underline(true)
 		}
 		text := " " + s.Theme.Sign(line.Sign).Render(line.Sign.Glyph) + " " + style.Render(line.Name)
+		own := []string{text}
 		if line.Note != "" {
-			text += s.Theme.Faint.Render(" " + line.Note)
+			own = append(own, "   "+s.Theme.Faint.Render(line.Note))
 		}
-		labels = append(labels, label{row, parts.Cell(text, width)})
+		labels = append(labels, label{row, own})
+		all += len(own)
+	}
+	for i := range labels {
+		if all > h { // names alone
+			labels[i].text = labels[i].text[:1]
+		}
 	}
 	slices.SortStableFunc(labels, func(a, b label) int { return cmp.Compare(a.row, b.row) })
+	left := 0
+	for _, one := range labels {
+		left += len(one.text)
+	}
 	next := 0
-	for i, one := range labels {
-		row := max(one.row, next)
-		row = min(row, h-(len(labels)-i))
-		if row >= 0 && row < h {
-			out[row], next = one.text, row+1
+	for _, one := range labels {
+		row := min(max(one.row, next), h-left)
+		for _, text := range one.text {
+			if row >= 0 && row < h {
+				out[row] = parts.Cell(text, width)
+			}
+			row++
 		}
+		next, left = row, left-len(one.text)
 	}
 	return out
 }

@@ -30,7 +30,7 @@ func (v View) mapBody(s screen.Scene, w, h int) (out []string) {
 		row += len(m.Cells)
 	}
 	return append(out, "", parts.Cell(v.mapRead(s, maps), w), "",
-		parts.Cell(s.Theme.Faint.Render(" signs: who is ahead; the darker, the further; ? still open; ≈ too close to call"), w))
+		parts.Cell(s.Theme.Faint.Render(" signs: who is ahead; the fuller, the further; ? still open; ≈ too close to call"), w))
 }
 
 // oneMap draws a map; first is the slice of its first row.
@@ -155,7 +155,7 @@ func (v View) small(s screen.Scene, w, h int, here bool) string {
 	out = append(out, strings.Repeat(" ", axisWidth)+v.ribbon(s, l, plot))
 	var ticks []chart.Tick
 	for _, t := range l.Along {
-		ticks = append(ticks, chart.Tick{At: t.At, Label: t.Text})
+		ticks = append(ticks, tickAt(t, plot))
 	}
 	out = append(out, strings.Repeat(" ", axisWidth)+s.Theme.Faint.Render(parts.Axis(ticks, plot, false)))
 	return parts.Fit(strings.Join(out, "\n"), w, h+3)

@@ -91,6 +91,12 @@ func (l *Line) Better(o *Line, point int) Amount {
 	return Amount{math.Exp(c.V), math.Exp(c.Low), math.Exp(c.High)}
 }
 
+// Surely reports whether l is better than o at a point at a risk of alpha.
+func (l *Line) Surely(o *Line, point int, alpha float64) bool {
+	r, side := risk(l.better(o, point), 0)
+	return side > 0 && r <= alpha
+}
+
 // Step is how many times better a line is at one point than at another.
 func (l *Line) Step(from, to int) Amount {
 	c := centre(l.step(from, to), Level)

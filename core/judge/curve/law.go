@@ -103,8 +103,8 @@ func (l *Law) At(x float64) Amount {
 
 // Fit finds the law that a line follows; nil where none of those that suit what the parameter counts does. Each law is
 // fitted to each round by least squares of relative errors, and its parameters are the centres of the rounds'. The law
-// is chosen by the information criterion of Hurvich and Tsai (Biometrika 76, 1989) over the typical values; where even
-// the best surely misses points, none is named.
+// is chosen by the information criterion of Hurvich and Tsai (Biometrika 76, 1989) over the typical values, among those
+// that are not surely a simpler one in disguise; where even the best surely misses points, none is named.
 func (l *Line) Fit(grows Grows) *Law {
 	kinds := []Kind{Steady, Each, Power}
 	switch {
@@ -120,7 +120,7 @@ func (l *Line) Fit(grows Grows) *Law {
 	var best *Law
 	lowest := math.Inf(1)
 	for _, k := range kinds {
-		if law, score := whole.fit(k); law != nil && score < lowest {
+		if law, score := whole.fit(k); law != nil && !law.isSimpler() && score < lowest {
 			best, lowest = law, score
 		}
 	}
@@ -128,6 +128,22 @@ func (l *Line) Fit(grows Grows) *Law {
 		return nil
 	}
 	return best
+}
+
+// isSimpler reports whether the rounds cannot tell a law from a simpler one that it holds as a special case: a straight
+// line that does not surely rise or fall is steady, and both forms of a time that N have in common are straight where
+// there is no coherency, or all of the work is contended.
+func (l *Law) isSimpler() bool {
+	holds := func(a Amount, x float64) bool { return !(a.Low > x || a.High < x) }
+	switch l.Kind {
+	case Each, Power:
+		return holds(l.Params[1], 0)
+	case Crowded:
+		return holds(l.Params[2], 0)
+	case Shared:
+		return holds(l.Params[1], 1)
+	}
+	return false
 }
 
 // fewestFits are the rounds that a law needs.
@@ -330,6 +346,10 @@ func (l *Law) peak() {
 	// by the rounds' contention over coherency, which is infinite where a round has none
 	var inverse []float64
 	for _, fit := range l.known() {
+		if fit[1] >= 1 { // one alone is best
+			inverse = append(inverse, 1)
+			continue
+		}
 		inverse = append(inverse, fit[2]/max(1-fit[1], 1e-9))
 	}
 	c := centre(inverse, Level)
@@ -337,7 +357,7 @@ func (l *Law) peak() {
 		if x <= 0 {
 			return math.Inf(1)
 		}
-		return math.Sqrt(1 / x)
+		return max(math.Sqrt(1/x), 1) // there is no less than one
 	}
 	l.Peak = Amount{root(c.V), root(c.High), root(c.Low)}
 	if math.IsNaN(c.Low) {
