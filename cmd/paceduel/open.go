@@ -131,12 +131,24 @@ func (s *settings) exportCommand() *cobra.Command {
 	return c
 }
 
-func (s *settings) export(r *result.Result, dir string, look chart.Look) error {
+// exported writes what there is of a run to dir.
+func exported(r *result.Result, dir string, look chart.Look) ([]string, error) {
+	if r.Sweep != nil {
+		s, err := judge.JudgeSweep(r)
+		if err != nil {
+			return nil, err
+		}
+		return report.ExportSweep(r, s, dir)
+	}
 	v, err := judge.Judge(r)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	files, err := report.Export(r, v, dir, look)
+	return report.Export(r, v, dir, look)
+}
+
+func (s *settings) export(r *result.Result, dir string, look chart.Look) error {
+	files, err := exported(r, dir, look)
 	for _, f := range files {
 		fmt.Fprintln(s.words.out, f)
 	}

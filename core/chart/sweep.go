@@ -256,10 +256,13 @@ func (l *SweepLines) spot(x float64, a curve.Amount) SweepSpot {
 
 // law is the line of a law over what is in view.
 func (l *SweepLines) law(law *curve.Law, x []float64, place, back func(float64) float64) (within, beyond []SweepSpot) {
+	if at := place(x[0]); at >= 0 {
+		within = append(within, l.spot(at, law.At(x[0])))
+	}
 	for i := range lawPoints + 1 {
 		at := float64(i) / lawPoints
 		v := back(at)
-		if v < x[0] {
+		if v <= x[0] {
 			continue
 		}
 		a := law.At(v)
@@ -267,7 +270,8 @@ func (l *SweepLines) law(law *curve.Law, x []float64, place, back func(float64) 
 			within = append(within, spot)
 		} else {
 			if len(beyond) == 0 && len(within) > 0 {
-				beyond = append(beyond, l.spot(place(x[len(x)-1]), law.At(x[len(x)-1])))
+				end := l.spot(place(x[len(x)-1]), law.At(x[len(x)-1]))
+				within, beyond = append(within, end), append(beyond, end)
 			}
 			beyond = append(beyond, spot)
 		}

@@ -74,7 +74,7 @@ func TestARunIsCompletedWhenThereIsRoomAgain(t *testing.T) {
 				k.keep(rounds.HeatEnded{Heat: result.Heat{Round: i + 1}})
 				want = append(want, i+1)
 			}
-			k.close(r, nil)
+			k.close(r, verdicts{})
 			if !slices.Equal(told, tt.told) {
 				t.Errorf("told %v; want %v", told, tt.told)
 			}

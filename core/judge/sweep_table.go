@@ -34,13 +34,24 @@ func (s *Sweep) Table(slice int, fig figure.Name, scale Scale) (t Table) {
 		row, words := []string{s.Value(of, p).String()}, []Word{}
 		for j, name := range s.Contenders {
 			row = append(row, s.ShowOn(fig, scale, c.Typical[j][p].V))
-			words = append(words, s.words[cell.Cell{
-				Contender: name, State: of.State, Point: s.r.Sweep.Points[of.Points[p]].At,
-			}])
+			words = append(words, s.Word(of, p, fig, name))
 		}
 		t.Rows, t.Words = append(t.Rows, append(row, s.best(c, p)...)), append(t.Words, words)
 	}
 	return t
+}
+
+// Word is what may be said of a contender at a point of a slice, against the baseline: of the figure that decides, with
+// all points together; NoWord of the baseline and other figures.
+func (s *Sweep) Word(of *Slice, point int, fig figure.Name, contender string) Word {
+	if fig != s.Decides {
+		return NoWord
+	}
+	at := cell.Cell{Contender: contender, State: of.State, Point: s.r.Sweep.Points[of.Points[point]].At}
+	if w, ok := s.words[at]; ok {
+		return w
+	}
+	return NoWord
 }
 
 // ShowOn writes a value of a figure on a scale.

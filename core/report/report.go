@@ -8,8 +8,6 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
-	"math"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -27,34 +25,9 @@ import (
 // CSV, the result as JSON and the report that shows them. It returns the files in the order in which they were written;
 // on an error those that were.
 func Export(r *result.Result, v *judge.Verdict, dir string, look chart.Look) (written []string, err error) {
-	if err := os.MkdirAll(dir, 0o777); err != nil {
-		return nil, fmt.Errorf("export to %s: %w", dir, err)
-	}
-	pictures := paper.All(r, v, look)
-	for _, p := range pictures {
-		saved, err := paper.Save(p, dir, p.Name)
-		written = append(written, saved...)
-		if err != nil {
-			return written, err
-		}
-	}
-	name := filepath.Join(dir, paper.Name(r))
-	for _, f := range []struct {
-		path  string
-		write func(io.Writer) error
-	}{
-		{name + ".csv", func(out io.Writer) error { return Figures(out, r, v) }},
-		{name + ".md", func(out io.Writer) error { return Markdown(out, r, v, pictures) }},
-	} {
-		if err := write(f.path, f.write); err != nil {
-			return written, err
-		}
-		written = append(written, f.path)
-	}
-	if err := r.WriteFile(name + ".json"); err != nil {
-		return written, err
-	}
-	return append(written, name+".json"), nil
+	return export(r, dir, paper.All(r, v, look),
+		func(out io.Writer) error { return Figures(out, r, v) },
+		func(out io.Writer, pictures []paper.Named) error { return Markdown(out, r, v, pictures) })
 }
 
 func write(path string, content func(io.Writer) error) error {
@@ -72,12 +45,6 @@ func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
 		"ratio", "ratio_low", "ratio_high",
 		"difference", "difference_low", "difference_high", "level", "rounds", "word", "word_alone",
 		"baseline_against_itself"})
-	number := func(x float64) string {
-		if math.IsNaN(x) || math.IsInf(x, 0) {
-			return ""
-		}
-		return strconv.FormatFloat(x, 'g', 8, 64)
-	}
 	for _, f := range v.Faces {
 		for _, a := range f.Figures {
 			w.Write([]string{v.Baseline, f.Contender, a.State, string(a.Figure), strconv.FormatBool(a.Main),
@@ -252,6 +219,9 @@ func (d *document) cautions() {
 
 func (d *document) footing() {
 	d.section("Contenders and footing")
+	if s := d.r.Sweep; s != nil {
+		d.line("As at %s; at other points the values are others.\n", s.Say(s.Points[0].At))
+	}
 	for _, e := range d.r.Entrants {
 		text := fmt.Sprintf("- **%s** (%s): `%s`", e.Name, e.Kind, strings.ReplaceAll(e.Does, "`", "'"))
 		for _, more := range []string{e.Version, e.Note} {

@@ -88,7 +88,9 @@ func (v View) plot(s screen.Scene, l *chart.SweepLines, plot, h, notes int) (out
 		styles = append(styles, s.Theme.Sign(l.Lines[i].Sign))
 		canvas.Draw(edges(l.Lines[i].Points, canvas.Across(), func(p chart.SweepSpot) float64 { return p.Low }), i)
 		canvas.Draw(edges(l.Lines[i].Points, canvas.Across(), func(p chart.SweepSpot) float64 { return p.High }), i)
-		canvas.Draw(dashed(through(l.Lines[i].Beyond, canvas.Across()), 4), i)
+		canvas.Draw(dashed(through(l.Lines[i].Beyond, canvas.Across()), 2), i)
+		canvas.Draw(edges(l.Lines[i].Beyond, canvas.Across(), func(p chart.SweepSpot) float64 { return p.Low }), i)
+		canvas.Draw(edges(l.Lines[i].Beyond, canvas.Across(), func(p chart.SweepSpot) float64 { return p.High }), i)
 		if l.Lines[i].Index == v.chosen { // of all, laws would hide what was measured
 			canvas.Draw(dashed(through(l.Lines[i].Law, canvas.Across()), 2), i)
 		}

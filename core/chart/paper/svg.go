@@ -23,6 +23,7 @@ type svgPage struct {
 	height vg.Length
 	color  string
 	width  vg.Length
+	dash   []vg.Length
 	glyphs map[glyph]string // their names in the file
 }
 
@@ -52,12 +53,20 @@ func (p *svgPage) SetLineWidth(w vg.Length) { p.width = w }
 func (p *svgPage) SetColor(c color.Color)   { p.color = webColor(c) }
 func (p *svgPage) Fill(path vg.Path)        { p.out.Path(p.steps(path), `fill="`+p.color+`"`) }
 func (p *svgPage) Stroke(path vg.Path) {
-	p.out.Path(p.steps(path), fmt.Sprintf(`fill="none" stroke="%s" stroke-width="%s"`, p.color, short2(p.width.Points())))
+	style := fmt.Sprintf(`fill="none" stroke="%s" stroke-width="%s"`, p.color, short2(p.width.Points()))
+	if len(p.dash) > 0 {
+		var parts []string
+		for _, d := range p.dash {
+			parts = append(parts, short2(d.Points()))
+		}
+		style += ` stroke-dasharray="` + strings.Join(parts, " ") + `"`
+	}
+	p.out.Path(p.steps(path), style)
 }
+func (p *svgPage) SetLineDash(pattern []vg.Length, _ vg.Length) { p.dash = pattern }
 
 // Those that they do not.
 
-func (p *svgPage) SetLineDash([]vg.Length, vg.Length)             {}
 func (p *svgPage) Rotate(float64)                                 {}
 func (p *svgPage) Translate(vg.Point)                             {}
 func (p *svgPage) Scale(x, y float64)                             {}

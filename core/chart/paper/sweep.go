@@ -5,6 +5,7 @@ import (
 	"image/color"
 	"math"
 	"slices"
+	"strings"
 
 	"gonum.org/v1/plot/vg"
 
@@ -18,7 +19,8 @@ import (
 func Swept(r *result.Result, s *judge.Sweep, look chart.SweepLook, asMap bool) (out []Named) {
 	if asMap {
 		for _, m := range chart.NewSweepMaps(s, r, look.Figure) {
-			out = append(out, Named{SweepMap(m), Name(r, "map", string(look.Figure), m.State), "who wins where"})
+			of := strings.TrimSpace(string(look.Figure) + " " + m.State)
+			out = append(out, Named{SweepMap(m), Name(r, "map", of), "who wins where"})
 		}
 		return out
 	}
@@ -93,7 +95,9 @@ func (l sweepLines) draw(p *pen, w, h vg.Length) {
 	}
 	l.turns(p, x, top, foot)
 	for i := range l.Lines {
-		l.band(p, &l.Lines[i], x, up)
+		c := colorOf(l.Lines[i].Sign)
+		p.band(l.Lines[i].Points, x, up, shaded(c, bandShare))
+		p.band(l.Lines[i].Beyond, x, up, shaded(c, bandShare/2))
 	}
 	for i := range l.Lines {
 		l.line(p, &l.Lines[i], x, up)
@@ -133,9 +137,10 @@ func (l sweepLines) turns(p *pen, x func(float64) vg.Length, top, foot vg.Length
 	}
 }
 
-func (l sweepLines) band(p *pen, line *chart.SweepLine, x, up func(float64) vg.Length) {
-	for i := 0; i+1 < len(line.Points); i++ {
-		a, b := line.Points[i], line.Points[i+1]
+// band draws the interval about a line.
+func (p *pen) band(spots []chart.SweepSpot, x, up func(float64) vg.Length, c color.Color) {
+	for i := 0; i+1 < len(spots); i++ {
+		a, b := spots[i], spots[i+1]
 		if a.Y < 0 || b.Y < 0 || a.X < 0 || b.X > 1 {
 			continue
 		}
@@ -145,7 +150,7 @@ func (l sweepLines) band(p *pen, line *chart.SweepLine, x, up func(float64) vg.L
 		path.Line(vg.Point{X: x(b.X), Y: up(b.High)})
 		path.Line(vg.Point{X: x(b.X), Y: up(b.Low)})
 		path.Close()
-		p.fill(path, shaded(colorOf(line.Sign), bandShare))
+		p.fill(path, c)
 	}
 }
 

@@ -90,15 +90,20 @@ func (l *Law) known() [][]float64 {
 	return slices.DeleteFunc(slices.Clone(l.fits), func(fit []float64) bool { return fit == nil })
 }
 
-// At is the law at a value, with an interval by the spread of the rounds' fits: beyond the measured values it gets wider
-// by itself.
+// At is the law with the parameters that are told at a value, with an interval by the spread of the rounds' fits: beyond
+// the measured values it gets wider by itself.
 func (l *Law) At(x float64) Amount {
 	var logs []float64
 	for _, fit := range l.known() {
 		logs = append(logs, math.Log(l.Kind.value(fit, x)))
 	}
 	c := centre(logs, Level)
-	return Amount{math.Exp(c.V), math.Exp(c.Low), math.Exp(c.High)}
+	told := make([]float64, len(l.Params))
+	for i := range told {
+		told[i] = l.Params[i].V
+	}
+	v := l.Kind.value(told, x)
+	return Amount{v, min(math.Exp(c.Low), v), max(math.Exp(c.High), v)}
 }
 
 // Fit finds the law that a line follows; nil where none of those that suit what the parameter counts does. Each law is

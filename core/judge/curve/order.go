@@ -18,6 +18,11 @@ const (
 	Ahead                   // the leader is better than every other line
 )
 
+// String names it.
+func (s Standing) String() string {
+	return map[Standing]string{Unknown: "unknown", Open: "open", Even: "too close to call", Ahead: "ahead"}[s]
+}
+
 // Place is who is best at a point.
 type Place struct {
 	Leader   int    // the line with the best typical value; -1 where none has any
