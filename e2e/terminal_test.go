@@ -191,7 +191,7 @@ func TestBetweenOnScreen(t *testing.T) {
 	if coloured := term.tmux("capture-pane", "-p", "-e"); strings.Contains(coloured, "\x1b[38") {
 		t.Error("there are colours although NO_COLOR is set")
 	}
-	term.press("p")
+	term.press("C-s")
 	term.wait("the plan is in")
 	if kept, _ := filepath.Glob(filepath.Join(h.dir, "*.duel.yaml")); len(kept) != 1 {
 		t.Errorf("kept plans: %v", kept)
@@ -255,7 +255,7 @@ func TestTheFirstMinute(t *testing.T) {
 	term.wait("Both were tried. Enter runs 10 rounds", "They answer the same", "start the duel")
 	term.press("Enter")
 	term.wait("✓verdict", "sleep 0.01 is ", "faster than sleep 0.02")
-	term.press("p")
+	term.press("C-s")
 	term.wait("the plan is in ")
 	term.press("q")
 	term.wait("ended with 0")

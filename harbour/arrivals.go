@@ -9,8 +9,8 @@ import (
 	"sync"
 )
 
-// The board of arrivals has as many rows as it is asked for. Each names its vessel, which is found by looking through the
-// register from its beginning, or in an index of the register that is made for the answer.
+// The board of arrivals has as many rows as it is asked for. Each names its vessel, which is found by looking through
+// the register from its beginning, or in an index of the register that is made for the answer.
 
 const (
 	maxArrivals = 10_000 // rows of a board

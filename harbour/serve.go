@@ -43,7 +43,8 @@ func Listen(address string) (*Service, error) {
 	mux.HandleFunc("GET /vessels", s.vessels)
 	mux.HandleFunc("GET /arrivals", s.arrivals)
 	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {
-		http.Error(w, "Skerrow Harbour: ask for /berths?tide="+TideName(0)+", /vessels or /arrivals?rows=20", http.StatusNotFound)
+		http.Error(w, "Skerrow Harbour: ask for /berths?tide="+TideName(0)+", /vessels or /arrivals?rows=20",
+			http.StatusNotFound)
 	})
 	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	return s, nil

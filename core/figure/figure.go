@@ -365,7 +365,9 @@ func (n Name) Read(s Source) float64 {
 // Superlative is how the best one is put, with its verb: "is fastest", "has the most throughput".
 func (n Name) Superlative() string {
 	better := n.Comparative(true)
-	for _, of := range [][2]string{{"more ", "has the most "}, {"less ", "has the least "}, {"fewer ", "has the fewest "}} {
+	for _, of := range [][2]string{
+		{"more ", "has the most "}, {"less ", "has the least "}, {"fewer ", "has the fewest "},
+	} {
 		if what, ok := strings.CutPrefix(better, of[0]); ok {
 			return of[1] + what
 		}

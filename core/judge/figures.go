@@ -133,3 +133,6 @@ func (f *field) partOrder(fig figure.Name) int {
 	}
 	return len(f.r.Parts)
 }
+
+// plannedShots is how many shots a heat has; 0 where that depends.
+func plannedShots(p *result.Pace) int64 { return int64(max(p.Repeat, p.Shots)) }

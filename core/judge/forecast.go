@@ -105,9 +105,6 @@ func lacking(p *result.Pace, fig figure.Name) int64 {
 	return needFor(q)
 }
 
-// plannedShots is how many shots a heat has; 0 where that depends.
-func plannedShots(p *result.Pace) int64 { return int64(max(p.Repeat, p.Shots)) }
-
 func shotsOf(p *result.Pace) string {
 	if p.Repeat > 0 {
 		return units.Plural(p.Repeat, "run")

@@ -73,28 +73,6 @@ type Curve struct {
 	Knees   []int            // by contender: the point from which on one more step brings little; -1 without one
 }
 
-// JudgeSweep reaches what may be said of a whole sweep. The error says that the document cannot be read, or that it is
-// of no sweep.
-func JudgeSweep(r *result.Result) (*Sweep, error) {
-	s, err := newSweep(r)
-	if err != nil {
-		return nil, err
-	}
-	if r.Ending != result.Running {
-		if err := s.judgePoints(); err != nil {
-			return nil, err
-		}
-		s.Cautions = s.cautions()
-	}
-	if s.Claims, err = s.claims(); err != nil {
-		return nil, err
-	}
-	s.fields = nil
-	s.Remarks = s.remarks()
-	s.Sentence = s.sentence()
-	return s, nil
-}
-
 // newSweep holds contenders to the baseline at every point, and gives the words of the figure that decides.
 func newSweep(r *result.Result) (*Sweep, error) {
 	if r.Sweep == nil {
@@ -168,8 +146,8 @@ func (s *Sweep) settle(held []*Verdict) {
 		}
 	}
 	s.Note = fmt.Sprintf(
-		"%s carries the verdict: its words hold for all %s over all points together at %s (Holm); other figures are shown at "+
-			"%s each", s.Decides.Label(), units.Plural(len(all), "comparison"), units.Share(1-alpha), units.Share(1-alpha),
+		"%s carries the verdict: its words hold for all %s over all points together at %s (Holm); other figures are shown "+
+			"at %s each", s.Decides.Label(), units.Plural(len(all), "comparison"), units.Share(1-alpha), units.Share(1-alpha),
 	)
 }
 
@@ -193,61 +171,6 @@ func byItself(a *Assessment) Word {
 		return a.Alone
 	}
 	return a.Word
-}
-
-// At is the verdict of a point by itself, except that the words of the figure that decides are those that hold for all
-// points together. The error says that the document cannot be read.
-func (s *Sweep) At(point int) (*Verdict, error) {
-	if s.verdicts != nil {
-		return s.verdicts[point], nil
-	}
-	return s.judgePoint(s.r, point)
-}
-
-// Ready is the verdict of a point where that was reached already; nil while it runs.
-func (s *Sweep) Ready(point int) *Verdict {
-	if s.verdicts == nil {
-		return nil
-	}
-	return s.verdicts[point]
-}
-
-// FacingAt is At with another contender in the baseline's place.
-func (s *Sweep) FacingAt(point int, base string) (*Verdict, error) {
-	turned := *s.r
-	turned.Plan.Baseline = base
-	other, err := newSweep(&turned)
-	if err != nil {
-		return nil, err
-	}
-	return other.judgePoint(&turned, point)
-}
-
-func (s *Sweep) judgePoint(r *result.Result, point int) (*Verdict, error) {
-	sub := r.AtPoint(point)
-	f, err := gather(sub, sub.Ending != result.Running)
-	if err != nil {
-		return nil, err
-	}
-	v := f.compare()
-	s.resettle(v, r.Sweep.Points[point].At)
-	return f.describe(v)
-}
-
-// judgePoints reaches the verdicts of all points.
-func (s *Sweep) judgePoints() error {
-	verdicts := make([]*Verdict, len(s.r.Sweep.Points))
-	var work errgroup.Group
-	work.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range verdicts {
-		work.Go(func() (err error) {
-			verdicts[i], err = s.judgePoint(s.r, i)
-			return err
-		})
-	}
-	err := work.Wait()
-	s.verdicts = verdicts
-	return err
 }
 
 // read takes the values of all figures from the heats, round by round.

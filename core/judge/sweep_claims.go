@@ -3,14 +3,13 @@ package judge
 import (
 	"fmt"
 	"math"
-	"slices"
 
 	"paceduel/core/plan"
 	"paceduel/core/units"
 )
 
-// claims weighs what the plan claims, each at the points that it is about: it is upheld where it is at all of them, each
-// at the level of the run's intervals; refuted where it is at any, at a level for as many as there are.
+// claims weighs what the plan claims, each at the points that it is about: it is upheld where it is at all of them,
+// each at the level of the run's intervals; refuted where it is at any, at a level for as many as there are.
 func (s *Sweep) claims() (out []Claim, err error) {
 	var names []string
 	for _, e := range s.r.Entrants {
@@ -90,63 +89,4 @@ func (s *Sweep) weigh(c *plan.Claim, along plan.Along, state string) Claim {
 	}
 	worst.Why = where + ": " + worst.Why
 	return worst
-}
-
-// Upheld reports whether every claim of the plan was upheld; true without any.
-func (s *Sweep) Upheld() bool {
-	return !slices.ContainsFunc(s.Claims, func(c Claim) bool { return c.Finding != Upheld })
-}
-
-// tooFewShots reports whether heats have too few shots for the figure that decides.
-func (s *Sweep) tooFewShots() bool {
-	for _, w := range s.words {
-		if w == TooFew {
-			return true
-		}
-	}
-	return false
-}
-
-// cautions are those of the points: one of each kind, with where it was raised.
-func (s *Sweep) cautions() (out []Caution) {
-	type raised struct {
-		first  Caution
-		points []int
-	}
-	byKind := map[CautionKind]*raised{}
-	var kinds []CautionKind
-	for i, v := range s.verdicts {
-		for _, c := range v.Cautions {
-			if c.Kind == FewShots && !s.tooFewShots() {
-				continue // it is of figures that do not decide
-			}
-			r := byKind[c.Kind]
-			if r == nil {
-				r = &raised{first: c}
-				byKind[c.Kind] = r
-				kinds = append(kinds, c.Kind)
-			}
-			if n := len(r.points); n == 0 || r.points[n-1] != i {
-				r.points = append(r.points, i)
-			}
-		}
-	}
-	for _, k := range kinds {
-		r := byKind[k]
-		c := r.first
-		if ofAll := k == Ended || k == Paused || k == OnTerminal; !ofAll {
-			where := s.r.Sweep.Say(s.r.Sweep.Points[r.points[0]].At)
-			switch n := len(r.points); {
-			case n == len(s.verdicts) && n > 1:
-				where = "at all points, first at " + where
-			case n > 1:
-				where = fmt.Sprintf("at %d of %d points, first at %s", n, len(s.verdicts), where)
-			default:
-				where = "at " + where
-			}
-			c.What = where + ": " + c.What
-		}
-		out = append(out, c)
-	}
-	return out
 }

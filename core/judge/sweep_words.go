@@ -443,10 +443,11 @@ func (s *Sweep) growth(slice int, c *Curve, i int) string {
 		return fmt.Sprintf("%s takes %s%s for each %s.", name, fixed, amountIn(fig, each), unit)
 	case curve.Power:
 		k := law.Params[1]
-		return fmt.Sprintf("%s grows with %s to the power of %.2f (%.2f to %.2f): twice as many take %s as long.", name, p.Name,
-			k.V, k.Low, k.High, units.Times(math.Exp2(k.V)))
+		return fmt.Sprintf("%s grows with %s to the power of %.2f (%.2f to %.2f): twice as many take %s as long.", name,
+			p.Name, k.V, k.Low, k.High, units.Times(math.Exp2(k.V)))
 	}
-	text := fmt.Sprintf("%s has a contention of %s and a coherency of %s", name, share(law.Params[1]), share(law.Params[2]))
+	text := fmt.Sprintf("%s has a contention of %s and a coherency of %s", name, share(law.Params[1]),
+		share(law.Params[2]))
 	last := c.Lines[i].X[len(c.Lines[i].X)-1]
 	what := "the most comes out"
 	if law.Kind == curve.Shared {
@@ -497,7 +498,8 @@ func (s *Sweep) bestValue(slice int, c *Curve, i int) string {
 		text += ", the least that was tried"
 	}
 	if knee := c.Knees[i]; knee >= 0 && knee < best.Point {
-		text += fmt.Sprintf("; from %s on, one more step brings less than %s", named(p, s.Value(of, knee)), units.Share(kneeShare))
+		text += fmt.Sprintf("; from %s on, one more step brings less than %s", named(p, s.Value(of, knee)),
+			units.Share(kneeShare))
 	}
 	return text + "."
 }
@@ -675,4 +677,58 @@ func (s *Sweep) LineNote(slice int, c *Curve, i int) string {
 func (s *Sweep) BestAt(c *Curve, point int) [2]string {
 	b := s.best(c, point)
 	return [2]string{b[0], b[1]}
+}
+
+// tooFewShots reports whether heats have too few shots for the figure that decides.
+func (s *Sweep) tooFewShots() bool {
+	for _, w := range s.words {
+		if w == TooFew {
+			return true
+		}
+	}
+	return false
+}
+
+// cautions are those of the points: one of each kind, with where it was raised.
+func (s *Sweep) cautions() (out []Caution) {
+	type raised struct {
+		first  Caution
+		points []int
+	}
+	byKind := map[CautionKind]*raised{}
+	var kinds []CautionKind
+	for i, v := range s.verdicts {
+		for _, c := range v.Cautions {
+			if c.Kind == FewShots && !s.tooFewShots() {
+				continue // it is of figures that do not decide
+			}
+			r := byKind[c.Kind]
+			if r == nil {
+				r = &raised{first: c}
+				byKind[c.Kind] = r
+				kinds = append(kinds, c.Kind)
+			}
+			if n := len(r.points); n == 0 || r.points[n-1] != i {
+				r.points = append(r.points, i)
+			}
+		}
+	}
+	for _, k := range kinds {
+		r := byKind[k]
+		c := r.first
+		if ofAll := k == Ended || k == Paused || k == OnTerminal; !ofAll {
+			where := s.r.Sweep.Say(s.r.Sweep.Points[r.points[0]].At)
+			switch n := len(r.points); {
+			case n == len(s.verdicts) && n > 1:
+				where = "at all points, first at " + where
+			case n > 1:
+				where = fmt.Sprintf("at %d of %d points, first at %s", n, len(s.verdicts), where)
+			default:
+				where = "at " + where
+			}
+			c.What = where + ": " + c.What
+		}
+		out = append(out, c)
+	}
+	return out
 }

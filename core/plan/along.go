@@ -100,7 +100,9 @@ func SplitAlong(text string, params []Parameter) (rest string, at Along, err err
 		}
 		at.Value = params[k].textOf(value)
 		if !every && value == "" {
-			return "", at, &ClaimError{strings.Index(text, name), "nothing says at which " + name, "write it as at " + name + "=4"}
+			return "", at, &ClaimError{
+				strings.Index(text, name), "nothing says at which " + name, "write it as at " + name + "=4",
+			}
 		}
 		if err := params[k].reaches(at); err != nil {
 			return "", at, &ClaimError{strings.Index(text, name), err.Error(), "name one of " + valuesOf(&params[k])}

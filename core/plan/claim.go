@@ -138,6 +138,7 @@ func (r *claimReader) isContender() bool {
 	return slices.ContainsFunc(r.names, r.take)
 }
 
+// read reads the claim word by word. It is long since each kind of claim is a case.
 func (r *claimReader) read(c *Claim) (err error) {
 	if r.take(string(figure.ErrorRate) + " of") {
 		c.Figure = figure.ErrorRate

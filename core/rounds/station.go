@@ -74,7 +74,9 @@ func (r *runner) open(ctx context.Context, s *station) error {
 			return err
 		}
 	}
-	s.entries = contender.OpenAll(s.plan, r.cfg.Kinds, func(name string) contender.Setup { return s.footing.Of(name).Setup() })
+	s.entries = contender.OpenAll(s.plan, r.cfg.Kinds, func(name string) contender.Setup {
+		return s.footing.Of(name).Setup()
+	})
 	return r.room(s)
 }
 

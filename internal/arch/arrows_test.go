@@ -46,12 +46,15 @@ var arrows = map[string]string{
 	"core/logbook": "core/result",
 
 	// what it means, and how it is shown
-	"core/judge":    "core/cell core/figure core/judge/stats core/plan core/result core/shots core/units",
+	"core/judge/curve": "core/judge/stats",
+	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots " +
+		"core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
-	"core/conduct": "core/contender core/figure core/judge core/logbook core/plan core/result core/rounds core/shots " +
+	"core/conduct": "core/cell core/contender core/figure core/judge core/logbook core/plan core/result core/rounds " +
+		"core/shots " +
 		"core/tally",
-	"core/chart":       "core/cell core/figure core/footing core/judge core/plan core/result core/units",
-	"core/chart/paper": "core/cell core/chart core/files core/judge core/plan core/result core/units",
+	"core/chart":       "core/cell core/figure core/footing core/judge core/judge/curve core/plan core/result core/units",
+	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",
 	"core/report": "core/chart core/chart/paper core/files core/judge core/result core/shots core/tally " +
 		"core/units",
 
@@ -68,6 +71,7 @@ var arrows = map[string]string{
 		"screen " +
 		"screen/parts",
 	"screen/verdict": "core/cell core/chart core/chart/paper core/judge core/units screen screen/parts",
+	"screen/sweep":   "core/chart core/chart/paper core/judge core/judge/curve core/units screen screen/parts",
 	"screen/why":     "core/chart core/chart/paper core/judge screen screen/parts",
 	"screen/log":     "core/logbook core/result core/units screen screen/parts",
 	"screen/app": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/draft " +
@@ -76,7 +80,7 @@ var arrows = map[string]string{
 		"core/units screen " +
 		"screen/look " +
 		"screen/parts " +
-		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/log",
+		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",
 	"cmd/paceduel": "core/between core/chart core/conduct core/contender core/contender/all core/draft " +
 		"core/files core/footing core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
@@ -85,7 +89,7 @@ var arrows = map[string]string{
 	// for tests alone
 	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots core/tally " +
 		"core/units",
-	"internal/calibration": "core/figure core/judge core/result internal/sample",
+	"internal/calibration": "core/figure core/judge core/judge/curve core/judge/stats core/result internal/sample",
 	"internal/viewtest": "core/cell core/judge core/logbook core/pace core/plan core/plan/read core/result " +
 		"internal/golden " +
 		"internal/sample screen screen/look screen/parts",

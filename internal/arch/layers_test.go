@@ -16,9 +16,9 @@ import (
 // it; the verdict, which has all of that.
 var judgeLayers = []string{
 	"ascent field latencies totals typical values",
-	"assess claims figures gain ranking stakes starts",
-	"cautions disturbances forecast headline phrases scorecard words",
-	"judge measured",
+	"assess claims compare figures gain ranking stakes steering sweep sweep_claims starts",
+	"cautions disturbances forecast headline phrases scorecard sweep_table sweep_words words",
+	"judge measured sweep_verdict",
 }
 
 // Nothing in a layer of judging knows a function of one above it. Types may: a verdict is what all of them fill in.

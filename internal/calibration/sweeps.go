@@ -3,6 +3,7 @@ package calibration
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"sync"
 
 	"paceduel/core/judge/curve"
@@ -51,37 +52,66 @@ type SweepCell struct {
 	Rounds int
 }
 
-// drawn are lines of these true values over points, with noise.
-func (c *SweepCell) drawn(rng *rand.Rand, x []float64, log, more bool, truths ...func(float64) float64) []*curve.Line {
+// machineDrift is by how much the machine is slower in the last round than in the first.
+const machineDrift = 1.0 / 3
+
+// drawn are lines of these true values over points, with noise. What the machine is about slows times, and lessens
+// rates, in the same proportion.
+func (c *SweepCell) drawn(rng *rand.Rand, x []float64, more bool, truths ...func(float64) float64) []*curve.Line {
 	lines := make([]*curve.Line, len(truths))
 	for i := range lines {
-		lines[i] = &curve.Line{X: x, Log: log, More: more, Values: make([][]float64, len(x))}
+		lines[i] = &curve.Line{X: x, Log: true, More: more, Values: make([][]float64, len(x))}
 	}
 	for r := range c.Rounds {
-		drift := 1 + float64(r)/float64(c.Rounds)/3
-		if more {
-			drift = 1 / drift
-		}
+		drift := 1 + machineDrift*float64(r)/float64(c.Rounds)
 		for p := range x {
 			for i, l := range lines {
-				l.Values[p] = append(l.Values[p], truths[i](x[p])*drift*c.Noise.factor(rng))
+				slower := drift * c.Noise.factor(rng)
+				if more {
+					slower = 1 / slower
+				}
+				l.Values[p] = append(l.Values[p], truths[i](x[p])*slower)
 			}
 		}
 	}
 	return lines
 }
 
+// state is what the machine is about in the typical round: what is known of a level holds it.
+func (c *SweepCell) state(more bool) float64 {
+	slower := (1 + machineDrift*(1-1/float64(c.Rounds))/2) * typical()[c.Noise.Name]
+	if more {
+		return 1 / slower
+	}
+	return slower
+}
+
+// Of is so many of so many.
+type Of struct{ N, All int }
+
+func (o *Of) add(is bool) {
+	if o.All++; is {
+		o.N++
+	}
+}
+
+// Share is the share; NaN of none.
+func (o Of) Share() float64 { return float64(o.N) / float64(o.All) }
+
 // SweepTally counts what was found over many sweeps of a cell.
 type SweepTally struct {
-	Turns, TurnsHeld     int // turns that were told, and those whose interval holds the true one
-	Sweeps               int // in which one contender takes over
-	False                int // sweeps of equal contenders in which somebody is said to take over
-	Equal                int
-	Named, Wrong, Fitted int               // laws that were named, wrongly, of so many sweeps that follow one
-	ByParam              map[string][2]int // the same by law and parameter
-	Params, ParamsHeld   int               // of laws that were named rightly, and those whose interval holds the truth
-	Best, BestHeld       int               // sweeps with a best value, and those in whose set it is
-	Alone, AloneOf       int               // the best value alone, where the next is 15 % worse
+	Found Of // sweeps in which one takes over from another, in which that is told
+	Held  Of // turns that were told, whose interval holds the true place
+	False Of // sweeps of equal contenders, in which one is said to take over from the other
+	Wins  Of // the same, in which one is said to be ahead anywhere
+	Wrong Of // sweeps that follow a law, for which another one is named
+	Named Of // the same, for which theirs is
+	// Parameters are those of laws that were named rightly, whose interval holds the truth; shapes are free of the
+	// machine's state, levels hold it.
+	Shapes, Levels Of
+	Peaks          Of // values with the highest throughput that are told, the same
+	Best           Of // best values that are among those that are told
+	Alone          Of // best values that are told alone, where the next is 15 % worse
 }
 
 // sweepPoints are those of the simulation.
@@ -97,16 +127,22 @@ var laws = []struct {
 	{curve.Steady, curve.Things, false, []float64{3}},
 	{curve.Each, curve.Things, false, []float64{4, 0.5}},
 	{curve.Power, curve.Things, false, []float64{2, 1.5}},
+	{curve.Steady, curve.AtOnce, false, []float64{3}},
+	{curve.Each, curve.AtOnce, false, []float64{4, 0.5}},
 	{curve.Scaling, curve.AtOnce, true, []float64{1000, 0.08, 0.004}},
 	{curve.Shared, curve.AtOnce, false, []float64{2, 0.1, 0.003}},
 	{curve.Crowded, curve.AtOnce, false, []float64{1, 0.3, 0.02}},
 }
 
-// run draws one sweep of each kind and counts what is found.
-func (c *SweepCell) run(rng *rand.Rand, t *SweepTally) {
-	c.turns(rng, t)
-	c.fits(rng, t)
-	c.bests(rng, t)
+// Run draws sweeps of each kind and counts what is found.
+func (c *SweepCell) Run(sweeps int, seed uint64) (t SweepTally) {
+	rng := rand.New(rand.NewPCG(seed, uint64(c.Rounds)))
+	for range sweeps {
+		c.turns(rng, &t)
+		c.fits(rng, &t)
+		c.bests(rng, &t)
+	}
+	return t
 }
 
 func (c *SweepCell) turns(rng *rand.Rand, t *SweepTally) {
@@ -114,79 +150,54 @@ func (c *SweepCell) turns(rng *rand.Rand, t *SweepTally) {
 	at := math.Exp(math.Log(2.5) + rng.Float64()*math.Log(4))
 	growing := func(x float64) float64 { return 2 * math.Pow(x/at, 0.5) }
 	steady := func(x float64) float64 { return 2 * math.Pow(x/at, 0.1) }
-	t.Sweeps++
-	if turns := turnsOf(c.drawn(rng, sweepPoints, true, false, growing, steady), 0.02); len(turns) > 0 {
-		t.Turns++
-		if a := turns[0].At; a.Low <= at && at <= a.High && len(turns) == 1 {
-			t.TurnsHeld++
-		}
+	const interest = 0.02
+	lines := c.drawn(rng, sweepPoints, false, growing, steady)
+	turns := curve.Turns(lines, curve.Places(lines, interest))
+	t.Found.add(len(turns) > 0)
+	if len(turns) > 0 {
+		a := turns[0].At
+		t.Held.add(len(turns) == 1 && a.Low <= at && at <= a.High)
 	}
-	t.Equal++
-	if len(turnsOf(c.drawn(rng, sweepPoints, true, false, steady, steady), 0)) > 0 {
-		t.False++
-	}
-}
-
-func turnsOf(lines []*curve.Line, interest float64) []curve.Turn {
-	return curve.Turns(lines, curve.Places(lines, interest))
+	equal := c.drawn(rng, sweepPoints, false, steady, steady)
+	places := curve.Places(equal, 0)
+	t.False.add(len(curve.Turns(equal, places)) > 0)
+	t.Wins.add(slices.ContainsFunc(places, func(p curve.Place) bool { return p.Standing == curve.Ahead }))
 }
 
 func (c *SweepCell) fits(rng *rand.Rand, t *SweepTally) {
 	for i := range laws {
 		l := &laws[i]
 		truth := func(n float64) float64 { return curve.Value(l.kind, l.truth, n) }
-		law := c.drawn(rng, sweepPoints, true, l.more, truth)[0].Fit(l.grows)
-		t.Fitted++
-		switch {
-		case law == nil:
-		case law.Kind != l.kind:
-			t.Named++
-			t.Wrong++
-		default:
-			t.Named++
-			// the machine drifts: what is known are parameters free of its state
-			drift := (1 + 0.5*(1-1/float64(c.Rounds))/3) * typical()[c.Noise.Name]
-			if l.more {
-				drift = 1 / drift
+		law := c.drawn(rng, sweepPoints, l.more, truth)[0].Fit(l.grows)
+		t.Named.add(law != nil && law.Kind == l.kind)
+		t.Wrong.add(law != nil && law.Kind != l.kind)
+		if law == nil || law.Kind != l.kind {
+			continue
+		}
+		for j, p := range law.Params {
+			if j == 0 || l.kind == curve.Each { // of a level
+				x := l.truth[j] * c.state(l.more)
+				t.Levels.add(p.Low <= x && x <= p.High)
+				continue
 			}
-			for j, p := range law.Params {
-				true_ := l.truth[j]
-				if j == 0 || l.kind == curve.Each {
-					true_ *= drift
-				}
-				t.Params++
-				if t.ByParam == nil {
-					t.ByParam = map[string][2]int{}
-				}
-				key := string(l.kind) + ", " + l.kind.Params()[j]
-				n := t.ByParam[key]
-				n[1]++
-				if p.Low <= true_ && true_ <= p.High {
-					n[0]++
-				}
-				t.ByParam[key] = n
-				if p.Low <= true_ && true_ <= p.High {
-					t.ParamsHeld++
-				}
-			}
+			t.Shapes.add(p.Low <= l.truth[j] && l.truth[j] <= p.High)
+		}
+		if law.Peak.Known() {
+			x := math.Sqrt((1 - l.truth[1]) / l.truth[2])
+			t.Peaks.add(law.Peak.Low <= x && x <= law.Peak.High)
 		}
 	}
 }
 
 func (c *SweepCell) bests(rng *rand.Rand, t *SweepTally) {
+	const best = 2
 	near := []float64{1.3, 1.08, 1, 1.05, 1.2, 1.4}
 	far := []float64{1.5, 1.3, 1, 1.15, 1.4, 1.6}
 	at := func(of []float64) func(float64) float64 {
 		return func(x float64) float64 { return of[int(math.Round(math.Log2(x)))] }
 	}
-	t.Best++
-	for _, p := range c.drawn(rng, sweepPoints, true, false, at(near))[0].FindBest().Set {
-		if p == 2 {
-			t.BestHeld++
-		}
-	}
-	t.AloneOf++
-	if b := c.drawn(rng, sweepPoints, true, false, at(far))[0].FindBest(); b.Alone() && b.Point == 2 {
-		t.Alone++
-	}
+	set := c.drawn(rng, sweepPoints, false, at(near))[0].FindBest().Set
+	t.Best.add(slices.Contains(set, best))
+	b := c.drawn(rng, sweepPoints, false, at(far))[0].FindBest()
+	t.Alone.add(b.Alone() && b.Point == best)
 }

@@ -1,27 +1,85 @@
 package calibration
 
 import (
-	"math/rand/v2"
+	"fmt"
+	"math"
+	"os"
+	"strings"
 	"testing"
 )
 
-func TestSweepsProbe(t *testing.T) {
+// What a sweep says holds as often as is promised, over noise, drift and disturbed heats; make calibrate counts more.
+func TestSweeps(t *testing.T) {
+	sweeps := 120
+	if testing.Short() {
+		sweeps = 40
+	}
+	for i := range Noises {
+		c := SweepCell{&Noises[i], 10}
+		n := c.Run(sweeps, 7)
+		for _, held := range []struct {
+			what        string
+			share       Of
+			least, most float64
+		}{
+			{"turns within their interval", n.Held, 0.925, 1},
+			{"false turns", n.False, 0, 0.05},
+			{"false wins", n.Wins, 0, 0.05},
+			{"wrong laws", n.Wrong, 0, 0.05},
+			{"parameters that say a shape", n.Shapes, 0.93, 1},
+			{"parameters that say a level", n.Levels, 0.93, 1},
+			{"peaks", n.Peaks, 0.923, 1},
+			{"best values within their set", n.Best, 0.95, 1},
+		} {
+			x := held.share.Share()
+			if math.IsNaN(x) || x < held.least-slack(held.least, held.share.All) || x > held.most+slack(held.most, held.share.All) {
+				t.Errorf("%s: %s are %.1f %% of %d", c.Noise.Name, held.what, 100*x, held.share.All)
+			}
+		}
+		// words that never come would hold, too
+		if n.Found.Share() < 0.8 || n.Named.Share() < 0.5 || n.Alone.Share() < 0.3 {
+			t.Errorf("%s: turns found in %.2f, laws named in %.2f, the best told alone in %.2f", c.Noise.Name, n.Found.Share(),
+				n.Named.Share(), n.Alone.Share())
+		}
+	}
+}
+
+// TestFullSweeps counts in full and writes the table of docs/statistics.md.
+func TestFullSweeps(t *testing.T) {
+	if *full == "" {
+		return
+	}
+	const sweeps = 1000
+	var out strings.Builder
+	fmt.Fprintf(&out, "\nIn per cent of %d sweeps of each kind:\n\n", sweeps)
+	out.WriteString("| noise, rounds | turns found | covered | false turns | wrong law | law named | shapes covered | " +
+		"levels | peaks | best in its set | best alone |\n|---|---|---|---|---|---|---|---|---|---|---|\n")
 	for i := range Noises {
 		for _, rounds := range []int{6, 10, 20} {
 			c := SweepCell{&Noises[i], rounds}
-			var s SweepTally
-			rng := rand.New(rand.NewPCG(7, uint64(rounds)))
-			for range 300 {
-				c.run(rng, &s)
+			n := c.Run(sweeps, 11)
+			fmt.Fprintf(&out, "| %s, %d |", c.Noise.Name, rounds)
+			for _, share := range []Of{
+				n.Found, n.Held, n.False, n.Wrong, n.Named, n.Shapes, n.Levels, n.Peaks, n.Best, n.Alone,
+			} {
+				fmt.Fprintf(&out, " %.1f |", 100*share.Share())
 			}
-			for k, n := range s.ByParam {
-				if x := 100 * float64(n[0]) / float64(n[1]); x < 94 || x > 99 {
-					t.Logf("   %s %.1f", k, x)
-				}
-			}
-			t.Logf("%s %d: turns %d of %d, held %.1f; false %.1f; named %.1f wrong %.1f; params %.1f; best %.1f alone %.1f", c.Noise.Name, rounds, s.Turns, s.Sweeps,
-				100*float64(s.TurnsHeld)/float64(s.Turns), 100*float64(s.False)/float64(s.Equal), 100*float64(s.Named)/float64(s.Fitted), 100*float64(s.Wrong)/float64(s.Fitted),
-				100*float64(s.ParamsHeld)/float64(s.Params), 100*float64(s.BestHeld)/float64(s.Best), 100*float64(s.Alone)/float64(s.AloneOf))
+			out.WriteString("\n")
+			fmt.Printf("%s, %d: %+v\n", c.Noise.Name, rounds, n)
 		}
+	}
+	out.WriteString("\n")
+	const begin, end = "<!-- sweeps: written by make calibrate -->", "<!-- end of sweeps -->"
+	text, err := os.ReadFile(*full)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before, rest, ok := strings.Cut(string(text), begin)
+	_, after, ok2 := strings.Cut(rest, end)
+	if !ok || !ok2 {
+		t.Fatalf("%s has no marks of sweeps", *full)
+	}
+	if err := os.WriteFile(*full, []byte(before+begin+"\n"+out.String()+end+after), 0o644); err != nil {
+		t.Fatal(err)
 	}
 }

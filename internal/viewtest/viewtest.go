@@ -200,6 +200,8 @@ func Scenes() map[string]screen.Scene {
 	return map[string]screen.Scene{
 		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
 		"failed": with(&failed), "served": with(judged(served)),
+		"swept": with(swept(sample.MakeSwept(overWriters), 3)), "swept over two": with(swept(sample.MakeSwept(overTwo), 0)),
+		"swept over words": with(swept(sample.MakeSwept(overWords), 1)), "swept, under way": with(underWay()),
 	}
 }
 
@@ -219,6 +221,69 @@ var threeWay = sample.Duel{
 		{Name: "snapshot", Latency: sample.Times(0.0009, 0.3), Bytes: 8443, FailFrac: 0.02},
 	},
 	Rounds: 10, Shots: 700, Clients: 8, Seed: 4127,
+}
+
+// writers is what three ways of keeping positions take in the typical shot with so many writers, in seconds: the second
+// takes over from the first at 3.
+func writers(way int, at ...float64) float64 {
+	return []float64{0.001 * (1 + at[0]), 0.001 * (3.4 + 0.2*at[0]), 0.004 * at[0]}[way]
+}
+
+var (
+	ways = sample.Duel{
+		Entrants: []sample.Entrant{
+			{Name: "buffered", CPU: time.Millisecond, Bytes: 900}, {Name: "mapped", CPU: time.Millisecond, Bytes: 900},
+			{Name: "locked", CPU: time.Millisecond, Bytes: 900},
+		},
+		Rounds: 14, Shots: 20, Seed: 4127,
+	}
+	overWriters = sample.Swept{
+		Duel: ways, Spread: 0.1, Heats: 0.02, Takes: writers,
+		Parameters: []result.Parameter{sample.Numbers("writers", plan.Threads, 1, 2, 4, 6, 8, 12)},
+	}
+	overTwo = sample.Swept{
+		Duel: ways, Spread: 0.1, Heats: 0.02,
+		Parameters: []result.Parameter{
+			sample.Numbers("writers", plan.Threads, 1, 2, 4, 8), sample.Numbers("rows", plan.Items, 20, 400, 4000),
+		},
+		Takes: func(way int, at ...float64) float64 { return writers(way, at[0]) * (1 + at[1]/float64(200*(3-way))) },
+	}
+	overWords = sample.Swept{
+		Duel: ways, Spread: 0.1, Heats: 0.02,
+		Parameters: []result.Parameter{{
+			Name: "size", Counts: string(plan.Words),
+			Values: []result.Value{{Text: "small"}, {Text: "big", Called: "as at sea"}},
+		}},
+		Takes: func(way int, _ ...float64) float64 { return 0.001 * float64(1+way) },
+	}
+)
+
+// swept is a run with a sweep, one of its points in view.
+func swept(r *result.Result, point int) *screen.Run {
+	s, err := judge.JudgeSweep(r)
+	if err != nil {
+		panic(err) // what sample makes can be judged
+	}
+	run := (&screen.Run{Result: r, Heats: r.Heats, Judged: s}).AtPoint(point)
+	run.Verdict = s.Ready(point)
+	return run
+}
+
+// underWay is a sweep in its fifth round.
+func underWay() *screen.Run {
+	r := sample.MakeSwept(overWriters)
+	const heats = 4*18 + 7
+	so := *r
+	so.Ending, so.Heats = result.Running, r.Heats[:heats]
+	s, err := judge.JudgeSweep(&so)
+	if err != nil {
+		panic(err)
+	}
+	head := so
+	head.Heats = nil
+	now := &screen.Now{Round: 5, Cell: r.Heats[heats].Cell, Stage: pace.Judged, Heat: r.Heats[heats]}
+	whole := &screen.Run{Result: &head, Heats: so.Heats, Judged: s, Live: true, Left: time.Minute, Now: now}
+	return whole.AtPoint(r.Sweep.Find(now.Point))
 }
 
 func judged(r *result.Result) *screen.Run {

@@ -196,6 +196,7 @@ func (m Model) View() tea.View {
 	return v
 }
 
+// update handles a message. It is long since each kind of message is a case.
 func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:

@@ -378,7 +378,7 @@ func TestADuelFromAskToLog(t *testing.T) {
 	if len(saved) != 1 {
 		t.Errorf("saved %v; want one SVG", saved)
 	}
-	m = press(t, m, "p")
+	m = press(t, m, "ctrl+s")
 	if text, err := os.ReadFile(filepath.Join(cfg.SaveDir, "tides.duel.yaml")); err != nil || string(text) != tides {
 		t.Errorf("keeping the plan over itself left %q, %v", text, err)
 	}

@@ -19,7 +19,9 @@ type Curves struct {
 // NewCurves returns an empty canvas of w by h cells.
 func NewCurves(w, h int) *Curves {
 	w, h = max(w, 0), max(h, 0)
-	c := &Curves{w: w, h: h, cells: make([]rune, w*h), marks: make([]string, w*h), styles: make([]int, w*h), rules: make([]rune, w)}
+	c := &Curves{
+		w: w, h: h, cells: make([]rune, w*h), marks: make([]string, w*h), styles: make([]int, w*h), rules: make([]rune, w),
+	}
 	for i := range c.styles {
 		c.styles[i] = -1
 	}

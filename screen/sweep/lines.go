@@ -177,7 +177,8 @@ func (v View) beside(s screen.Scene, l *chart.SweepLines, h, width int) []string
 	return out
 }
 
-// through are the heights of a line drawn straight from spot to spot, one for each place across; -1 where there is none.
+// through are the heights of a line drawn straight from spot to spot, one for each place across; -1 where there is
+// none.
 func through(spots []chart.SweepSpot, across int) []float64 {
 	return along(spots, across, func(p chart.SweepSpot) float64 { return p.Y })
 }

@@ -29,8 +29,8 @@ func (v View) mapBody(s screen.Scene, w, h int) (out []string) {
 		out = append(out, v.oneMap(s, m, w, (h-6)/max(len(maps), 1), row)...)
 		row += len(m.Cells)
 	}
-	return append(out, "", parts.Cell(v.mapRead(s, maps), w), "",
-		parts.Cell(s.Theme.Faint.Render(" signs: who is ahead; the fuller, the further; ? still open; ≈ too close to call"), w))
+	const about = " signs: who is ahead; the fuller, the further; ? still open; ≈ too close to call"
+	return append(out, "", parts.Cell(v.mapRead(s, maps), w), "", parts.Cell(s.Theme.Faint.Render(about), w))
 }
 
 // oneMap draws a map; first is the slice of its first row.

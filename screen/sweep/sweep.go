@@ -33,8 +33,8 @@ const (
 var pictureNames = [pictures]string{"lines", "map", "one by one", "in numbers", "in words"}
 
 type keys struct {
-	next, figure, before, scale, slice, hide, up, down, left, right, later, earlier, zoom, wide, log, logX, open, save, halt,
-	pause key.Binding
+	next, figure, before, scale, slice, hide, up, down, left, right key.Binding
+	later, earlier, zoom, wide, log, logX, open, save, halt, pause  key.Binding
 }
 
 // View has which picture is in view, and how it is looked at.
@@ -59,11 +59,11 @@ func New() screen.View {
 	}
 	return View{scroll: parts.NewScroll(), keys: keys{
 		next:    bind("x", "next picture", "x"),
-		figure:  bind("u", "figure", "u"),
-		before:  bind("U", "figure before", "U"),
-		scale:   bind("c", "counted as", "c"),
-		slice:   bind("o", "other stretch", "o"),
-		hide:    bind("i", "hide or show", "i"),
+		figure:  bind("F", "figure", "F"),
+		before:  bind("B", "figure before", "B"),
+		scale:   bind("C", "counted as", "C"),
+		slice:   bind("O", "other stretch", "O"),
+		hide:    bind("I", "hide or show", "I"),
 		up:      bind("↑ ↓", "choose", "up", "k"),
 		down:    bind("↓", "next", "down", "j"),
 		left:    bind("← →", "read off", "left"),
@@ -108,7 +108,8 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		}
 	}
 	if v.picture == lines {
-		out = append(out, v.keys.log, v.keys.up, v.keys.hide, v.keys.zoom, v.keys.wide, v.keys.later, v.keys.earlier, v.keys.logX)
+		out = append(out, v.keys.log, v.keys.up, v.keys.hide, v.keys.zoom, v.keys.wide, v.keys.later, v.keys.earlier,
+			v.keys.logX)
 	}
 	if v.picture == mapped {
 		out = append(out, v.keys.up)

@@ -59,7 +59,7 @@ func New() screen.View {
 		logScale: bind("g", "log scale", "g"),
 		rungs:    bind("E", "every rung", "E"),
 		save:     bind("s", "save to files", "s"),
-		keep:     bind("n", "plan to a file", "n"),
+		keep:     bind("ctrl+s", "keep the plan", "ctrl+s"),
 		left:     bind("← →", "read off", "left", "down", "j"),
 		right:    bind("→", "further", "right", "up", "k"),
 		zoom:     bind("z", "zoom in", "z"),

@@ -164,8 +164,8 @@ func risk(d []float64, edge float64) (p float64, side int) {
 	return high, side
 }
 
-// levelRisk is the smallest risk at which the centre of differences surely lies within an edge on both sides; 1 where it
-// does not at any.
+// levelRisk is the smallest risk at which the centre of differences surely lies within an edge on both sides; 1 where
+// it does not at any.
 func levelRisk(d []float64, edge float64) float64 {
 	d = present(d)
 	if len(d) < stats.SignedRankFrom || edge <= 0 {

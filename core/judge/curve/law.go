@@ -78,8 +78,8 @@ func (k Kind) value(p []float64, n float64) float64 {
 type Law struct {
 	Kind   Kind
 	Params []Amount // in the order of Kind.Params; of a scaling law the first is the value at N = 1
-	// Peak is the N with the highest throughput, or the shortest time of shared work: √((1-α)/β). High is infinite where β
-	// may be none. None where the law has no peak.
+	// Peak is the N with the highest throughput, or the shortest time of shared work: √((1-α)/β). High is infinite where
+	// β may be none. None where the law has no peak.
 	Peak Amount
 
 	fits [][]float64 // by round; nil where a round has none
@@ -90,8 +90,8 @@ func (l *Law) known() [][]float64 {
 	return slices.DeleteFunc(slices.Clone(l.fits), func(fit []float64) bool { return fit == nil })
 }
 
-// At is the law with the parameters that are told at a value, with an interval by the spread of the rounds' fits: beyond
-// the measured values it gets wider by itself.
+// At is the law with the parameters that are told at a value, with an interval by the spread of the rounds' fits:
+// beyond the measured values it gets wider by itself.
 func (l *Law) At(x float64) Amount {
 	var logs []float64
 	for _, fit := range l.known() {

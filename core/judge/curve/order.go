@@ -104,8 +104,8 @@ func Places(lines []*Line, interest float64) []Place {
 
 // Turns finds where one line takes over from another. Places are those of the lines' points, in their order.
 //
-// A turn is told only between points at which one and then another line surely leads; it lies where the 95 % interval of
-// the rounds' differences between the two, read in a straight line between neighbouring points on the axis as drawn,
+// A turn is told only between points at which one and then another line surely leads; it lies where the 95 % interval
+// of the rounds' differences between the two, read in a straight line between neighbouring points on the axis as drawn,
 // holds 0: the pointwise test inverted.
 func Turns(lines []*Line, places []Place) (turns []Turn) {
 	last := -1

@@ -203,7 +203,8 @@ func (r *reader) readValues(n ast.Node, path string, at map[string]Pos) (out []p
 	for i, item := range seq.Values {
 		where := fmt.Sprintf("%s[%d]", path, i)
 		if r.d.namesVariable(item) {
-			r.d.fault(item, "write it out", "values of a parameter are shown and kept, so they take nothing from the environment")
+			r.d.fault(item, "write it out",
+				"values of a parameter are shown and kept, so they take nothing from the environment")
 			continue
 		}
 		text, ok := r.d.text(unsplit(item), where)

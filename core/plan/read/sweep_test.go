@@ -191,7 +191,8 @@ func TestRangesComeOutInPlainAmounts(t *testing.T) {
 
 func FuzzSweeps(f *testing.F) {
 	for _, sweep := range []string{
-		"sweep: { over: { rows: [1, 2] } }", "sweep: { over: { rows: { from: 1, to: 9KiB, spacing: geometric } }, where: bends }",
+		"sweep: { over: { rows: [1, 2] } }",
+		"sweep: { over: { rows: { from: 1, to: 9KiB, spacing: geometric } }, where: bends }",
 		"sweep: { over: { pace.repeat: [1, 2], rows: [a, b] }, within: 3m }\nclaims: [ mapped best at rows a ]",
 	} {
 		f.Add(sweep)
