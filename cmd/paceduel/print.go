@@ -356,7 +356,9 @@ const shownDifferences = 5
 
 // forecast says how long a run will take, and what cannot come of it.
 func (p printer) forecast(r *result.Result) {
-	if took := r.Expected(); took > 0 {
+	if r.Sweep != nil && r.Sweep.Within > 0 {
+		fmt.Fprintf(p.out, "  a run takes %s in all\n", units.About(r.Sweep.Within))
+	} else if took := r.Expected(); took > 0 {
 		fmt.Fprintf(p.out, "  a run takes %s, plus the time between heats\n", units.About(took))
 	}
 	for _, c := range judge.Foresee(r) {

@@ -10,6 +10,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"paceduel/core/cell"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
@@ -27,6 +28,8 @@ type watcher struct {
 	bar   *progressbar.ProgressBar // nil: plain lines
 	total int
 	done  int
+	sweep *result.Sweep // nil without one
+	told  bool          // how long it takes: of a sweep, each point weighs in
 }
 
 func newWatcher(out *channel, p *plan.Plan) *watcher {
@@ -42,13 +45,11 @@ func newWatcher(out *channel, p *plan.Plan) *watcher {
 func (w *watcher) watch(e rounds.Event) {
 	switch e := e.(type) {
 	case rounds.Started:
-		w.total = e.Result.Planned()
+		w.total, w.sweep = e.Result.Planned(), e.Result.Sweep
 		if w.bar != nil {
 			w.bar.ChangeMax(w.total)
 		}
-		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, units.Plural(
-			e.Result.Plan.Rounds, "round",
-		), e.Result.Plan.Pace.Words, e.Result.Seed)
+		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, roundsOf(e.Result), e.Result.Plan.Pace.Words, e.Result.Seed)
 	case rounds.Footed:
 		for _, text := range e.Footing.Cannot {
 			w.finish()
@@ -67,7 +68,7 @@ func (w *watcher) watch(e rounds.Event) {
 	case rounds.HeatBegan:
 		if w.bar != nil {
 			w.bar.Describe(
-				units.Printable(fmt.Sprintf("round %d  %s  %s", e.Round, title(e.Contender, e.State), units.Left(e.Left))),
+				units.Printable(fmt.Sprintf("round %d  %s  %s", e.Round, w.cellTitle(e.Cell), units.Left(e.Left))),
 			)
 		}
 	case rounds.HeatEnded:
@@ -75,12 +76,15 @@ func (w *watcher) watch(e rounds.Event) {
 		if w.bar != nil {
 			w.bar.Set(w.done)
 		}
-		w.line("heat %d of %d  round %d  %s: %s, mean %s, %s", w.done, w.total, e.Heat.Round, title(
-			e.Heat.Contender, e.Heat.State,
-		),
+		w.line("heat %d of %d  round %d  %s: %s, mean %s, %s", w.done, w.total, e.Heat.Round, w.cellTitle(e.Heat.Cell),
 			units.Plural(int(e.Heat.Shots()), "shot"), units.Seconds(e.Heat.Mean()), result.FailuresSay(e.Heat.Failures))
 		if e.Heat.Stopped != "" {
 			w.line("  stopped: %s", e.Heat.Stopped)
+		}
+	case rounds.OrderChanged:
+		w.total, w.sweep = e.Head.Planned(), e.Head.Sweep
+		if w.bar != nil {
+			w.bar.ChangeMax(w.total)
 		}
 	case rounds.NotKept:
 		w.finish()
@@ -94,7 +98,7 @@ func (w *watcher) watch(e rounds.Event) {
 
 // asking shows whom the weigh-in is at; where there is no bar it is told of those that take their time.
 func (w *watcher) asking(e rounds.Asking) {
-	switch name := title(e.Contender, e.State); {
+	switch name := w.cellTitle(e.Cell); {
 	case w.bar != nil && e.Took >= time.Second:
 		took := units.Trim(units.Duration(e.Took.Truncate(time.Second)))
 		w.bar.Describe(units.Printable(fmt.Sprintf("weigh-in  %s, for %s", name, took)))
@@ -107,7 +111,13 @@ func (w *watcher) asking(e rounds.Asking) {
 
 // foresee tells how long it will take, and what cannot come of it.
 func (w *watcher) foresee(r *result.Result) {
-	if took := r.Expected(); took > 0 {
+	if w.told {
+		return
+	}
+	w.told = true
+	if r.Sweep != nil && r.Sweep.Within > 0 {
+		w.line("%s in all", units.About(r.Sweep.Within))
+	} else if took := r.Expected(); took > 0 {
 		w.line("%s, plus the time between heats", units.About(took))
 	}
 	for _, c := range judge.Foresee(r) {
@@ -117,6 +127,27 @@ func (w *watcher) foresee(r *result.Result) {
 }
 
 func title(contender, state string) string { return strings.TrimSpace(contender + " " + state) }
+
+// roundsOf says how often the heats of a run come round, and over how many points.
+func roundsOf(r *result.Result) string {
+	text := units.Plural(r.Plan.Rounds, "round")
+	if s := r.Sweep; s != nil {
+		if s.Within > 0 {
+			text += " at first"
+		}
+		text += " of " + units.Plural(len(s.Points), "point")
+	}
+	return text
+}
+
+// cellTitle names a cell, and its point in the words of the run.
+func (w *watcher) cellTitle(c cell.Cell) string {
+	text := title(c.Contender, c.State)
+	if c.Point != "" && w.sweep != nil {
+		text += ", " + w.sweep.Say(c.Point)
+	}
+	return text
+}
 
 // line writes a plain line; a terminal has the bar instead.
 func (w *watcher) line(format string, args ...any) {

@@ -141,7 +141,7 @@ func (s *Sweep) open() string {
 // tooFew says that no comparison could be settled, whatever was measured, with so few rounds.
 func (s *Sweep) tooFew() string {
 	least := stats.LeastRounds(level / float64(max(s.Comparisons, 1)))
-	if s.r.Ending == result.Running || s.Rounds >= least {
+	if s.r.Ending == result.Running || s.Rounds >= least || s.Settled > 0 {
 		return ""
 	}
 	return fmt.Sprintf("%s cannot settle %s together; %d can.", units.Plural(s.Rounds, "round"),
@@ -279,25 +279,26 @@ func (s *Sweep) whoWins(slice int, c *Curve) string {
 	case !p.Numbers():
 		text = s.winsByWord(of, c, covered)
 	case len(c.Turns) > 0:
-		text = fmt.Sprintf("%s %s up to %s, %s", s.Contenders[c.Turns[0].From], is, placeOn(p, c.Turns[0].At),
+		from := ""
+		if first > 0 {
+			from = "from " + s.Value(of, first).String() + " "
+		}
+		text = fmt.Sprintf("%s %s %sup to %s, %s", s.Contenders[c.Turns[0].From], is, from, placeOn(p, c.Turns[0].At),
 			s.Contenders[c.Turns[0].To])
 		for _, t := range c.Turns[1:] {
 			text += fmt.Sprintf(" from there up to %s, %s", placeOn(p, t.At), s.Contenders[t.To])
 		}
-		text += " from there on"
+		last := lastAhead(c.Places)
+		if text += " from there on"; last < len(c.Places)-1 {
+			text = strings.TrimSuffix(text, "on") + "to " + named(p, s.Value(of, last))
+		}
 		for _, t := range c.Turns {
 			for i := t.Before; i <= t.After; i++ {
 				covered[i] = true
 			}
 		}
 	case first >= 0:
-		leader, last := c.Places[first].Leader, first
-		for i, at := range c.Places {
-			if at.Standing == curve.Ahead {
-				last = i
-				covered[i] = true
-			}
-		}
+		leader, last := c.Places[first].Leader, lastAhead(c.Places)
 		text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, s.Value(of, first), named(p, s.Value(of, last)))
 		if !counted(p) {
 			text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, named(p, s.Value(of, first)), s.Value(of, last))
@@ -320,6 +321,16 @@ func (s *Sweep) whoWins(slice int, c *Curve) string {
 		return within + text + "."
 	}
 	return capital(text) + "."
+}
+
+// lastAhead is the last point at which anybody is ahead; -1 without one.
+func lastAhead(places []curve.Place) int {
+	for i := len(places) - 1; i >= 0; i-- {
+		if places[i].Standing == curve.Ahead {
+			return i
+		}
+	}
+	return -1
 }
 
 // winsByWord says who is best at values that have no order.

@@ -28,8 +28,12 @@ func (r *Result) Planned() (n int) {
 }
 
 // Expected is about how long the heats of the run take, from what the plan says and, where that does not set it, what
-// each contender took at the weigh-in; 0 where that is not known. What lies between heats comes on top.
+// each contender took at the weigh-in; 0 where that is not known. What lies between heats comes on top, except of a
+// sweep that is given a time.
 func (r *Result) Expected() (all time.Duration) {
+	if r.Sweep != nil && r.Sweep.Within > 0 {
+		return r.Sweep.Within
+	}
 	for _, round := range r.Order {
 		for _, c := range round {
 			p := r.paceAt(c)

@@ -81,7 +81,7 @@ var arrows = map[string]string{
 		"screen/look " +
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",
-	"cmd/paceduel": "core/between core/chart core/conduct core/contender core/contender/all core/draft " +
+	"cmd/paceduel": "core/between core/cell core/chart core/conduct core/contender core/contender/all core/draft " +
 		"core/files core/footing core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin harbour screen/app",

@@ -31,8 +31,8 @@ func TestSweeps(t *testing.T) {
 			{"peaks", n.Peaks, 0.923, 1},
 			{"best values within their set", n.Best, 0.95, 1},
 		} {
-			x := held.share.Share()
-			if math.IsNaN(x) || x < held.least-slack(held.least, held.share.All) || x > held.most+slack(held.most, held.share.All) {
+			x, n := held.share.Share(), held.share.All
+			if math.IsNaN(x) || x < held.least-slack(held.least, n) || x > held.most+slack(held.most, n) {
 				t.Errorf("%s: %s are %.1f %% of %d", c.Noise.Name, held.what, 100*x, held.share.All)
 			}
 		}

@@ -33,7 +33,7 @@ func (v View) lineBody(s screen.Scene, w, h int) (out []string) {
 	if w >= noteFrom {
 		notes = noteWidth
 	}
-	plot := max(w-axisWidth-notes, 10)
+	plot := max(w-axisWidth-max(notes, len(l.Parameter)+2), 10)
 	read := v.readOff(s, l, w)
 	table := v.numberBody(s, w)
 	const below = 4 // who leads, the axis, its name, a gap

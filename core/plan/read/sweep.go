@@ -293,8 +293,8 @@ func swept(first *reader, s *plan.Sweep, places map[string]map[string]Pos) *plan
 		s.Points = append(s.Points, point)
 	}
 	d.problems = append(d.problems, together(troubled, all)...)
-	for i := range s.Parameters {
-		if p := &s.Parameters[i]; len(p.Sets) == 0 && !used[p.Name] {
+	for i := range s.Parameters { // a text that could not be read may have held it
+		if p := &s.Parameters[i]; len(p.Sets) == 0 && !used[p.Name] && len(troubled) == 0 {
 			first.fault(plan.JoinKeys("sweep.over", p.Name), fmt.Sprintf(
 				"write {{%s}} where it belongs, or sets: with a key of the plan", p.Name,
 			), "nothing in the plan depends on %s", p.Name)
