@@ -45,7 +45,7 @@ func (s *settings) demoCommand() *cobra.Command {
 				files := []string{filepath.Join(d.dir, harbour.BerthBoard), filepath.Join(d.dir, harbour.Packer)}
 				return demo.runFiles(cmd.Context(), files, demo.planOptions(), runOptions{seed: seed})
 			}
-			return demo.openDir(cmd.Context(), d.dir, "the demo harbour")
+			return demo.openDir(cmd.Context(), d.dir, "the demo harbour", "")
 		},
 	}
 	c.Flags().BoolVar(&headless, "headless", false, "run a full example without a screen and print its verdict")

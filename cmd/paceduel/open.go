@@ -40,10 +40,10 @@ func (s *settings) open(cmd *cobra.Command, args []string) error {
 	case err != nil:
 		return usageError{fmt.Errorf("open: %w; paceduel --help lists the commands", err)}
 	case info.IsDir():
-		return s.openDir(cmd.Context(), path, folderTitle(path))
+		return s.openDir(cmd.Context(), path, folderTitle(path), "")
 	case strings.HasSuffix(path, plan.Suffix):
 		dir := filepath.Dir(path)
-		return s.openDir(cmd.Context(), dir, folderTitle(dir))
+		return s.openDir(cmd.Context(), dir, folderTitle(dir), filepath.Join(dir, filepath.Base(path)))
 	}
 	r, err := result.ReadFile(path)
 	if err != nil {
@@ -61,8 +61,11 @@ func folderTitle(dir string) string {
 	return "this folder"
 }
 
-func (s *settings) openDir(ctx context.Context, dir, title string) error {
-	return s.runApp(ctx, s.appConfig(dir, title))
+// openDir opens the application on a folder's duels, standing at the plan of that file, where one is given.
+func (s *settings) openDir(ctx context.Context, dir, title, file string) error {
+	cfg := s.appConfig(dir, title)
+	cfg.At = file
+	return s.runApp(ctx, cfg)
 }
 
 // openPlan opens the application and runs p at once.

@@ -281,7 +281,7 @@ func (s *Sweep) whoWins(slice int, c *Curve) string {
 	case len(c.Turns) > 0:
 		from := ""
 		if first > 0 {
-			from = "from " + s.Value(of, first).String() + " "
+			from = "from " + s.bare(of, first) + " "
 		}
 		text = fmt.Sprintf("%s %s %sup to %s, %s", s.Contenders[c.Turns[0].From], is, from, placeOn(p, c.Turns[0].At),
 			s.Contenders[c.Turns[0].To])
@@ -299,9 +299,9 @@ func (s *Sweep) whoWins(slice int, c *Curve) string {
 		}
 	case first >= 0:
 		leader, last := c.Places[first].Leader, lastAhead(c.Places)
-		text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, s.Value(of, first), named(p, s.Value(of, last)))
+		text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, s.bare(of, first), named(p, s.Value(of, last)))
 		if !counted(p) {
-			text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, named(p, s.Value(of, first)), s.Value(of, last))
+			text = fmt.Sprintf("%s %s from %s to %s", s.Contenders[leader], is, named(p, s.Value(of, first)), s.bare(of, last))
 		}
 		if first == last {
 			text = fmt.Sprintf("%s %s at %s", s.Contenders[leader], is, named(p, s.Value(of, first)))
@@ -390,6 +390,15 @@ func (s *Sweep) others(of *Slice, c *Curve, covered map[int]bool) (text string) 
 	return text
 }
 
+// bare is a value beside others, without the parameter's name: where it is a count, as a number.
+func (s *Sweep) bare(of *Slice, point int) string {
+	v := s.Value(of, point)
+	if counted(s.Parameter(of)) {
+		return v.Text
+	}
+	return v.String()
+}
+
 // stretches names points of a slice: "1, 2 and 8 to 32 writers".
 func (s *Sweep) stretches(of *Slice, points []int) string {
 	p := s.Parameter(of)
@@ -401,10 +410,10 @@ func (s *Sweep) stretches(of *Slice, points []int) string {
 		}
 		switch {
 		case j > i+1 && p.Numbers():
-			parts = append(parts, fmt.Sprintf("%s to %s", s.Value(of, points[i]), s.Value(of, points[j])))
+			parts = append(parts, fmt.Sprintf("%s to %s", s.bare(of, points[i]), s.bare(of, points[j])))
 		default:
 			for _, at := range points[i : j+1] {
-				parts = append(parts, s.Value(of, at).String())
+				parts = append(parts, s.bare(of, at))
 			}
 		}
 		i = j + 1

@@ -34,6 +34,7 @@ import (
 type Config struct {
 	Title   string // of the folder, for people
 	Dir     string // where the duels are
+	At      string // the plan file to stand at first; empty: the first of them
 	Options read.Options
 	// Questions are kinds of duels that people come with.
 	Questions []draft.Question
@@ -149,7 +150,7 @@ func newModel(ctx context.Context, cfg Config) Model {
 
 // Init implements tea.Model.
 func (m Model) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, ""), readRuns(m.cfg.Book), probeMachine(m.ctx)}
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, m.cfg.At), readRuns(m.cfg.Book), probeMachine(m.ctx)}
 	if m.cfg.Start != nil {
 		cmds = append(cmds, screen.Send(screen.StartMsg{Duel: screen.Duel{File: m.cfg.Start.File, Plan: m.cfg.Start}}))
 	}
