@@ -206,6 +206,8 @@ type (
 	LeaveOutMsg struct{ Contender string }
 	// AddRoundsMsg asks for more rounds of the run under way.
 	AddRoundsMsg struct{ Rounds int }
+	// GoOnMsg asks for the sweep in view, which is over, to be gone on with for so many rounds.
+	GoOnMsg struct{ Rounds int }
 	// OpenMsg asks for an earlier run to be brought into view.
 	OpenMsg struct{ ID string }
 	// GoMsg asks for the stop that shows something; the stop is handed it, too.

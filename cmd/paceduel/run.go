@@ -54,6 +54,8 @@ func (s *settings) runCommand() *cobra.Command {
 		&opt.Mirror, "mirror", false,
 		"run the baseline against itself, too, to know how much this machine differs from itself",
 	)
+	f.StringVar(&run.goOn, "go-on", "", "go on from this earlier `RUN` of a sweep, an ID or a file: rounds and points that it "+
+		"has not yet are run, and the two are one run")
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
 	return c
@@ -94,6 +96,9 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
 			own.out = filepath.Join(opt.out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
 		}
+		if len(plans) > 1 && opt.goOn != "" {
+			return usageError{errors.New("--go-on goes on with one plan")}
+		}
 		if len(plans) > 1 && opt.shots != "" {
 			return usageError{errors.New("--shots takes the shots of one plan")}
 		}
@@ -114,6 +119,7 @@ type runOptions struct {
 	out    string // where the result goes: empty, - or a file
 	accept bool   // unequal work
 	shots  string // where shots go one by one; empty: nowhere
+	goOn   string // an earlier run to go on from; empty: none
 }
 
 // runOne runs one duel. Files are written before anything is said, so that nobody's reading decides what is kept.
@@ -125,6 +131,13 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	spec := conduct.Spec{
 		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
 	}
+	if opt.goOn != "" {
+		before, err := s.find([]string{opt.goOn})
+		if err != nil {
+			return err
+		}
+		spec.Before = before
+	}
 	var shots *shotFile
 	if opt.shots != "" {
 		var err error
@@ -134,6 +147,9 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 		spec.OnShots = shots.take
 	}
 	w := newWatcher(s.words.err, p)
+	if spec.Before != nil {
+		w.done = len(spec.Before.Heats)
+	}
 	o, err := conduct.Duel(ctx, spec, w.watch)
 	unkept := shots.close()
 	if opt.out != "" && o.Result != nil {
@@ -155,6 +171,8 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 			complain(s.words.err, err)
 		}
 		return errors.Join(unkeptFile(unkept), quietError{err})
+	case err != nil && o.Result == nil: // nothing was begun
+		return err
 	case err != nil && !o.Judged():
 		return errors.Join(unkept, err)
 	}

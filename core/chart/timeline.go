@@ -150,7 +150,7 @@ func (t *Timeline) Clock(at time.Duration) string {
 	case span < time.Minute:
 		layout = "15:04:05.0"
 	}
-	return t.run.Started.Add(at).Format(layout)
+	return t.run.Wall(at).Format(layout)
 }
 
 // niceSpans are the distances of clock ticks.
@@ -176,9 +176,10 @@ func (t *Timeline) clockTicks() {
 		}
 	}
 	// Ticks lie at round times of day, not at round distances from the start.
-	first := t.run.Started.Add(t.From).Truncate(step)
+	started := t.run.Wall(t.From).Add(-t.From) // of the sitting in view
+	first := started.Add(t.From).Truncate(step)
 	for at := first; ; at = at.Add(step) {
-		since := at.Sub(t.run.Started)
+		since := at.Sub(started)
 		if since > t.To {
 			return
 		}

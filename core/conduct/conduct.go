@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
+	"strings"
 	"time"
 
 	"paceduel/core/cell"
@@ -17,6 +19,7 @@ import (
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
+	"paceduel/core/plan/read"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/core/shots"
@@ -36,7 +39,9 @@ type Spec struct {
 	// OnShots, when set, is handed the shots of each heat that were kept one by one.
 	OnShots func(h *result.Heat, shape *shots.Shape, list []tally.Raw, sampled bool)
 	Control *rounds.Control // that steers the run; nil: none
-	Glance  time.Duration   // how often a heat is looked at; 0: as package rounds does
+	// Before, when set, is an earlier run of the plan's sweep, which this one goes on from under its name.
+	Before *result.Result
+	Glance time.Duration // how often a heat is looked at; 0: as package rounds does
 }
 
 // Outcome is what came of a duel.
@@ -61,6 +66,13 @@ func (o *Outcome) Upheld() bool {
 // Duel runs the duel and calls watch for every event, in order, from one goroutine. The outcome is complete as far as
 // the run went, also when the error says what kept it from going on: weighin.IsFailed, or ctx's.
 func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, error) {
+	if s.Before != nil {
+		joined, err := Joined(s.Plan, s.Before)
+		if err != nil {
+			return &Outcome{}, err
+		}
+		s.Plan = joined
+	}
 	ctx, halt := context.WithCancel(ctx)
 	defer halt()
 	events := make(chan rounds.Event)
@@ -68,7 +80,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	go func() {
 		_, err := rounds.Run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
-			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
+			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance, Before: s.Before,
 		}, events)
 		finished <- err
 	}()
@@ -82,7 +94,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 			panic(p)
 		}
 	}()
-	k := keeper{watch: watch}
+	k := keeper{watch: watch, before: s.Before}
 	if s.Book != nil {
 		k.book = s.Book
 	}
@@ -102,6 +114,15 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		return out, err
 	}
 	return out, judgeErr
+}
+
+// Joined is a plan with what an earlier run of it has besides. The error says why that cannot be gone on with.
+func Joined(p *plan.Plan, before *result.Result) (*plan.Plan, error) {
+	if keys := read.Differ(before.Plan.Source, p.Source); before.Plan.Source != "" && len(keys) > 0 {
+		return nil, fmt.Errorf("run %s cannot be gone on with: the plan measures something else now, see %s:; run it anew",
+			before.ID, strings.Join(keys, ":, "))
+	}
+	return rounds.Joined(p, before)
 }
 
 // judgeLimit is how long an interrupted run may be judged for.
@@ -191,6 +212,7 @@ func steering() rounds.Steering {
 // book is what a run is kept in.
 type book interface {
 	Begin(head *result.Result) error
+	Reopen(head *result.Result) (heats int, err error)
 	AddHeat(run string, seq int, h *result.Heat) error
 	End(r *result.Result, s logbook.Summary) error
 }
@@ -205,7 +227,9 @@ type keeper struct {
 	held  []result.Heat // those that are not
 	wait  int           // heats until it is tried again
 	tries int           // that failed in a row
-	err   error         // why it is behind; nil while it is not
+
+	before *result.Result // that the run goes on from; nil: none
+	err    error          // why it is behind; nil while it is not
 }
 
 func (k *keeper) keep(e rounds.Event) {
@@ -214,8 +238,9 @@ func (k *keeper) keep(e rounds.Event) {
 	}
 	switch e := e.(type) {
 	case rounds.Started:
-		k.head = e.Result
-		k.settle(k.catchUp())
+		if k.head = e.Result; k.before == nil { // an earlier run stays as it is until there is more of it
+			k.settle(k.catchUp())
+		}
 	case rounds.HeatEnded:
 		k.held = append(k.held, e.Heat)
 		if k.wait--; k.wait < 0 {
@@ -224,10 +249,30 @@ func (k *keeper) keep(e rounds.Event) {
 	}
 }
 
+// begin enters the run, or opens the earlier one again that it goes on from: what the book does not have of that is
+// entered, too.
+func (k *keeper) begin() error {
+	if k.before == nil {
+		return k.book.Begin(k.head)
+	}
+	heats, err := k.book.Reopen(k.head)
+	if errors.Is(err, logbook.ErrNoRun) {
+		heats, err = 0, k.book.Begin(k.head)
+	}
+	if err != nil {
+		return err
+	}
+	if heats > len(k.before.Heats) {
+		return fmt.Errorf("run %s has been gone on with by somebody else meanwhile", k.head.ID)
+	}
+	k.kept, k.held = heats, slices.Concat(k.before.Heats[heats:], k.held)
+	return nil
+}
+
 // catchUp enters what is not in the book yet.
 func (k *keeper) catchUp() error {
 	if !k.begun {
-		if err := k.book.Begin(k.head); err != nil {
+		if err := k.begin(); err != nil {
 			return err
 		}
 		k.begun = true
@@ -243,7 +288,7 @@ func (k *keeper) catchUp() error {
 
 // close enters the rest and the end.
 func (k *keeper) close(r *result.Result, found verdicts) {
-	if k.book == nil || k.head == nil {
+	if k.book == nil || k.head == nil || k.before != nil && len(r.Heats) == len(k.before.Heats) {
 		return
 	}
 	s := logbook.Summary{Lead: math.NaN()}

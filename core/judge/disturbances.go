@@ -199,7 +199,7 @@ func (f *field) outliers(fig figure.Name) (out []Caution) {
 		)
 		if !f.measured {
 			what += fmt.Sprintf(
-				", %s into the run (%s); %s", units.Duration(o.h.At), f.r.Started.Add(o.h.At).Format("15:04:05"), hostThen(o.h),
+				", %s into the run (%s); %s", units.Duration(o.h.At), f.r.Wall(o.h.At).Format("15:04:05"), hostThen(o.h),
 			)
 		}
 		out = append(out, Caution{

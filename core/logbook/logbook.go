@@ -395,6 +395,35 @@ func (b *Book) Begin(head *result.Result) error {
 	return nil
 }
 
+// Reopen enters that a run which the book has goes on, and tells how many of its heats the book has. The error is ErrNoRun
+// where the book does not have it.
+func (b *Book) Reopen(head *result.Result) (heats int, err error) {
+	text, err := json.Marshal(head)
+	if err != nil {
+		return 0, fmt.Errorf("go on with run %s: %w", head.ID, err)
+	}
+	pid := os.Getpid()
+	err = b.together(func(tx *sql.Tx) error {
+		err := tx.QueryRow("SELECT heats FROM runs WHERE id = ?", head.ID).Scan(&heats)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNoRun
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec("UPDATE runs SET ending = ?, planned = ?, pid = ?, pid_born = ? WHERE id = ?", head.Ending,
+			head.Planned(), pid, birth(pid), head.ID); err != nil {
+			return err
+		}
+		_, err = tx.Exec("UPDATE documents SET body = ? WHERE run = ?", pack(text), head.ID)
+		return err
+	})
+	if err != nil {
+		return 0, fmt.Errorf("go on with run %s in %s: %w", head.ID, b.path, err)
+	}
+	return heats, nil
+}
+
 // AddHeat commits the seq-th heat of a run, counting from 0.
 func (b *Book) AddHeat(run string, seq int, h *result.Heat) error {
 	body, err := packHeat(h)

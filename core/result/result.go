@@ -47,7 +47,9 @@ type Result struct {
 	Entrants []Entrant     `json:"contenders"` // in the order of the plan
 	Weighing *Weighing     `json:"same_work,omitempty"`
 	Sweep    *Sweep        `json:"sweep,omitempty"` // over which values; the rest is then that of its first point
-	Order    [][]cell.Cell `json:"order"`           // the cells of each planned round, in their running order
+	// Sittings are those in which a sweep was gone on with later.
+	Sittings []Sitting     `json:"sittings,omitempty"`
+	Order    [][]cell.Cell `json:"order"` // the cells of each planned round, in their running order
 	// Parts are what latencies are made of, in the order in which they follow one another, and Amounts what shots are
 	// counted by, as the contenders' kinds declare them.
 	Parts   []string       `json:"parts,omitempty" text:"ours"`

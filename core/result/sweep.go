@@ -14,8 +14,24 @@ type Sweep struct {
 	Points     []Point       `json:"points"`     // of one parameter in the order of its values
 	Within     time.Duration `json:"within_ns,omitempty"`
 	Bends      bool          `json:"where_bends,omitempty"`
-	// Sittings are the rounds with which later runs began that the sweep went on in.
-	Sittings []int `json:"sittings,omitempty"`
+}
+
+// Sitting is when a sweep was gone on with.
+type Sitting struct {
+	Round int           `json:"round"` // the first one
+	At    time.Duration `json:"at_ns"` // by the run's clock, which stands still between sittings
+	Began time.Time     `json:"began"`
+}
+
+// Wall is the civil time of a moment of the run.
+func (r *Result) Wall(at time.Duration) time.Time {
+	wall := r.Started.Add(at)
+	for _, s := range r.Sittings {
+		if at >= s.At {
+			wall = s.Began.Add(at - s.At)
+		}
+	}
+	return wall
 }
 
 // Parameter is what varied.

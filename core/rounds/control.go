@@ -95,6 +95,7 @@ func (r *runner) steer(ctx context.Context, round int) {
 		case <-ctx.Done():
 		}
 		r.result.Paused += r.clock.Now() - began
+		r.pausedNow += r.clock.Now() - began
 		r.send(Resumed{At: r.clock.Now()})
 		_, late, added := c.take()
 		out, more = append(out, late...), more+added

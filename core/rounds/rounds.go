@@ -49,6 +49,8 @@ type Config struct {
 	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result
 	// is not to be changed. It is for a plan that says until.
 	Enough func(*result.Result) bool
+	// Before, when set, is an earlier run of the sweep that this one goes on from; Plan is then what Joined made of the two.
+	Before *result.Result
 	// Steering says how a sweep goes on that has a time, or points to be added.
 	Steering Steering
 	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
@@ -112,7 +114,11 @@ type runner struct {
 	sets     map[recorderKey]*recorderSet // which serve heat after heat
 	spent    map[cell.Cell]time.Duration  // the latest heat's whole length, for the time left
 	done     int                          // heats
-	begun    map[place]bool               // heats
+	// pausedNow is how long this sitting was paused.
+	pausedNow time.Duration
+	base      time.Duration  // by the run's clock, when this sitting began
+	first     int            // rounds of earlier sittings
+	begun     map[place]bool // heats
 }
 
 func newRunner(cfg Config, out chan<- Event) *runner {
@@ -125,13 +131,21 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 	if cfg.Seed == 0 {
 		cfg.Seed = freshSeed()
 	}
+	began := clock.Start()
+	if cfg.Before != nil {
+		cfg.Seed = cfg.Before.Seed
+		began = clock.StartAt(lastMoment(cfg.Before) + between)
+	}
 	r := &runner{
-		cfg: cfg, out: out, clock: clock.Start(), spent: map[cell.Cell]time.Duration{}, begun: map[place]bool{},
+		cfg: cfg, out: out, clock: began, spent: map[cell.Cell]time.Duration{}, begun: map[place]bool{},
 		sets: map[recorderKey]*recorderSet{},
 	}
 	r.makeStations()
 	r.result = r.describe()
 	r.hide(r.result)
+	if cfg.Before != nil {
+		r.takeOver(cfg.Before)
+	}
 	return r
 }
 
@@ -361,7 +375,12 @@ func (r *runner) run(ctx context.Context) error {
 	if err := r.measureFloor(ctx); err != nil {
 		return err
 	}
-	for i := 0; i < len(r.result.Order); i++ { // rounds may be added
+	if r.first > 0 && r.first == len(r.result.Order) {
+		if err := r.goOn(ctx, r.first); err != nil {
+			return err
+		}
+	}
+	for i := r.first; i < len(r.result.Order); i++ { // rounds may be added
 		done, err := r.beginRound(ctx, i+1)
 		if err != nil {
 			done(ctx) // as far as it came

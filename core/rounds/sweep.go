@@ -67,7 +67,7 @@ func (r *runner) goOn(ctx context.Context, done int) error {
 	if s == nil || s.Within == 0 && !s.Bends {
 		return nil
 	}
-	if s.Within > 0 && done < len(r.result.Order) && r.timeLeft() < r.costOf(r.points()) {
+	if s.Within > 0 && done < len(r.result.Order) && r.timeLeft() < r.costOf(r.points()) && done > r.first {
 		r.plan(r.result.Order[:done]) // what was planned does not fit into the time
 	}
 	if done < len(r.result.Order) {
@@ -103,16 +103,22 @@ func (r *runner) plan(order [][]cell.Cell) {
 
 // planRounds adds n rounds of these points.
 func (r *runner) planRounds(n int, points []cell.Point) {
+	r.addRounds(n, points)
+	r.plan(r.result.Order)
+}
+
+// addRounds adds n rounds of these points without telling.
+func (r *runner) addRounds(n int, points []cell.Point) {
 	order := slices.Clone(r.result.Order)
 	for range min(n, plan.MaxRounds-len(order)) {
 		order = append(order, sweptRound(r.cfg.Plan, points, r.result.Seed, len(order)))
 	}
-	r.plan(order)
+	r.result.Order = order
 }
 
 // timeLeft is what is left of the time that the plan gives the whole.
 func (r *runner) timeLeft() time.Duration {
-	return r.cfg.Plan.Sweep.Within.D() - (r.clock.Now() - r.result.Paused)
+	return r.cfg.Plan.Sweep.Within.D() - (r.clock.Now() - r.base - r.pausedNow)
 }
 
 // costOf is about how long a round of these points takes, by the latest heats of their cells.

@@ -50,8 +50,8 @@ var arrows = map[string]string{
 	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots " +
 		"core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
-	"core/conduct": "core/cell core/contender core/figure core/judge core/logbook core/plan core/result core/rounds " +
-		"core/shots " +
+	"core/conduct": "core/cell core/contender core/figure core/judge core/logbook core/plan " +
+		"core/plan/read core/result core/rounds core/shots " +
 		"core/tally",
 	"core/chart":       "core/cell core/figure core/footing core/judge core/judge/curve core/plan core/result core/units",
 	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",

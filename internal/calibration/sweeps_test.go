@@ -52,17 +52,21 @@ func TestFullSweeps(t *testing.T) {
 	const sweeps = 1000
 	var out strings.Builder
 	fmt.Fprintf(&out, "\nIn per cent of %d sweeps of each kind:\n\n", sweeps)
-	out.WriteString("| noise, rounds | turns found | covered | false turns | wrong law | law named | shapes covered | " +
-		"levels | peaks | best in its set | best alone |\n|---|---|---|---|---|---|---|---|---|---|---|\n")
+	out.WriteString("| noise, rounds | turns found | covered | false turns | false wins | wrong law | law named | " +
+		"shapes covered | levels | peaks | best in its set | best alone |\n|---|---|---|---|---|---|---|---|---|---|---|---|\n")
 	for i := range Noises {
 		for _, rounds := range []int{6, 10, 20} {
 			c := SweepCell{&Noises[i], rounds}
 			n := c.Run(sweeps, 11)
 			fmt.Fprintf(&out, "| %s, %d |", c.Noise.Name, rounds)
 			for _, share := range []Of{
-				n.Found, n.Held, n.False, n.Wrong, n.Named, n.Shapes, n.Levels, n.Peaks, n.Best, n.Alone,
+				n.Found, n.Held, n.False, n.Wins, n.Wrong, n.Named, n.Shapes, n.Levels, n.Peaks, n.Best, n.Alone,
 			} {
-				fmt.Fprintf(&out, " %.1f |", 100*share.Share())
+				text := "–"
+				if share.All > 0 {
+					text = fmt.Sprintf("%.1f", 100*share.Share())
+				}
+				out.WriteString(" " + text + " |")
 			}
 			out.WriteString("\n")
 			fmt.Printf("%s, %d: %+v\n", c.Noise.Name, rounds, n)

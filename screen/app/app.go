@@ -75,6 +75,7 @@ func Run(ctx context.Context, cfg Config) error {
 // session is a duel that was started here. Its methods accept nil: no duel.
 type session struct {
 	plan    *plan.Plan
+	before  *result.Result // that it goes on from; nil: none
 	cancel  context.CancelFunc
 	control *corerounds.Control
 	feed    *feed
@@ -274,7 +275,7 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case screen.StartMsg:
-		return m.start(msg.Duel.Plan, false)
+		return m.start(msg.Duel.Plan, false, nil)
 	case screen.TryMsg:
 		if m.scene.Run != nil && m.scene.Run.Live {
 			return m.say("a duel is on; halt it first", true)
@@ -284,7 +285,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		return m.tell(screen.Ask, msg)
 	case screen.AcceptMsg:
 		if m.session != nil {
-			return m.start(m.session.plan, true)
+			return m.start(m.session.plan, true, m.session.before)
 		}
 		return m, nil
 	case screen.HaltMsg:
@@ -310,6 +311,16 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		}
 		m.session.control.AddRounds(msg.Rounds)
 		return m.say(units.Plural(msg.Rounds, "round")+" more from the next heat on", false)
+	case screen.GoOnMsg:
+		if m.whole == nil || m.whole.Live {
+			return m, nil
+		}
+		return m, readAgain(m.cfg, m.whole.Result, msg.Rounds)
+	case goOnMsg:
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		return m.start(msg.plan, false, msg.before)
 	case screen.PointMsg:
 		return m.toPoint(msg)
 	case screen.OpenMsg:
@@ -366,18 +377,21 @@ func (m Model) halted() string {
 	return text
 }
 
-// start runs a duel unless one is on; accept takes unequal work as it is.
-func (m Model) start(p *plan.Plan, accept bool) (Model, tea.Cmd) {
+// start runs a duel unless one is on; accept takes unequal work as it is. It goes on from an earlier run where one is
+// given.
+func (m Model) start(p *plan.Plan, accept bool, before *result.Result) (Model, tea.Cmd) {
 	if m.scene.Run != nil && m.scene.Run.Live {
 		return m.say("a duel is on; halt it first", true)
 	}
-	m.session = startSession(m.ctx, m.duels, m.cfg, p, accept)
+	m.session = startSession(m.ctx, m.duels, m.cfg, p, accept, before)
 	m.serial++
 	m.at = screen.Rounds
 	if p.Sweep != nil {
 		m.at = screen.Sweep
 	}
-	m.scene.Run, m.whole, m.point = nil, nil, ""
+	if m.scene.Run, m.whole = nil, nil; before == nil {
+		m.point = ""
+	}
 	return m.tellAll(screen.RunInViewMsg{}), nextState(m.ctx, m.session, m.serial)
 }
 

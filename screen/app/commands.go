@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -187,20 +188,28 @@ func readRuns(book *logbook.Book) tea.Cmd {
 const glance = 2 * time.Second
 
 // startSession runs a duel in the background until it ends, is halted, or ctx ends; running counts it until then.
-func startSession(ctx context.Context, running *sync.WaitGroup, cfg Config, p *plan.Plan, accept bool) *session {
+func startSession(
+	ctx context.Context, running *sync.WaitGroup, cfg Config, p *plan.Plan, accept bool, before *result.Result,
+) *session {
 	ctx, cancel := context.WithCancel(ctx)
-	s := &session{plan: p, cancel: cancel, control: &rounds.Control{}, feed: newFeed()}
+	s := &session{plan: p, before: before, cancel: cancel, control: &rounds.Control{}, feed: newFeed()}
 	f := newFollower(s.feed)
+	if before != nil {
+		f.run.Heats = slices.Clone(before.Heats)
+	}
 	running.Go(func() {
 		defer cancel()
 		spec := conduct.Spec{
 			Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept,
-			OnAnswer: s.answers.keep, Control: s.control, Glance: glance,
+			OnAnswer: s.answers.keep, Control: s.control, Glance: glance, Before: before,
 		}
 		var fault error
 		func() {
 			defer panics.Catch("run the duel", &fault)
-			conduct.Duel(ctx, spec, f.follow) // the last event carries the error
+			// the last event carries the error, but where nothing was begun
+			if o, err := conduct.Duel(ctx, spec, f.follow); o.Result == nil && err != nil {
+				fault = err
+			}
 		}()
 		if fault != nil {
 			f.fell(fault)
@@ -252,6 +261,35 @@ func turn(run *screen.Run, base string) tea.Cmd {
 			return saidMsg{err.Error(), true}
 		}
 		return turnedMsg{run.Result, base, v}
+	}
+}
+
+// goOnMsg carries the plan of a run that is gone on with.
+type goOnMsg struct {
+	plan   *plan.Plan
+	before *result.Result
+	err    error
+}
+
+// readAgain reads the plan of a run again, from its file where that is still there, with so many more rounds.
+func readAgain(cfg Config, r *result.Result, rounds int) tea.Cmd {
+	return func() tea.Msg {
+		opt := cfg.Options
+		opt.Sets = r.Plan.Sets
+		p, err := read.File(r.Plan.File, opt)
+		if errors.Is(err, fs.ErrNotExist) {
+			p, err = read.Plan(r.Plan.File, []byte(r.Plan.Source), opt)
+		}
+		if err != nil {
+			return goOnMsg{err: fmt.Errorf("go on with run %s: %w", r.ID, err)}
+		}
+		if p.Sweep != nil && p.Sweep.Within == 0 {
+			p.Rounds = len(r.Order) + rounds
+		}
+		if p, err = conduct.Joined(p, r); err != nil {
+			return goOnMsg{err: err}
+		}
+		return goOnMsg{plan: p, before: r}
 	}
 }
 

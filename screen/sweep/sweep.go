@@ -34,7 +34,8 @@ var pictureNames = [pictures]string{"lines", "map", "one by one", "in numbers", 
 
 type keys struct {
 	next, figure, before, scale, slice, hide, up, down, left, right key.Binding
-	later, earlier, zoom, wide, log, logX, open, save, halt, pause  key.Binding
+	later, earlier, zoom, wide, log, logX, open, save, halt, pause,
+	more key.Binding
 }
 
 // View has which picture is in view, and how it is looked at.
@@ -74,6 +75,7 @@ func New() screen.View {
 		wide:    bind("backspace", "zoom out", "backspace"),
 		log:     bind("g", "log scale", "g"),
 		logX:    bind("G", "log scale across", "G"),
+		more:    bind("+", "5 rounds more", "+"),
 		open:    bind("enter", "verdict there", "enter"),
 		save:    bind("s", "save to files", "s"),
 		halt:    bind("h", "halt and keep", "h"),
@@ -114,7 +116,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	if v.picture == mapped {
 		out = append(out, v.keys.up)
 	}
-	return append(out, v.keys.before, v.keys.save)
+	return append(out, v.keys.more, v.keys.before, v.keys.save)
 }
 
 // within is the view with everything that it stands at within what the run in view has.
@@ -188,6 +190,12 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if !known(s) {
 		return v, nil
 	}
+	if key.Matches(press, v.keys.more) {
+		if s.Run.Live {
+			return v, screen.Send(screen.AddRoundsMsg{Rounds: moreRounds})
+		}
+		return v, screen.Send(screen.GoOnMsg{Rounds: moreRounds})
+	}
 	v = v.within(s)
 	if key.Matches(press, v.keys.next) {
 		for {
@@ -208,6 +216,9 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	}
 	return v.press(press, s)
 }
+
+// moreRounds is how many are added at a time.
+const moreRounds = 5
 
 // press does what a key means in a picture of lines, cells or numbers.
 func (v View) press(press tea.KeyPressMsg, s screen.Scene) (screen.View, tea.Cmd) {
