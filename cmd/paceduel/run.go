@@ -54,8 +54,11 @@ func (s *settings) runCommand() *cobra.Command {
 		&opt.Mirror, "mirror", false,
 		"run the baseline against itself, too, to know how much this machine differs from itself",
 	)
-	f.StringVar(&run.goOn, "go-on", "", "go on from this earlier `RUN` of a sweep, an ID or a file: rounds and points that it "+
-		"has not yet are run, and the two are one run")
+	f.StringVar(
+		&run.goOn, "go-on", "",
+		"go on from this earlier `RUN` of a sweep, an ID or a file: rounds and points that it has not yet are run, and the two "+
+			"are one run",
+	)
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
 	return c

@@ -395,8 +395,8 @@ func (b *Book) Begin(head *result.Result) error {
 	return nil
 }
 
-// Reopen enters that a run which the book has goes on, and tells how many of its heats the book has. The error is ErrNoRun
-// where the book does not have it.
+// Reopen enters that a run which the book has goes on, and tells how many of its heats the book has. The error is
+// ErrNoRun where the book does not have it.
 func (b *Book) Reopen(head *result.Result) (heats int, err error) {
 	text, err := json.Marshal(head)
 	if err != nil {

@@ -12,9 +12,9 @@ import (
 	"paceduel/core/result"
 )
 
-// Joined is a sweep's plan with the points of an earlier run of it that the plan itself does not name, so that both can be
-// one run. The plan's rounds are those of the whole; where it gives a time, that is of what follows. The error says why
-// the two are not the same duel, or that nothing is left to be run.
+// Joined is a sweep's plan with the points of an earlier run of it that the plan itself does not name, so that both can
+// be one run. The plan's rounds are those of the whole; where it gives a time, that is of what follows. The error says
+// why the two are not the same duel, or that nothing is left to be run.
 func Joined(p *plan.Plan, before *result.Result) (*plan.Plan, error) {
 	switch {
 	case p.Sweep == nil:
@@ -178,8 +178,8 @@ func lastMoment(r *result.Result) (at time.Duration) {
 	return at
 }
 
-// takeOver makes an earlier run's heats the beginning of this one, and plans what is left to be run: points that are new
-// have the rounds of the others first.
+// takeOver makes an earlier run's heats the beginning of this one, and plans what is left to be run: points that are
+// new have the rounds of the others first.
 func (r *runner) takeOver(before *result.Result) {
 	p, own := r.cfg.Plan, r.result
 	order := kept(before)

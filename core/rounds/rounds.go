@@ -49,7 +49,8 @@ type Config struct {
 	// Enough, when set, is asked after each complete round from the plan's number on whether the run may end; its result
 	// is not to be changed. It is for a plan that says until.
 	Enough func(*result.Result) bool
-	// Before, when set, is an earlier run of the sweep that this one goes on from; Plan is then what Joined made of the two.
+	// Before, when set, is an earlier run of the sweep that this one goes on from; Plan is then what Joined made of the
+	// two.
 	Before *result.Result
 	// Steering says how a sweep goes on that has a time, or points to be added.
 	Steering Steering

@@ -53,7 +53,7 @@ func TestFullSweeps(t *testing.T) {
 	var out strings.Builder
 	fmt.Fprintf(&out, "\nIn per cent of %d sweeps of each kind:\n\n", sweeps)
 	out.WriteString("| noise, rounds | turns found | covered | false turns | false wins | wrong law | law named | " +
-		"shapes covered | levels | peaks | best in its set | best alone |\n|---|---|---|---|---|---|---|---|---|---|---|---|\n")
+		"shapes covered | levels | peaks | best in its set | best alone |\n" + strings.Repeat("|---", 12) + "|\n")
 	for i := range Noises {
 		for _, rounds := range []int{6, 10, 20} {
 			c := SweepCell{&Noises[i], rounds}

@@ -8,7 +8,8 @@ import (
 )
 
 func TestPlansThatMeasureDifferentThings(t *testing.T) {
-	const plan = "duel: a\nrounds: 6\nbaseline: x\ncontenders: { x: { command: { run: [a] } }, y: { command: { run: [b] } } }\n"
+	const plan = "duel: a\nrounds: 6\nbaseline: x\n" +
+		"contenders: { x: { command: { run: [a] } }, y: { command: { run: [b] } } }\n"
 	tests := []struct {
 		name, other string
 		want        []string
