@@ -14,13 +14,14 @@ import (
 
 // Settings are those of the made-up kind "stub".
 type Settings struct {
-	Takes   plan.Span `json:"takes,omitempty" jsonschema_description:"how long a shot takes"`
-	FailAll bool      `json:"fail-all,omitempty" jsonschema_description:"whether every shot fails"`
-	FailAt  int       `json:"fail-at,omitempty" jsonschema_description:"the shot that fails"`
-	Hang    bool      `json:"hang,omitempty" jsonschema_description:"whether shots wait for ever"`
-	Answer  plan.Word `json:"answer,omitempty" jsonschema_description:"what it answers; waited unless said"`
-	Falls   int       `json:"falls,omitempty" jsonschema_description:"the shot at which the program is at fault"`
-	NoOpen  plan.Word `json:"no-open,omitempty" jsonschema_description:"why it cannot be opened"`
+	Takes   plan.Span     `json:"takes,omitempty" jsonschema_description:"how long a shot takes"`
+	Drifts  plan.Fraction `json:"drifts,omitempty" jsonschema_description:"by so large a share shots get longer each minute"`
+	FailAll bool          `json:"fail-all,omitempty" jsonschema_description:"whether every shot fails"`
+	FailAt  int           `json:"fail-at,omitempty" jsonschema_description:"the shot that fails"`
+	Hang    bool          `json:"hang,omitempty" jsonschema_description:"whether shots wait for ever"`
+	Answer  plan.Word     `json:"answer,omitempty" jsonschema_description:"what it answers; waited unless said"`
+	Falls   int           `json:"falls,omitempty" jsonschema_description:"the shot at which the program is at fault"`
+	NoOpen  plan.Word     `json:"no-open,omitempty" jsonschema_description:"why it cannot be opened"`
 }
 
 // Check implements plan.Settings.
@@ -59,7 +60,8 @@ func (c client) Close()  {}
 
 func (c client) Shoot(ctx context.Context, shot *shots.Shot) {
 	shot.Start = c.d.clock.Now()
-	wait := time.After(c.d.s.Takes.D())
+	drift := 1 + float64(c.d.s.Drifts)*shot.Start.Minutes()
+	wait := time.After(time.Duration(float64(c.d.s.Takes.D()) * drift))
 	if c.d.s.Hang && c.d.shots.Load() > 0 {
 		wait = nil
 	}
