@@ -10,6 +10,7 @@ import (
 
 	"paceduel/core/chart"
 	"paceduel/core/judge"
+	"paceduel/core/plan"
 	"paceduel/core/report"
 	"paceduel/core/result"
 	"paceduel/internal/golden"
@@ -36,6 +37,77 @@ func made(t *testing.T) (*result.Result, *judge.Verdict) {
 		t.Fatal(err)
 	}
 	return r, v
+}
+
+func madeSwept(t *testing.T) (*result.Result, *judge.Sweep) {
+	t.Helper()
+	r := sample.MakeSwept(sample.Swept{
+		Duel: sample.Duel{
+			Entrants: []sample.Entrant{{Name: "buffered", Bytes: 9}, {Name: "mapped | twice", Bytes: 9}}, Rounds: 12, Shots: 20,
+			Seed: 5,
+		},
+		Parameters: []result.Parameter{sample.Numbers("writers", plan.Threads, 1, 2, 4, 8)},
+		Takes: func(way int, at ...float64) float64 {
+			return []float64{0.001 * (1 + at[0]), 0.001 * (3.4 + 0.2*at[0])}[way]
+		},
+		Spread: 0.1, Heats: 0.02,
+	})
+	r.Plan.Claims = []string{"buffered best at writers 1"}
+	s, err := judge.JudgeSweep(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, s
+}
+
+func TestASweepIsReported(t *testing.T) {
+	r, s := madeSwept(t)
+	var out strings.Builder
+	if err := report.SweptMarkdown(&out, r, s, nil); err != nil {
+		t.Fatal(err)
+	}
+	golden.Check(t, "sweep", out.String())
+	out.Reset()
+	if err := report.SweptFigures(&out, r, s); err != nil {
+		t.Fatal(err)
+	}
+	rows, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
+	if err != nil || len(rows) != 1+len(s.Figures)*4*2 {
+		t.Fatalf("%d rows, %v", len(rows), err)
+	}
+	for _, row := range rows[1:] {
+		if row[2] == "mean" && row[0] == "1" && row[3] == "buffered" && (row[7] != "1" || row[11] != "buffered") {
+			t.Errorf("%q", row)
+		}
+	}
+}
+
+// Everything of a sweep that is exported is there, and its result can be read again as it was.
+func TestASweepIsExported(t *testing.T) {
+	r, s := madeSwept(t)
+	dir := t.TempDir()
+	written, err := report.ExportSweep(r, s, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	endings := map[string]int{}
+	for _, path := range written {
+		if info, err := os.Stat(path); err != nil || info.Size() == 0 {
+			t.Errorf("%s: %v", path, err)
+		}
+		endings[filepath.Ext(path)]++
+	}
+	if endings[".svg"] == 0 || endings[".svg"] != endings[".pdf"] || endings[".md"] != 1 || endings[".csv"] != 1 {
+		t.Errorf("written %v", endings)
+	}
+	again, err := result.ReadFile(written[len(written)-1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	same, err := judge.JudgeSweep(again)
+	if err != nil || same.Sentence != s.Sentence {
+		t.Errorf("read again: %q, %v; want %q", same.Sentence, err, s.Sentence)
+	}
 }
 
 func TestMarkdown(t *testing.T) {

@@ -842,10 +842,12 @@ func ReadFile(path string) (*Result, error) {
 	return r, nil
 }
 
-// Write writes the document, indented.
+// Write writes the document, indented; that of a sweep in one line, since spaces would be a third of it.
 func (r *Result) Write(out io.Writer) error {
 	enc := json.NewEncoder(units.JSONWriter{To: out})
-	enc.SetIndent("", " ")
+	if r.Sweep == nil {
+		enc.SetIndent("", " ")
+	}
 	enc.SetEscapeHTML(false)
 	return enc.Encode(r)
 }

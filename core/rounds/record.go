@@ -3,6 +3,8 @@ package rounds
 import (
 	"time"
 
+	"github.com/HdrHistogram/hdrhistogram-go"
+
 	"paceduel/core/meter"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
@@ -83,11 +85,20 @@ func (h *heat) record() (result.Heat, error) {
 		Costs: h.seen.Costs, Changes: h.seen.Changes, Starts: h.seen.Starts,
 		ColdLeft: h.seen.Check.ColdLeft, WarmLacks: h.seen.Check.WarmMissing, Unfilled: h.seen.Check.Unfilled,
 	}
-	dots := min(max(allDots/max(h.r.result.Planned(), 1), leastDots), mostDots)
+	least := leastDots
+	if h.at.point != "" {
+		least = leastSwept
+	}
+	dots := min(max(allDots/max(h.r.result.Planned(), 1), least), mostDots)
 	doc.Dots = pick(tally.Points(h.judged), dots)
 	var marks plan.Marks
 	if s, ok := h.entry.Contender.Settings.(plan.Marker); ok {
 		marks = s.Marked()
+	}
+	if h.at.point != "" {
+		for i := range m.Parts {
+			m.Parts[i].Histogram = coarse(m.Parts[i].Histogram)
+		}
 	}
 	if err := encode(&doc, m, h.span.UnsentAt, marks); err != nil {
 		return result.Heat{}, err
@@ -113,6 +124,20 @@ func (h *heat) record() (result.Heat, error) {
 		h.r.cfg.OnShots(&doc, h.entry.Shape, kept, sampled)
 	}
 	return doc, nil
+}
+
+// coarseDigits are those that values of parts keep in a sweep, which has so many heats that they weigh more than all
+// else. Latencies themselves keep theirs.
+const coarseDigits = 2
+
+func coarse(h *hdrhistogram.Histogram) *hdrhistogram.Histogram {
+	out := hdrhistogram.New(h.LowestTrackableValue(), h.HighestTrackableValue(), coarseDigits)
+	for _, bar := range h.Distribution() {
+		if bar.Count > 0 {
+			out.RecordValues((bar.From+bar.To)/2, bar.Count) // within the same range
+		}
+	}
+	return out
 }
 
 // encode writes the histograms; marks are those of the plan that the contender has.

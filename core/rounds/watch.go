@@ -14,11 +14,12 @@ import (
 )
 
 const (
-	leastDots = 160 // of a heat, kept for pictures
-	mostDots  = 400
-	allDots   = 24_000 // of a run, as far as its heats are few
-	maxRecent = 160    // dots in one glance
-	maxSorted = 2000   // shots that a glance computes its percentiles from
+	leastDots  = 160 // of a heat, kept for pictures
+	leastSwept = 24  // the same of a sweep, which has many heats
+	mostDots   = 400
+	allDots    = 24_000 // of a run, as far as its heats are few
+	maxRecent  = 160    // dots in one glance
+	maxSorted  = 2000   // shots that a glance computes its percentiles from
 )
 
 // watcher looks at the heat under way now and then. Its cost is bounded whatever the rate: a glance reads at most

@@ -68,6 +68,41 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 	}
 }
 
+// swept are the pictures of a sweep of these contenders.
+func swept(t *testing.T, names []string, log bool) map[string]Picture {
+	t.Helper()
+	d := sample.Swept{
+		Duel: sample.Duel{Rounds: 12, Shots: 20, Seed: 2}, Spread: 0.1, Heats: 0.02,
+		Parameters: []result.Parameter{
+			sample.Numbers("writers", plan.Threads, 1, 2, 3, 4, 8, 16, 32), sample.Numbers("rows", plan.Items, 20, 400, 4000),
+		},
+		Takes: func(way int, at ...float64) float64 {
+			return 0.001 * (1 + float64(way) + at[0]/float64(1+2*way)) * (1 + at[1]/1000)
+		},
+	}
+	for _, n := range names {
+		d.Entrants = append(d.Entrants, sample.Entrant{Name: n, Bytes: 100})
+	}
+	r := sample.MakeSwept(d)
+	s, err := judge.JudgeSweep(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	look := chart.SweepLook{Figure: s.Decides, X: chart.Linear, Y: chart.Linear}
+	if log {
+		look.X, look.Y = chart.Logarithmic, chart.Logarithmic
+	}
+	out := map[string]Picture{"map": Swept(r, s, look, true)[0]}
+	out["lines"] = Swept(r, s, look, false)[0]
+	look.Hidden = 1
+	out["lines, one hidden"] = Swept(r, s, look, false)[0]
+	look.Hidden, look.Scale = 0, judge.AgainstBaseline
+	out["lines against the baseline"] = Swept(r, s, look, false)[0]
+	look.Scale, look.Part = judge.AsMeasured, chart.Stretched{From: 0.3, To: 0.6}
+	out["lines in part"] = Swept(r, s, look, false)[0]
+	return out
+}
+
 func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {
 	long := strings.Repeat("x", 40)
 	eight := []string{"per-vessel", "joined", "snapshot", "paged", long, long + "y", "w", "every berth of the quay"}
@@ -78,6 +113,8 @@ func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {
 		"too few":    pictures(t, eight[:2], 4, false),
 		"three":      pictures(t, eight[:3], 30, true),
 		"eight":      pictures(t, eight, 120, true),
+		"sweep":      swept(t, eight[:3], true), "sweep, linear": swept(t, eight[:2], false),
+		"sweep of eight": swept(t, eight, true),
 	} {
 		for kind, pic := range all {
 			w, h := pic.size()
