@@ -103,6 +103,7 @@ type Run struct {
 	Heats   []result.Heat  // finished
 	Verdict *judge.Verdict // of the finished heats; nil before the first round is complete
 	Judged  *judge.Sweep   // the same of a run with a sweep, as a whole
+	Judging bool           // whether it is being judged, which takes a moment
 	Swept   *Swept         // the whole of which this is a point; nil of a run without a sweep
 	// Turned are verdicts with other contenders in the baseline's place, by their names, as far as they were asked for.
 	Turned map[string]*judge.Verdict

@@ -175,7 +175,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 		}
 		return errors.Join(unkeptFile(unkept), quietError{err})
 	case err != nil && o.Result == nil: // nothing was begun
-		return err
+		return usageError{err}
 	case err != nil && !o.Judged():
 		return errors.Join(unkept, err)
 	}

@@ -60,9 +60,9 @@ func OpenAll(p *plan.Plan, kinds []Kind, where func(name string) Setup) []Entry 
 	settings := level(p, kinds)
 	for i, c := range p.Contenders {
 		entries[i] = Entry{Contender: c, Err: fmt.Errorf("open %s: no driver for kind %q", c.Name, c.Kind)}
-		for _, k := range kinds {
-			if k.Name == c.Kind {
-				entries[i].Shape = &k.Shape
+		for j := range kinds {
+			if k := &kinds[j]; k.Name == c.Kind {
+				entries[i].Shape = &k.Shape // one for all of a kind: what is kept by shape is kept once
 				entries[i].Driver, entries[i].Err = k.Open(where(c.Name), settings[i])
 			}
 		}

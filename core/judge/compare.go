@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"paceduel/core/cell"
+	"paceduel/core/figure"
 	"paceduel/core/plan"
 )
 
@@ -21,9 +22,16 @@ func (v *Verdict) forget() { v.each(func(a *Assessment) { a.sample = nil }) }
 
 // hold holds every contender to the baseline, in every figure; words are left to settle.
 func (f *field) hold() *Verdict {
+	own, others := f.figures()
+	v := f.holdIn(own, others)
+	v.Gains = f.gains()
+	return v
+}
+
+// holdIn is hold in these figures alone: those that carry the verdict, and others.
+func (f *field) holdIn(own, others []figure.Name) *Verdict {
 	r := f.r
 	v := &Verdict{Baseline: r.Plan.Baseline, Decides: r.Plan.Decides, Rounds: f.rounds(), on: basisOf(r)}
-	own, others := f.figures()
 	for _, e := range r.Entrants {
 		if e.Name == v.Baseline {
 			continue
@@ -51,6 +59,5 @@ func (f *field) hold() *Verdict {
 		}
 		v.Faces = append(v.Faces, face)
 	}
-	v.Gains = f.gains()
 	return v
 }

@@ -15,7 +15,7 @@ import (
 func Needs(r *result.Result, first int) map[cell.Point]float64 {
 	const close = 1.25 // times: so near to each other, only the width counts
 	needs := map[cell.Point]float64{}
-	s, err := newSweep(r)
+	s, err := newSweep(r, false)
 	if err != nil {
 		return needs // it shows when the run is judged
 	}
@@ -49,7 +49,7 @@ type Between struct{ From, To string }
 // Bends lists the stretches at whose ends lines bend most or within which two of them cross, the most telling first.
 // Straight ones are left out.
 func Bends(r *result.Result) (out []Between) {
-	s, err := newSweep(r)
+	s, err := newSweep(r, false)
 	if err != nil || len(r.Sweep.Parameters) > 1 {
 		return nil
 	}

@@ -73,8 +73,9 @@ type Curve struct {
 	Knees   []int            // by contender: the point from which on one more step brings little; -1 without one
 }
 
-// newSweep holds contenders to the baseline at every point, and gives the words of the figure that decides.
-func newSweep(r *result.Result) (*Sweep, error) {
+// newSweep holds contenders to the baseline at every point in the figure that decides, and gives it its words. Splits
+// are left as they are unless they are asked for.
+func newSweep(r *result.Result, splits bool) (*Sweep, error) {
 	if r.Sweep == nil {
 		return nil, fmt.Errorf("this run was not swept over anything")
 	}
@@ -92,8 +93,8 @@ func newSweep(r *result.Result) (*Sweep, error) {
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range s.fields {
 		work.Go(func() (err error) {
-			if s.fields[i], err = gather(r.AtPoint(i), false); err == nil {
-				held[i] = s.fields[i].hold()
+			if s.fields[i], err = gather(r.AtPoint(i), splits); err == nil {
+				held[i] = s.fields[i].holdIn([]figure.Name{s.Decides}, nil)
 			}
 			return err
 		})

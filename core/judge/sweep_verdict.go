@@ -12,16 +12,31 @@ import (
 // JudgeSweep reaches what may be said of a whole sweep. The error says that the document cannot be read, or that it is
 // of no sweep.
 func JudgeSweep(r *result.Result) (*Sweep, error) {
-	s, err := newSweep(r)
+	if r.Ending == result.Running {
+		return LookSweep(r)
+	}
+	s, err := newSweep(r, true)
 	if err != nil {
 		return nil, err
 	}
-	if r.Ending != result.Running {
-		if err := s.judgePoints(); err != nil {
-			return nil, err
-		}
-		s.Cautions = s.cautions()
+	if err := s.judgePoints(); err != nil {
+		return nil, err
 	}
+	s.Cautions = s.cautions()
+	return s.say()
+}
+
+// LookSweep is JudgeSweep without the points' own verdicts and their cautions, which take most of the time.
+func LookSweep(r *result.Result) (*Sweep, error) {
+	s, err := newSweep(r, false)
+	if err != nil {
+		return nil, err
+	}
+	return s.say()
+}
+
+// say puts a sweep into words.
+func (s *Sweep) say() (_ *Sweep, err error) {
 	if s.Claims, err = s.claims(); err != nil {
 		return nil, err
 	}
@@ -37,7 +52,7 @@ func (s *Sweep) At(point int) (*Verdict, error) {
 	if s.verdicts != nil {
 		return s.verdicts[point], nil
 	}
-	return s.judgePoint(s.r, point)
+	return s.judgePoint(point)
 }
 
 // Ready is the verdict of a point where that was reached already; nil while it runs.
@@ -52,21 +67,27 @@ func (s *Sweep) Ready(point int) *Verdict {
 func (s *Sweep) FacingAt(point int, base string) (*Verdict, error) {
 	turned := *s.r
 	turned.Plan.Baseline = base
-	other, err := newSweep(&turned)
+	other, err := newSweep(&turned, false)
 	if err != nil {
 		return nil, err
 	}
-	return other.judgePoint(&turned, point)
+	other.fields = nil
+	return other.judgePoint(point)
 }
 
-func (s *Sweep) judgePoint(r *result.Result, point int) (*Verdict, error) {
-	sub := r.AtPoint(point)
-	f, err := gather(sub, sub.Ending != result.Running)
-	if err != nil {
-		return nil, err
+// judgePoint reaches the verdict of a point, from what was gathered of it where that is still there.
+func (s *Sweep) judgePoint(point int) (_ *Verdict, err error) {
+	var f *field
+	if s.fields != nil {
+		f = s.fields[point]
+	} else {
+		sub := s.r.AtPoint(point)
+		if f, err = gather(sub, sub.Ending != result.Running); err != nil {
+			return nil, err
+		}
 	}
 	v := f.compare()
-	s.resettle(v, r.Sweep.Points[point].At)
+	s.resettle(v, s.r.Sweep.Points[point].At)
 	return f.describe(v)
 }
 
@@ -77,7 +98,7 @@ func (s *Sweep) judgePoints() error {
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range verdicts {
 		work.Go(func() (err error) {
-			verdicts[i], err = s.judgePoint(s.r, i)
+			verdicts[i], err = s.judgePoint(i)
 			return err
 		})
 	}

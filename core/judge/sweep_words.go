@@ -502,7 +502,8 @@ func (s *Sweep) bestValue(slice int, c *Curve, i int) string {
 	of := &s.Slices[slice]
 	p := s.Parameter(of)
 	best, n := c.Bests[i], len(of.Points)
-	if best.Point < 0 || n < 3 || !s.chosen(of, c, i) {
+	steady := c.Laws[i] != nil && c.Laws[i].Kind == curve.Steady
+	if best.Point < 0 || n < 3 || steady || !s.chosen(of, c, i) {
 		return ""
 	}
 	text := fmt.Sprintf("%s %s with %s", s.Contenders[i], s.Decides.Superlative(), named(p, s.Value(of, best.Point)))
@@ -662,6 +663,9 @@ func (s *Sweep) PlaceOn(of *Slice, a curve.Amount) string { return placeOn(s.Par
 func (s *Sweep) Telling(slice int, c *Curve, i int) bool {
 	b := c.Bests[i]
 	n := len(c.Lines[i].X)
+	if law := c.Laws[i]; law != nil && law.Kind == curve.Steady {
+		return false
+	}
 	return b.Point >= 0 && !b.Edge(n) && len(b.Set) < n
 }
 

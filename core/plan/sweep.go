@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"paceduel/core/cell"
+	"paceduel/core/units"
 )
 
 // Limits of a sweep.
@@ -292,4 +293,40 @@ func RoundsForSweep(comparisons int) int {
 		n++
 	}
 	return n
+}
+
+// String says what a sweep is over: "3 values of turns", "6 values of writers and 3 of rows".
+func (s *Sweep) String() string {
+	var parts []string
+	for i := range s.Parameters {
+		p := &s.Parameters[i]
+		text := fmt.Sprintf("%d of %s", len(p.Values), p.Name)
+		if i == 0 {
+			text = fmt.Sprintf("%d values of %s", len(p.Values), p.Name)
+		}
+		parts = append(parts, text)
+	}
+	return units.List(parts)
+}
+
+// Lines say of each parameter which values it has, then how the sweep goes on.
+func (s *Sweep) Lines() (lines []string) {
+	for i := range s.Parameters {
+		var values []string
+		for _, v := range s.Parameters[i].Values {
+			text := v.Text
+			if v.Called != "" {
+				text += " (" + v.Called + ")"
+			}
+			values = append(values, text)
+		}
+		lines = append(lines, s.Parameters[i].Name+": "+strings.Join(values, ", "))
+	}
+	if s.Within > 0 {
+		lines = append(lines, "all of it within "+units.Duration(s.Within.D()))
+	}
+	if s.Bends {
+		lines = append(lines, "points are added where lines bend")
+	}
+	return lines
 }

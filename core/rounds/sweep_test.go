@@ -109,6 +109,68 @@ func TestASweepInterleavesItsPoints(t *testing.T) {
 	})
 }
 
+// What stand-ins are known to cost is found: a fixed part and one for each, a share that is done under a lock, and where
+// one takes over from the other.
+func TestKnownCostsAreFound(t *testing.T) {
+	tests := []struct {
+		name, stub, over string
+		kind             curve.Kind
+		params           []float64 // of the first contender
+		turn             float64   // where steady takes over; 0: nowhere
+	}{
+		{
+			"a fixed part and one for each", "takes: 4ms, each: 500us, of: 1", "{ rows: { values: [1, 2, 4, 8, 16, 32], %s } }",
+			curve.Each, []float64{0.004, 0.0005}, 12,
+		},
+		{
+			"a tenth under a lock", "takes: 2ms, split: 18ms, of: 1", "{ threads: { values: [1, 2, 4, 8, 16, 32], %s } }",
+			curve.Shared, []float64{0.02, 0.1, 0}, 0,
+		},
+		{
+			"nothing to share", "takes: 2ms", "{ threads: { values: [1, 2, 4, 8, 16], sets: pace.repeat } }",
+			curve.Steady, []float64{0.002}, 0,
+		},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				over := strings.Replace(tt.over, "%s", "sets: growing.stub.of", 1)
+				src := "duel: Truth\nbaseline: growing\ncontenders:\n  growing: { stub: { " + tt.stub + " } }\n" +
+					"  steady: { stub: { takes: 10ms } }\npace: { repeat: 5 }\nrounds: 10\nsweep: { over: " + over + " }\n"
+				p, err := read.Plan("t.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
+				if err != nil {
+					t.Fatal(err)
+				}
+				r, _, err := sweep(t.Context(), rounds.Config{Plan: p, Seed: 3})
+				if err != nil {
+					t.Fatal(err)
+				}
+				s, err := judge.JudgeSweep(r)
+				if err != nil {
+					t.Fatal(err)
+				}
+				c := s.Curve(0, figure.Mean, judge.AsMeasured)
+				law := c.Laws[0]
+				if law == nil || law.Kind != tt.kind {
+					t.Fatalf("found %+v; want %s", law, tt.kind)
+				}
+				for i, want := range tt.params {
+					const hair = 1e-4 // of what is exact
+					if p := law.Params[i]; p.Low > want+hair*max(want, 1) || p.High < want-hair*max(want, 1) {
+						t.Errorf("%s is %+v; want %g", law.Kind.Params()[i], p, want)
+					}
+				}
+				if tt.turn == 0 {
+					return
+				}
+				if len(c.Turns) != 1 || c.Turns[0].At.Low > 1.05*tt.turn || c.Turns[0].At.High < tt.turn/1.05 {
+					t.Errorf("it turns at %+v; want %g", c.Turns, tt.turn)
+				}
+			})
+		})
+	}
+}
+
 // A time in place of rounds is kept, and goes to points that need it.
 func TestASweepWithinATime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

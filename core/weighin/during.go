@@ -41,9 +41,25 @@ type reference struct {
 	steady  bool           // it answers the same bytes each time
 	own     bool           // the plan says which outcome is good of it
 	unequal bool           // it was accepted although it does other work than the baseline
-	lengths []atomic.Int64 // by row, one more than the bytes; 0: not seen yet. Nil unless steady
+	lengths *lengths       // nil unless steady
 	answers map[int]Answer // by row
 	held    int
+}
+
+// lengths are those of answers by row, one more than the bytes; 0: not seen yet. Most contenders have few rows, so that
+// room is made by the block. It may be used by all clients at once.
+type lengths [maxRows / rowBlock]atomic.Pointer[[rowBlock]atomic.Int64]
+
+// rowBlock is how many rows there is room for at a time.
+const rowBlock = 1 << 10
+
+// at is that of a row below maxRows.
+func (l *lengths) at(row int) *atomic.Int64 {
+	block := &l[row/rowBlock]
+	if block.Load() == nil {
+		block.CompareAndSwap(nil, new([rowBlock]atomic.Int64))
+	}
+	return &block.Load()[row%rowBlock]
 }
 
 func newStandard(p *plan.Plan) *Standard {
@@ -59,8 +75,8 @@ func (s *Standard) set(a Answer, t *result.Touch) {
 		ref.answers[0] = a
 	}
 	if ref.steady {
-		ref.lengths = make([]atomic.Int64, maxRows)
-		ref.lengths[0].Store(t.Bytes + 1)
+		ref.lengths = &lengths{}
+		ref.lengths.at(0).Store(t.Bytes + 1)
 	}
 	s.of[a.Name] = ref
 }
@@ -133,7 +149,7 @@ func (c *Checker) Ask(shot *shots.Shot) {
 // Take holds an answer's length to what it was before. It reports false for a sample, which Settle looks at.
 func (c *Checker) Take(shot *shots.Shot) bool {
 	if shot.Class == shots.OK && c.ref != nil && c.ref.lengths != nil && shot.Row < maxRows && shot.Length > 0 {
-		seen := &c.ref.lengths[shot.Row]
+		seen := c.ref.lengths.at(shot.Row)
 		if !seen.CompareAndSwap(0, shot.Length+1) && seen.Load() != shot.Length+1 {
 			shot.Class = shots.Unequal
 			shot.Err = fmt.Errorf("an answer of %d bytes, %d before", shot.Length, seen.Load()-1)

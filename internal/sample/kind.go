@@ -16,6 +16,9 @@ import (
 type Settings struct {
 	Takes   plan.Span     `json:"takes,omitempty" jsonschema_description:"how long a shot takes"`
 	Drifts  plan.Fraction `json:"drifts,omitempty" jsonschema_description:"by so large a share shots get longer each minute"`
+	Each    plan.Span     `json:"each,omitempty" jsonschema_description:"how much longer a shot takes for each of them"`
+	Split   plan.Span     `json:"split,omitempty" jsonschema_description:"what they share: a shot takes so much divided by them longer"`
+	Of      int           `json:"of,omitempty" jsonschema_description:"how many they are; one unless said"`
 	FailAll bool          `json:"fail-all,omitempty" jsonschema_description:"whether every shot fails"`
 	FailAt  int           `json:"fail-at,omitempty" jsonschema_description:"the shot that fails"`
 	Hang    bool          `json:"hang,omitempty" jsonschema_description:"whether shots wait for ever"`
@@ -60,8 +63,10 @@ func (c client) Close()  {}
 
 func (c client) Shoot(ctx context.Context, shot *shots.Shot) {
 	shot.Start = c.d.clock.Now()
+	takes, of := c.d.s.Takes.D(), max(c.d.s.Of, 1)
+	takes += time.Duration(of)*c.d.s.Each.D() + c.d.s.Split.D()/time.Duration(of)
 	drift := 1 + float64(c.d.s.Drifts)*shot.Start.Minutes()
-	wait := time.After(time.Duration(float64(c.d.s.Takes.D()) * drift))
+	wait := time.After(time.Duration(float64(takes) * drift))
 	if c.d.s.Hang && c.d.shots.Load() > 0 {
 		wait = nil
 	}

@@ -152,6 +152,9 @@ func newModel(ctx context.Context, cfg Config) Model {
 // Init implements tea.Model.
 func (m Model) Init() tea.Cmd {
 	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, m.cfg.At), readRuns(m.cfg.Book), probeMachine(m.ctx)}
+	if m.whole != nil && m.whole.Judging {
+		cmds = append(cmds, judgeSweep(m.whole.Result, false))
+	}
 	if m.cfg.Start != nil {
 		cmds = append(cmds, screen.Send(screen.StartMsg{Duel: screen.Duel{File: m.cfg.Start.File, Plan: m.cfg.Start}}))
 	}
@@ -246,7 +249,12 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		m.point = ""
 		m, cmd := m.show(msg.run)
 		m.at = judgedStop(m.scene.Run)
+		if msg.run.Judging {
+			cmd = tea.Batch(cmd, judgeSweep(msg.run.Result, false))
+		}
 		return m.tellAll(screen.RunInViewMsg{}), cmd
+	case sweptMsg:
+		return m.swept(msg)
 	case pointMsg:
 		return m.judgedPoint(msg), nil
 	case turnedMsg:
@@ -453,6 +461,20 @@ func (m Model) show(run *screen.Run) (Model, tea.Cmd) {
 		return m, nil
 	}
 	return m, judgePoint(run.Judged, point, m.point)
+}
+
+// swept takes in what may be said of the sweep in view, and has the rest of it judged.
+func (m Model) swept(msg sweptMsg) (Model, tea.Cmd) {
+	if m.whole == nil || m.whole.Result != msg.of {
+		return m, nil
+	}
+	next := *m.whole
+	next.Judged, next.Unjudged, next.Judging = msg.sweep, msg.err, false
+	m, cmd := m.show(&next)
+	if msg.whole || msg.err != nil {
+		return m, cmd
+	}
+	return m, judgeSweep(msg.of, true) // the verdict of the point in view comes with it
 }
 
 // toPoint brings another point of a sweep into view.

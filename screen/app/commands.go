@@ -102,7 +102,12 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 			}
 			duels = append(duels, d)
 		}
-		out := folderMsg{duels: duels, chosen: chosen}
+		out := folderMsg{duels: duels}
+		if chosen != "" {
+			if out.chosen, err = filepath.Abs(chosen); err != nil {
+				out.chosen = chosen
+			}
+		}
 		if len(duels) == 0 {
 			for _, on := range meter.Listening() {
 				out.served = append(out.served, screen.Offer{Text: fmt.Sprintf("http://127.0.0.1:%d/", on.Port), About: on.Program})
@@ -233,8 +238,7 @@ func nextState(ctx context.Context, s *session, serial int) tea.Cmd {
 // opened brings a finished run into the form that views see.
 func opened(r *result.Result) *screen.Run {
 	if r.Sweep != nil {
-		swept, err := judge.JudgeSweep(r)
-		return &screen.Run{Result: r, Heats: r.Heats, Judged: swept, Unjudged: err}
+		return &screen.Run{Result: r, Heats: r.Heats, Judging: true}
 	}
 	v, err := judge.Judge(r)
 	return &screen.Run{Result: r, Heats: r.Heats, Verdict: v, Unjudged: err}
@@ -290,6 +294,26 @@ func readAgain(cfg Config, r *result.Result, rounds int) tea.Cmd {
 			return goOnMsg{err: err}
 		}
 		return goOnMsg{plan: p, before: r}
+	}
+}
+
+// sweptMsg carries a finished sweep as it was judged; whole: with the verdicts of its points.
+type sweptMsg struct {
+	of    *result.Result
+	sweep *judge.Sweep
+	err   error
+	whole bool
+}
+
+// judgeSweep judges a finished sweep: first what its picture shows, then everything.
+func judgeSweep(r *result.Result, whole bool) tea.Cmd {
+	return func() tea.Msg {
+		look := judge.LookSweep
+		if whole {
+			look = judge.JudgeSweep
+		}
+		s, err := look(r)
+		return sweptMsg{r, s, err, whole}
 	}
 }
 

@@ -165,11 +165,15 @@ func (v View) Sentence(s screen.Scene) string {
 	if d.Plan == nil {
 		return fmt.Sprintf("%s cannot be run as it is; its troubles are shown with their lines.", d.Base())
 	}
-	text := fmt.Sprintf("%s in %s. %s asks %s against %s: %s, %s.", units.Plural(
-		len(s.Duels), "duel",
-	), s.Title, d.Plan.Name,
-		others(d.Plan), d.Plan.Baseline, units.Plural(d.Plan.Rounds, "round"), d.Plan.Pace)
-	return text
+	often := units.Plural(d.Plan.Rounds, "round")
+	if sweep := d.Plan.Sweep; sweep != nil {
+		often += " over " + sweep.String()
+		if sweep.Within > 0 {
+			often = units.Duration(sweep.Within.D()) + " over " + sweep.String()
+		}
+	}
+	return fmt.Sprintf("%s in %s. %s asks %s against %s: %s, %s.", units.Plural(len(s.Duels), "duel"), s.Title,
+		d.Plan.Name, others(d.Plan), d.Plan.Baseline, often, d.Plan.Pace)
 }
 
 func others(p *plan.Plan) string {
@@ -337,6 +341,14 @@ func (v View) face(s screen.Scene, w int) []string {
 			continue
 		}
 		lines = append(lines, s.Theme.Strong.Render(l))
+	}
+	if p.Sweep != nil {
+		lines = append(lines, "", s.Theme.Faint.Render("over, and below as at the first"))
+		for _, l := range p.Sweep.Lines() {
+			for _, part := range parts.Wrap(l, w) {
+				lines = append(lines, s.Theme.Ink.Render(part))
+			}
+		}
 	}
 	shared, own := p.Aspects()
 	if len(shared) > 0 {

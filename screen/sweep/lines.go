@@ -69,6 +69,9 @@ func tickAt(t chart.SweepTick, plot int) chart.Tick {
 	return chart.Tick{At: float64(min(int(t.At*float64(plot)), plot-1)) / float64(max(plot-1, 1)), Label: t.Text}
 }
 
+// mostBands is of how many contenders the intervals are drawn; of more than that, that of the chosen one.
+const mostBands = 4
+
 // plot draws the canvas with its axis and what each line comes to.
 func (v View) plot(s screen.Scene, l *chart.SweepLines, plot, h, notes int) (out []string) {
 	canvas := parts.NewCurves(plot, h)
@@ -86,6 +89,9 @@ func (v View) plot(s screen.Scene, l *chart.SweepLines, plot, h, notes int) (out
 	styles := make([]lipgloss.Style, 0, len(l.Lines)+1)
 	for i := range l.Lines {
 		styles = append(styles, s.Theme.Sign(l.Lines[i].Sign))
+		if len(l.Lines) > mostBands && l.Lines[i].Index != v.chosen {
+			continue
+		}
 		canvas.Draw(edges(l.Lines[i].Points, canvas.Across(), func(p chart.SweepSpot) float64 { return p.Low }), i)
 		canvas.Draw(edges(l.Lines[i].Points, canvas.Across(), func(p chart.SweepSpot) float64 { return p.High }), i)
 		canvas.Draw(dashed(through(l.Lines[i].Beyond, canvas.Across()), 2), i)

@@ -332,6 +332,8 @@ func (v View) Sentence(s screen.Scene) string {
 		return "The weigh-in is on at every point: " + s.Run.Asking.Words() + "."
 	case !known(s) && s.Run.Live:
 		return "There is nothing to look at before the first heats are over."
+	case !known(s) && s.Run.Judging:
+		return "It is being judged."
 	case !known(s) && s.Run.Unjudged != nil:
 		return "What was measured cannot be judged: " + s.Run.Unjudged.Error() + "."
 	case !known(s):
