@@ -55,7 +55,7 @@ func (p printer) sweep(r *result.Result, s *judge.Sweep) {
 		}
 	}
 	p.gap()
-	p.say(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime),
+	p.say(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", s.Pace(), r.Seed, r.Started.Format(time.DateTime),
 		r.Host.CPU, r.Host.Cores, r.ID))
 }
 

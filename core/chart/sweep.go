@@ -283,7 +283,7 @@ func (l *SweepLines) law(law *curve.Law, x []float64, place, back func(float64) 
 func sweepConditions(r *result.Result, s *judge.Sweep) []string {
 	return []string{
 		s.Note,
-		fmt.Sprintf("%s at %s; rounds of all cells, shuffled; seed %d; %s, %s (%d cores); run %s", r.Plan.Pace.Words,
+		fmt.Sprintf("%s at %s; rounds of all cells, shuffled; seed %d; %s, %s (%d cores); run %s", s.Pace(),
 			units.Plural(len(r.Sweep.Points), "point"), r.Seed, r.Started.Format("2 Jan 2006 15:04"), r.Host.CPU, r.Host.Cores,
 			r.ID),
 	}

@@ -83,6 +83,9 @@ func newSweep(r *result.Result, splits bool) (*Sweep, error) {
 		Baseline: r.Plan.Baseline, Decides: r.Plan.Decides, r: r, words: map[cell.Cell]Word{},
 		values: map[figureOf][]float64{}, fields: make([]*field, len(r.Sweep.Points)),
 	}
+	if s.Decides == "" { // a climb: what it holds
+		s.Decides = ownFigures(r)[0]
+	}
 	for _, e := range r.Entrants {
 		if !e.Mirror {
 			s.Contenders = append(s.Contenders, e.Name)

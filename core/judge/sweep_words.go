@@ -320,6 +320,11 @@ func (s *Sweep) whoWins(slice int, c *Curve) string {
 	if within := s.within(slice, ""); within != "" {
 		return within + text + "."
 	}
+	for _, name := range s.Contenders {
+		if strings.HasPrefix(text, name+" ") {
+			return text + "." // names stay as they are
+		}
+	}
 	return capital(text) + "."
 }
 
@@ -460,6 +465,9 @@ func (s *Sweep) growth(slice int, c *Curve, i int) string {
 		if law.Params[0].Low <= 0 {
 			fixed = "nothing fixed that can be told, and "
 		}
+		if fig.MoreIsBetter() {
+			return fmt.Sprintf("%s brings %s%s more with each %s.", name, fixed, amountIn(fig, each), unit)
+		}
 		return fmt.Sprintf("%s takes %s%s for each %s.", name, fixed, amountIn(fig, each), unit)
 	case curve.Power:
 		k := law.Params[1]
@@ -540,15 +548,15 @@ func (s *Sweep) chosen(of *Slice, c *Curve, i int) bool {
 	return true
 }
 
-// tradeOff holds the value that is best for the figure that decides to the one that is best for memory, and else for
-// processor time.
+// tradeOff holds the value that is best for the figure that decides to the one that is best for bytes, else for memory,
+// else for processor time.
 func (s *Sweep) tradeOff(slice int, c *Curve, i int) string {
 	of := &s.Slices[slice]
 	best := c.Bests[i]
 	if best.Point < 0 || !s.chosen(of, c, i) {
 		return ""
 	}
-	for _, fig := range []figure.Name{figure.Memory, figure.CPU} {
+	for _, fig := range []figure.Name{figure.Received, figure.Memory, figure.CPU} {
 		if fig == s.Decides || !slices.Contains(s.Figures, fig) {
 			continue
 		}
@@ -608,8 +616,12 @@ func (s *Sweep) carried(slice int, c *Curve, i int) string {
 		}
 		wanted := stakes.PeakRate / (1 - stakes.Spare)
 		need := func(rate float64) int { return int(math.Ceil(wanted/rate - 1e-9)) }
-		return fmt.Sprintf("%s needs %s like this machine (%d to %d) for %s, with %s each.", s.Contenders[i],
-			units.Plural(need(at.V), "server"), need(at.High), need(at.Low), units.Rate(stakes.PeakRate),
+		between := ""
+		if least, most := need(at.High), need(at.Low); least < most {
+			between = fmt.Sprintf(" (%d to %d)", least, most)
+		}
+		return fmt.Sprintf("%s needs %s like this machine%s for %s, with %s each.", s.Contenders[i],
+			units.Plural(need(at.V), "server"), between, units.Rate(stakes.PeakRate),
 			named(p, result.Value{Text: amountOn(p, x, math.Round)}))
 	}
 	return ""
@@ -638,6 +650,16 @@ func (s *Sweep) Lead() float64 {
 		}
 	}
 	return lead
+}
+
+// Pace says how shots followed one another, at all points or at the first and the last.
+func (s *Sweep) Pace() string {
+	points := s.r.Sweep.Points
+	first, last := points[0].Pace.Words, points[len(points)-1].Pace.Words
+	if first == last {
+		return first
+	}
+	return first + ", up to " + last
 }
 
 // Where names what of a slice is fixed: "rows 4000, cold"; empty where nothing is.
