@@ -53,7 +53,9 @@ func TestASweepFromEndToEnd(t *testing.T) {
 		t.Fatalf("gone on with: %d heats, %v", len(more.Heats), err)
 	}
 	h.write(t, "other.duel.yaml", strings.Replace(overTurns, "-lt 6000", "-lt 7000", 1))
-	h.run(t, "run", "other.duel.yaml", "--go-on", r.ID, "--rounds", "20").says(t, 2, "measures something else now, see contenders")
+	h.run(t, "run", "other.duel.yaml", "--go-on", r.ID, "--rounds", "20").says(
+		t, 2, "measures something else now, see contenders",
+	)
 	if out := h.run(t, "log").out; strings.Count(out, r.ID) != 1 || strings.Contains(out, "failed") {
 		t.Errorf("the log says %s", out)
 	}

@@ -56,8 +56,8 @@ func (s *settings) runCommand() *cobra.Command {
 	)
 	f.StringVar(
 		&run.goOn, "go-on", "",
-		"go on from this earlier `RUN` of a sweep, an ID or a file: rounds and points that it has not yet are run, and the two "+
-			"are one run",
+		"go on from this earlier `RUN` of a sweep, an ID or a file: rounds and points that it has not yet are run, and the "+
+			"two are one run",
 	)
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")

@@ -115,7 +115,8 @@ func TestAMapOfTwoParameters(t *testing.T) {
 	if most != 1 {
 		t.Errorf("the strongest cell has %g", most)
 	}
-	if one, r := crossing(t, sample.Numbers("writers", plan.Threads, 1, 2)); chart.NewSweepMaps(one, r, figure.Mean) != nil {
+	one, r := crossing(t, sample.Numbers("writers", plan.Threads, 1, 2))
+	if chart.NewSweepMaps(one, r, figure.Mean) != nil {
 		t.Error("a sweep over one parameter has a map")
 	}
 }

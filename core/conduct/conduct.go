@@ -80,7 +80,8 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	go func() {
 		_, err := rounds.Run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
-			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance, Before: s.Before,
+			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
+			Before: s.Before,
 		}, events)
 		finished <- err
 	}()

@@ -266,7 +266,8 @@ func TestScalesOfALine(t *testing.T) {
 	}
 }
 
-// While it runs only the wider intervals of close contenders want further rounds, and points where lines bend come next.
+// While it runs only the wider intervals of close contenders want further rounds, and points where lines bend come
+// next.
 func TestSteering(t *testing.T) {
 	d := crossing()
 	d.Entrants = d.Entrants[:2]

@@ -62,8 +62,8 @@ func heatsAt(r *result.Result) map[cell.Point]int {
 	return n
 }
 
-// Every round holds every cell of every point, in an order of its own, so that a drift of the machine falls on all alike
-// and makes nobody grow.
+// Every round holds every cell of every point, in an order of its own, so that a drift of the machine falls on all
+// alike and makes nobody grow.
 func TestASweepInterleavesItsPoints(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		r, _, err := sweep(t.Context(), rounds.Config{
@@ -109,8 +109,8 @@ func TestASweepInterleavesItsPoints(t *testing.T) {
 	})
 }
 
-// What stand-ins are known to cost is found: a fixed part and one for each, a share that is done under a lock, and where
-// one takes over from the other.
+// What stand-ins are known to cost is found: a fixed part and one for each, a share that is done under a lock, and
+// where one takes over from the other.
 func TestKnownCostsAreFound(t *testing.T) {
 	tests := []struct {
 		name, stub, over string
