@@ -593,8 +593,13 @@ func TestKeysAreCompleteAndUnambiguous(t *testing.T) {
 		}
 	}
 	meaning := map[string]string{}
+	swept := openSweep(t).scene
+	sweeping := *swept.Run
+	sweeping.Live = true
 	for _, stop := range everyStop(m) {
-		for _, scene := range []screen.Scene{m.scene, {Duels: m.scene.Duels, Run: &live, Runs: m.scene.Runs}} {
+		for _, scene := range []screen.Scene{
+			m.scene, {Duels: m.scene.Duels, Run: &live, Runs: m.scene.Runs}, swept, {Run: &sweeping},
+		} {
 			for _, b := range m.view(stop).Keys(scene) {
 				if b.Help().Key == "" || b.Help().Desc == "" {
 					t.Errorf("%s: a key without help: %v", stop, b.Keys())

@@ -41,7 +41,7 @@ func (v View) oneMap(s screen.Scene, m *chart.SweepMap, w, h, first int) (out []
 	}
 	label = min(label+1, 24)
 	const least, most = 5, 14
-	cell := min(max((w-label-2)/max(len(m.Columns), 1), least), most)
+	cell := min(max((w-label-len([]rune(m.Across))-2)/max(len(m.Columns), 1), least), most)
 	tall := min(max((h-2)/max(len(m.Cells), 1), 1), 3)
 	head := parts.Right(s.Theme.Faint.Render(m.Down+" "), label)
 	for _, c := range m.Columns {
@@ -116,8 +116,11 @@ func (v View) multipleBody(s screen.Scene, w, h int) (out []string) {
 	n := len(sweep.Slices)
 	across := min(max(w/46, 1), n)
 	down := (n + across - 1) / across
-	width, tall := w/across-1, max(h/max(down, 1)-3, 4)
-	for row := range down {
+	const least, words = 5, 3 // lines of a picture, and of what stands around it
+	width, tall := w/across-1, max(h/max(down, 1)-words, least)
+	fits := max(h/(tall+words), 1)
+	first := v.slice / across / fits * fits // the page that the chosen one is on
+	for row := first; row < min(first+fits, down); row++ {
 		var blocks []string
 		for col := range across {
 			i := row*across + col

@@ -399,7 +399,13 @@ func (v View) heads(s screen.Scene) string {
 // numberBody is the table of all values.
 func (v View) numberBody(s screen.Scene, w int) (out []string) {
 	sweep := s.Run.Swept.Judged
-	t := sweep.Table(v.slice, sweep.Figures[v.at(sweep)], v.scale)
+	type tableKey struct {
+		slice, figure int
+		scale         judge.Scale
+	}
+	t := screen.Picture(s, tableKey{v.slice, v.at(sweep), v.scale}, func() judge.Table {
+		return sweep.Table(v.slice, sweep.Figures[v.at(sweep)], v.scale)
+	})
 	widths := make([]int, len(t.Head))
 	for _, row := range append([][]string{t.Head}, t.Rows...) {
 		for i, text := range row {
