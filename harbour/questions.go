@@ -18,7 +18,7 @@ var questions = []struct{ key, asks, file, lines string }{
 	{"start", "how fast it starts, and what it holds", "tide-predictor.duel.yaml", "url, run and ready"},
 	{"restart", "what a restart costs those who ask", "gauge-comes-back.duel.yaml", "url, run, ready and rate"},
 	{"waiting", "who waits while something is made anew", "fresh-enough.duel.yaml", "url, headers and rate"},
-	{"size", "from which size on another way is better", "arrivals.duel.yaml", "url, rows and headers"},
+	{"size", "from which size on another way is better", "board-of-arrivals.duel.yaml", "url, rows and headers"},
 	{"threads", "how many writers or threads at once", "position-reports.duel.yaml", "run and writers"},
 	{"setting", "which value of a setting is best", "ship-log.duel.yaml", "run and batch"},
 	{"files", "a file that is copied or sent", "chart-archive.duel.yaml", "way, from and to"},

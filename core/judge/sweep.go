@@ -275,17 +275,23 @@ func (s *Sweep) Curve(slice int, fig figure.Name, scale Scale) *Curve {
 	}
 	p := s.Parameter(of)
 	out.Places = s.places(slice, fig, measured)
-	if p.Numbers() {
-		out.Turns = curve.Turns(measured, out.Places)
+	laws := make([]*curve.Law, len(measured))
+	for i, l := range measured {
+		if grown(p) {
+			laws[i] = l.Fit(grows(p))
+		}
 	}
-	for _, l := range out.Lines {
+	if p.Numbers() {
+		out.Turns = curve.Turns(measured, laws, out.Places)
+	}
+	for i, l := range out.Lines {
 		typical := make([]curve.Amount, len(l.Values))
 		for i := range typical {
 			typical[i] = l.Typical(i)
 		}
 		var law *curve.Law
-		if scale == AsMeasured && grown(p) {
-			law = l.Fit(grows(p))
+		if scale == AsMeasured {
+			law = laws[i]
 		}
 		knee := -1
 		if at, _, ok := l.Knee(kneeShare); ok && p.Numbers() {

@@ -106,7 +106,14 @@ func (r *Result) Spent(heats []Heat) []Cost {
 		}
 	}
 	enter(f.Costs)
-	for _, e := range r.Entrants {
+	asked := r.Entrants
+	if r.Sweep != nil { // the first point's are the run's own
+		asked = nil
+		for i := range r.Sweep.Points {
+			asked = append(asked, r.Sweep.Points[i].Entrants...)
+		}
+	}
+	for _, e := range asked {
 		for _, t := range []*Touch{e.Touch, e.Again} {
 			if t != nil {
 				enter(t.Costs)

@@ -163,7 +163,7 @@ func TestKnownCostsAreFound(t *testing.T) {
 				if tt.turn == 0 {
 					return
 				}
-				if len(c.Turns) != 1 || c.Turns[0].At.Low > 1.05*tt.turn || c.Turns[0].At.High < tt.turn/1.05 {
+				if len(c.Turns) != 1 || c.Turns[0].At.Low > 1.001*tt.turn || c.Turns[0].At.High < tt.turn/1.001 {
 					t.Errorf("it turns at %+v; want %g", c.Turns, tt.turn)
 				}
 			})

@@ -102,6 +102,7 @@ func (o Of) Share() float64 { return float64(o.N) / float64(o.All) }
 type SweepTally struct {
 	Found Of // sweeps in which one takes over from another, in which that is told
 	Held  Of // turns that were told, whose interval holds the true place
+	Met   Of // the same of turns between two that follow laws, found by these
 	False Of // sweeps of equal contenders, in which one is said to take over from the other
 	Wins  Of // the same, in which one is said to be ahead anywhere
 	Wrong Of // sweeps that follow a law, for which another one is named
@@ -152,15 +153,22 @@ func (c *SweepCell) turns(rng *rand.Rand, t *SweepTally) {
 	steady := func(x float64) float64 { return 2 * math.Pow(x/at, 0.1) }
 	const interest = 0.02
 	lines := c.drawn(rng, sweepPoints, false, growing, steady)
-	turns := curve.Turns(lines, curve.Places(lines, interest))
+	places := curve.Places(lines, interest)
+	turns := curve.Turns(lines, nil, places)
 	t.Found.add(len(turns) > 0)
+	holds := func(turns []curve.Turn) bool {
+		return len(turns) == 1 && turns[0].At.Low <= at && at <= turns[0].At.High
+	}
 	if len(turns) > 0 {
-		a := turns[0].At
-		t.Held.add(len(turns) == 1 && a.Low <= at && at <= a.High)
+		t.Held.add(holds(turns))
+	}
+	laws := []*curve.Law{lines[0].Fit(curve.Things), lines[1].Fit(curve.Things)}
+	if len(turns) > 0 && laws[0] != nil && laws[1] != nil {
+		t.Met.add(holds(curve.Turns(lines, laws, places)))
 	}
 	equal := c.drawn(rng, sweepPoints, false, steady, steady)
-	places := curve.Places(equal, 0)
-	t.False.add(len(curve.Turns(equal, places)) > 0)
+	places = curve.Places(equal, 0)
+	t.False.add(len(curve.Turns(equal, nil, places)) > 0)
 	t.Wins.add(slices.ContainsFunc(places, func(p curve.Place) bool { return p.Standing == curve.Ahead }))
 }
 

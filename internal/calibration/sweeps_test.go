@@ -23,6 +23,7 @@ func TestSweeps(t *testing.T) {
 			least, most float64
 		}{
 			{"turns within their interval", n.Held, 0.925, 1},
+			{"turns where laws meet within theirs", n.Met, 0.925, 1},
 			{"false turns", n.False, 0, 0.05},
 			{"false wins", n.Wins, 0, 0.05},
 			{"wrong laws", n.Wrong, 0, 0.05},
@@ -52,15 +53,15 @@ func TestFullSweeps(t *testing.T) {
 	const sweeps = 1000
 	var out strings.Builder
 	fmt.Fprintf(&out, "\nIn per cent of %d sweeps of each kind:\n\n", sweeps)
-	out.WriteString("| noise, rounds | turns found | covered | false turns | false wins | wrong law | law named | " +
-		"shapes covered | levels | peaks | best in its set | best alone |\n" + strings.Repeat("|---", 12) + "|\n")
+	out.WriteString("| noise, rounds | turns found | covered | by laws | false turns | false wins | wrong law | law named | " +
+		"shapes covered | levels | peaks | best in its set | best alone |\n" + strings.Repeat("|---", 13) + "|\n")
 	for i := range Noises {
 		for _, rounds := range []int{6, 10, 20} {
 			c := SweepCell{&Noises[i], rounds}
 			n := c.Run(sweeps, 11)
 			fmt.Fprintf(&out, "| %s, %d |", c.Noise.Name, rounds)
 			for _, share := range []Of{
-				n.Found, n.Held, n.False, n.Wins, n.Wrong, n.Named, n.Shapes, n.Levels, n.Peaks, n.Best, n.Alone,
+				n.Found, n.Held, n.Met, n.False, n.Wins, n.Wrong, n.Named, n.Shapes, n.Levels, n.Peaks, n.Best, n.Alone,
 			} {
 				text := "–"
 				if share.All > 0 {

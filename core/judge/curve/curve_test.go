@@ -104,7 +104,7 @@ func TestWhereTheOrderTurns(t *testing.T) {
 	growing, flat := line(10, 0.02, false, grow(5, 0.5)), line(10, 0.021, false, grow(5, 0))
 	both := []*curve.Line{growing, flat}
 	places := curve.Places(both, 0.02)
-	turns := curve.Turns(both, places)
+	turns := curve.Turns(both, nil, places)
 	if len(turns) != 1 || turns[0].From != 0 || turns[0].To != 1 || !holds(turns[0].At, 5) {
 		t.Fatalf("turns %+v; want one at 5", turns)
 	}
@@ -121,7 +121,7 @@ func TestWhereTheOrderTurns(t *testing.T) {
 	}
 	// what is more is better, the other way round
 	growing.More, flat.More = true, true
-	if turns := curve.Turns(both, curve.Places(both, 0.02)); len(turns) != 1 || turns[0].From != 1 {
+	if turns := curve.Turns(both, nil, curve.Places(both, 0.02)); len(turns) != 1 || turns[0].From != 1 {
 		t.Errorf("turns %+v; want the growing one to take over", turns)
 	}
 }
@@ -141,7 +141,7 @@ func TestEqualsHaveNoTurn(t *testing.T) {
 			t.Errorf("at %g %+v; want both even", points[i], at)
 		}
 	}
-	if turns := curve.Turns(both, places); len(turns) > 0 {
+	if turns := curve.Turns(both, nil, places); len(turns) > 0 {
 		t.Errorf("turns %+v", turns)
 	}
 }
@@ -211,7 +211,27 @@ func TestPointsThatCameLater(t *testing.T) {
 		}
 	}
 	both := []*curve.Line{l, flat}
-	if turns := curve.Turns(both, curve.Places(both, 0.01)); len(turns) > 1 || len(turns) == 1 && !holds(turns[0].At, 5) {
+	if turns := curve.Turns(both, nil, curve.Places(both, 0.01)); len(turns) > 1 || len(turns) == 1 && !holds(turns[0].At, 5) {
 		t.Errorf("turns %+v; want one about 5 at most", turns)
+	}
+}
+
+// Between points that lie far apart a straight line says less than the laws that both follow.
+func TestWhereLawsMeet(t *testing.T) {
+	a := line(10, 0.002, false, func(x float64) float64 { return 1 + x })
+	b := line(10, 0.0021, false, func(float64) float64 { return 11 })
+	both := []*curve.Line{a, b}
+	places := curve.Places(both, 0.02)
+	straight := curve.Turns(both, nil, places)
+	laws := []*curve.Law{a.Fit(curve.Things), b.Fit(curve.Things)}
+	met := curve.Turns(both, laws, places)
+	if len(straight) != 1 || len(met) != 1 || !holds(met[0].At, 10) || math.Abs(met[0].At.V-10) > 0.2 {
+		t.Fatalf("straight %+v, by laws %+v; want 10", straight, met)
+	}
+	if math.Abs(straight[0].At.V-10) < math.Abs(met[0].At.V-10) {
+		t.Errorf("straight lines %+v are nearer than laws %+v", straight[0].At, met[0].At)
+	}
+	if got := curve.Turns(both, []*curve.Law{laws[0], nil}, places); got[0].At != straight[0].At {
+		t.Errorf("with one law %+v; want %+v", got[0].At, straight[0].At)
 	}
 }

@@ -82,7 +82,8 @@ type Law struct {
 	// β may be none. None where the law has no peak.
 	Peak Amount
 
-	fits [][]float64 // by round; nil where a round has none
+	fits   [][]float64 // by round; nil where a round has none
+	rounds []int       // which rounds of the line these are
 }
 
 // known are the fits of the rounds that have one.
@@ -118,7 +119,7 @@ func (l *Line) Fit(grows Grows) *Law {
 	case grows == AtOnce:
 		kinds = []Kind{Steady, Each, Shared, Crowded}
 	}
-	whole := l.complete()
+	whole, rounds := l.complete()
 	if whole == nil {
 		return nil
 	}
@@ -132,6 +133,7 @@ func (l *Line) Fit(grows Grows) *Law {
 	if best == nil || whole.misses(best) {
 		return nil
 	}
+	best.rounds = rounds
 	return best
 }
 
@@ -155,8 +157,8 @@ func (l *Law) isSimpler() bool {
 const fewestFits = 5
 
 // complete is the line of those rounds that have every point. Where these are too few since points were added later, it
-// is that of the points which the first round had; nil without enough.
-func (l *Line) complete() *Line {
+// is that of the points which the first round had; nil without enough. The numbers of its rounds come with it.
+func (l *Line) complete() (_ *Line, rounds []int) {
 	all := make([]int, len(l.X))
 	for p := range all {
 		all[p] = p
@@ -171,10 +173,12 @@ func (l *Line) complete() *Line {
 	}
 	for _, of := range points {
 		out := &Line{Log: l.Log, More: l.More, Values: make([][]float64, len(of))}
+		rounds = nil
 		for round := range l.rounds() {
 			if slices.ContainsFunc(of, func(p int) bool { return !has(p, round) }) {
 				continue
 			}
+			rounds = append(rounds, round)
 			for i, p := range of {
 				out.Values[i] = append(out.Values[i], l.Values[p][round])
 			}
@@ -185,9 +189,9 @@ func (l *Line) complete() *Line {
 		for _, p := range of {
 			out.X = append(out.X, l.X[p])
 		}
-		return out
+		return out, rounds
 	}
-	return nil
+	return nil, nil
 }
 
 // fit fits a law to every round that has all points, and to the typical values for its score; nil where there are too

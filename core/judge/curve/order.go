@@ -104,10 +104,14 @@ func Places(lines []*Line, interest float64) []Place {
 
 // Turns finds where one line takes over from another. Places are those of the lines' points, in their order.
 //
+// Where both lines follow a law, the turn lies where the two fits of each round meet, by the centre and the interval of
+// the rounds: that knows of all points, and of how lines bend between them. laws are those of the lines; nil: none are
+// known.
+//
 // A turn is told only between points at which one and then another line surely leads; it lies where the 95 % interval
 // of the rounds' differences between the two, read in a straight line between neighbouring points on the axis as drawn,
 // holds 0: the pointwise test inverted.
-func Turns(lines []*Line, places []Place) (turns []Turn) {
+func Turns(lines []*Line, laws []*Law, places []Place) (turns []Turn) {
 	last := -1
 	for p := range places {
 		if places[p].Standing != Ahead {
@@ -115,9 +119,14 @@ func Turns(lines []*Line, places []Place) (turns []Turn) {
 		}
 		if last >= 0 && places[last].Leader != places[p].Leader {
 			from, to := places[last].Leader, places[p].Leader
-			turns = append(turns, turn(lines[from], lines[to], last, p))
-			t := &turns[len(turns)-1]
-			t.From, t.To = from, to
+			one := turn(lines[from], lines[to], last, p)
+			if laws != nil && laws[from] != nil && laws[to] != nil {
+				if at := meeting(lines[from], laws[from], laws[to]); at.Sure() {
+					one.At = at
+				}
+			}
+			one.From, one.To = from, to
+			turns = append(turns, one)
 		}
 		last = p
 	}
@@ -187,6 +196,50 @@ func turn(a, b *Line, before, after int) Turn {
 		}
 	}
 	return t
+}
+
+// meeting is where the laws of two lines meet within what was measured: of each round that both have a fit of, the place
+// at which they are equal, or the end of the axis nearest to it.
+func meeting(l *Line, a, b *Law) Amount {
+	first, last := l.X[0], l.X[len(l.X)-1]
+	var places []float64
+	for i, fit := range a.fits {
+		j := slices.Index(b.rounds, a.rounds[i])
+		if fit == nil || j < 0 || b.fits[j] == nil {
+			continue
+		}
+		better := func(share float64) float64 { // of b, at a share of the axis
+			x := between(first, last, share, l.Log)
+			d := math.Log(a.Kind.value(fit, x) / b.Kind.value(b.fits[j], x))
+			if l.More {
+				d = -d
+			}
+			return d
+		}
+		low, high := 0.0, 1.0
+		switch {
+		case !(better(0) < 0): // b is better from the beginning
+			places = append(places, 0)
+			continue
+		case !(better(1) > 0):
+			places = append(places, 1)
+			continue
+		}
+		for range 40 {
+			if mid := (low + high) / 2; better(mid) < 0 {
+				low = mid
+			} else {
+				high = mid
+			}
+		}
+		places = append(places, (low+high)/2)
+	}
+	if len(places) < stats.SignedRankFrom {
+		return None
+	}
+	c := centre(places, Level)
+	at := func(share float64) float64 { return between(first, last, share, l.Log) }
+	return Amount{at(c.V), at(c.Low), at(c.High)}
 }
 
 // Best says which point of a line is best.
