@@ -53,8 +53,9 @@ func TestFullSweeps(t *testing.T) {
 	const sweeps = 1000
 	var out strings.Builder
 	fmt.Fprintf(&out, "\nIn per cent of %d sweeps of each kind:\n\n", sweeps)
-	out.WriteString("| noise, rounds | turns found | covered | by laws | false turns | false wins | wrong law | law named | " +
-		"shapes covered | levels | peaks | best in its set | best alone |\n" + strings.Repeat("|---", 13) + "|\n")
+	out.WriteString("| noise, rounds | turns found | covered | by laws | false turns | false wins | wrong law | " +
+		"law named | shapes covered | levels | peaks | best in its set | best alone |\n" +
+		strings.Repeat("|---", 13) + "|\n")
 	for i := range Noises {
 		for _, rounds := range []int{6, 10, 20} {
 			c := SweepCell{&Noises[i], rounds}

@@ -211,7 +211,8 @@ func TestPointsThatCameLater(t *testing.T) {
 		}
 	}
 	both := []*curve.Line{l, flat}
-	if turns := curve.Turns(both, nil, curve.Places(both, 0.01)); len(turns) > 1 || len(turns) == 1 && !holds(turns[0].At, 5) {
+	turns := curve.Turns(both, nil, curve.Places(both, 0.01))
+	if len(turns) > 1 || len(turns) == 1 && !holds(turns[0].At, 5) {
 		t.Errorf("turns %+v; want one about 5 at most", turns)
 	}
 }

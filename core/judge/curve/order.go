@@ -198,8 +198,8 @@ func turn(a, b *Line, before, after int) Turn {
 	return t
 }
 
-// meeting is where the laws of two lines meet within what was measured: of each round that both have a fit of, the place
-// at which they are equal, or the end of the axis nearest to it.
+// meeting is where the laws of two lines meet within what was measured: of each round that both have a fit of, the
+// place at which they are equal, or the end of the axis nearest to it.
 func meeting(l *Line, a, b *Law) Amount {
 	first, last := l.X[0], l.X[len(l.X)-1]
 	var places []float64
