@@ -52,18 +52,22 @@ func Foresee(r *result.Result) (out []Caution) {
 	if r.Plan.Decides == "" {
 		comparisons, alpha = comparisons*judged, level*ownShare
 	}
+	planned := r.Plan.Rounds
+	if r.Sweep != nil && r.Sweep.Bends { // points are added after half of them
+		planned *= 2
+	}
 	switch least := stats.LeastRounds(alpha / float64(max(comparisons, 1))); {
 	case r.Sweep != nil && r.Sweep.Within > 0: // it has as many as the time holds
-	case r.Plan.Rounds < stats.MinRounds:
+	case planned < stats.MinRounds:
 		add(fmt.Sprintf("take %d or more", stats.MinRounds), "%s settle nothing: an interval needs %d",
-			units.Plural(r.Plan.Rounds, "round"), stats.MinRounds)
-	case r.Plan.Rounds < least && comparisons > 1:
+			units.Plural(planned, "round"), stats.MinRounds)
+	case planned < least && comparisons > 1:
 		try := "take %d, or name the one figure that decides:"
 		if r.Plan.Decides != "" {
 			try = "take %d, or fewer contenders"
 		}
 		add(fmt.Sprintf(try, least), "%s cannot settle any of %s together; that needs %d",
-			units.Plural(r.Plan.Rounds, "round"), units.Plural(comparisons, "comparison"), least)
+			units.Plural(planned, "round"), units.Plural(comparisons, "comparison"), least)
 	}
 	return append(out, hopeless(r)...)
 }

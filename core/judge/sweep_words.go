@@ -237,14 +237,17 @@ func amountOn(p *result.Parameter, x float64, round func(float64) float64) strin
 	_, family := plan.Number(p.Values[0].Text)
 	whole := !slices.ContainsFunc(p.Values, func(v result.Value) bool { return v.Number != math.Trunc(v.Number) })
 	switch {
-	case family == "bytes":
+	case family == "bytes" || plan.Counts(p.Counts) == plan.OfBytes:
 		return units.Bytes(x)
 	case family == "time":
 		return units.Seconds(x)
 	case family == "rate":
 		return units.Rate(x)
-	case whole && x < 1e6:
+	case whole && x < 1000:
 		return units.Count(int64(round(x)))
+	case whole && x < 1e15: // of what was not measured nobody knows more than three digits
+		unit := math.Pow(10, math.Floor(math.Log10(x))-2)
+		return units.Count(int64(round(x/unit) * unit))
 	}
 	return units.Significant(x)
 }
@@ -766,7 +769,7 @@ func (s *Sweep) cautions() (out []Caution) {
 			where := s.r.Sweep.Say(s.r.Sweep.Points[r.points[0]].At)
 			switch n := len(r.points); {
 			case n == len(s.verdicts) && n > 1:
-				where = "at all points, first at " + where
+				where = "at all points, as at " + where
 			case n > 1:
 				where = fmt.Sprintf("at %d of %d points, first at %s", n, len(s.verdicts), where)
 			default:

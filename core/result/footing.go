@@ -1,6 +1,7 @@
 package result
 
 import (
+	"slices"
 	"time"
 
 	"paceduel/core/cell"
@@ -90,8 +91,16 @@ func (c Cost) Same(o Cost) bool {
 // the steps.
 func (r *Result) Spent(heats []Heat) []Cost {
 	f := &r.Footing
-	out := make([]Cost, len(f.Steps))
-	copy(out, f.Steps)
+	out := slices.Clone(f.Steps)
+	if r.Sweep != nil { // steps may say other things at other points
+		for i := range r.Sweep.Points {
+			for _, own := range r.Sweep.Points[i].Steps {
+				if !slices.ContainsFunc(out, own.Same) {
+					out = append(out, own)
+				}
+			}
+		}
+	}
 	enter := func(costs []Cost) {
 		for _, c := range costs {
 			for i := range out {

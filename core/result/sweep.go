@@ -80,6 +80,7 @@ type Point struct {
 	Added    bool       `json:"added,omitempty"` // between those of the plan
 	Pace     Pace       `json:"pace"`
 	Entrants []Entrant  `json:"contenders"`
+	Steps    []Cost     `json:"steps,omitempty"` // around each run there, as the footing has them
 	Weighing *Weighing  `json:"same_work,omitempty"`
 }
 
@@ -110,7 +111,7 @@ func (r *Result) AtPoint(i int) *Result {
 	out := *r
 	out.Sweep, out.Plan.Claims, out.Plan.Pace, out.Weighing = nil, nil, point.Pace, point.Weighing
 	out.Plan.Name = r.Plan.Name + ", " + r.Sweep.Say(point.At)
-	out.Entrants = slices.Clone(point.Entrants)
+	out.Entrants, out.Footing.Steps = slices.Clone(point.Entrants), point.Steps
 	for j := range out.Entrants {
 		if e := r.Entrant(out.Entrants[j].Name); e != nil {
 			out.Entrants[j].LeftOut = e.LeftOut

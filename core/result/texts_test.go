@@ -108,6 +108,7 @@ func TestEveryTextIsHidden(t *testing.T) {
 	want = append(want,
 		"sweep.parameters[].counts", "sweep.parameters[].name", "sweep.parameters[].values[].text",
 		"sweep.points[].pace.spread", "sweep.points[].pace.words",
+		"sweep.points[].steps[].contender", "sweep.points[].steps[].state", "sweep.points[].steps[].when",
 		"sweep.points[].at (key)", "order[][].point (key)", "heats[].point (key)",
 	)
 	slices.Sort(want)

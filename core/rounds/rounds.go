@@ -193,12 +193,18 @@ func (r *runner) describe() *result.Result {
 			res.Footing.States = append(res.Footing.States, string(s))
 		}
 	}
+	res.Footing.Steps = stepsOf(p)
+	return res
+}
+
+// stepsOf are the steps of a plan's footing, contender by contender.
+func stepsOf(p *plan.Plan) (steps []result.Cost) {
 	for i := range p.Contenders {
 		for _, s := range footing.StatesOf(p) {
-			res.Footing.Steps = append(res.Footing.Steps, footing.Steps(p, &p.Contenders[i], s)...)
+			steps = append(steps, footing.Steps(p, &p.Contenders[i], s)...)
 		}
 	}
-	return res
+	return steps
 }
 
 // paceOf is a plan's pace as results have it.

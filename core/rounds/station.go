@@ -240,7 +240,7 @@ func valueOf(v plan.Value) result.Value {
 }
 
 func (r *runner) describePoint(p *plan.Point) result.Point {
-	return result.Point{At: p.At, Pace: paceOf(p.Plan), Entrants: r.entrants(p.Plan)}
+	return result.Point{At: p.At, Pace: paceOf(p.Plan), Entrants: r.entrants(p.Plan), Steps: stepsOf(p.Plan)}
 }
 
 // forgets is above how many clients recorders are not kept from heat to heat while several numbers of them take turns.
