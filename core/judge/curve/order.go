@@ -104,13 +104,11 @@ func Places(lines []*Line, interest float64) []Place {
 
 // Turns finds where one line takes over from another. Places are those of the lines' points, in their order.
 //
-// Where both lines follow a law, the turn lies where the two fits of each round meet, by the centre and the interval of
-// the rounds: that knows of all points, and of how lines bend between them. laws are those of the lines; nil: none are
-// known.
-//
 // A turn is told only between points at which one and then another line surely leads; it lies where the 95 % interval
 // of the rounds' differences between the two, read in a straight line between neighbouring points on the axis as drawn,
-// holds 0: the pointwise test inverted.
+// holds 0: the pointwise test inverted. Where both lines follow a law, differences are read along the laws' own in
+// place of a straight line, which knows how they bend between points that lie far apart. laws are those of the lines;
+// nil: none are known.
 func Turns(lines []*Line, laws []*Law, places []Place) (turns []Turn) {
 	last := -1
 	for p := range places {
@@ -119,10 +117,11 @@ func Turns(lines []*Line, laws []*Law, places []Place) (turns []Turn) {
 		}
 		if last >= 0 && places[last].Leader != places[p].Leader {
 			from, to := places[last].Leader, places[p].Leader
-			one := turn(lines[from], lines[to], last, p)
+			straight := func(float64) float64 { return 0 }
+			one := turn(lines[from], lines[to], last, p, straight)
 			if laws != nil && laws[from] != nil && laws[to] != nil {
-				if at := meeting(lines[from], laws[from], laws[to]); at.Sure() {
-					one.At = at
+				if bent := turn(lines[from], lines[to], last, p, along(lines[from], laws[from], laws[to])); bent.At.Known() {
+					one = bent
 				}
 			}
 			one.From, one.To = from, to
@@ -151,8 +150,27 @@ func leader(lines []*Line, point, aside int) int {
 // steps is how finely the stretch between two points is looked at.
 const steps = 32
 
-// turn finds where b takes over from a between two points at which each surely leads.
-func turn(a, b *Line, before, after int) Turn {
+// along is by how much the law of b is better than that of a at a value, in logarithms; NaN where a law has no value.
+func along(l *Line, a, b *Law) func(x float64) float64 {
+	told := func(l *Law, x float64) float64 {
+		params := make([]float64, len(l.Params))
+		for i := range params {
+			params[i] = l.Params[i].V
+		}
+		return l.Kind.value(params, x)
+	}
+	return func(x float64) float64 {
+		d := math.Log(told(a, x) / told(b, x))
+		if l.More {
+			return -d
+		}
+		return d
+	}
+}
+
+// turn finds where b takes over from a between two points at which each surely leads. What the rounds are off a curve
+// is read in straight lines between points.
+func turn(a, b *Line, before, after int, curve func(x float64) float64) Turn {
 	t := Turn{Before: before, After: after, At: None}
 	var places, centres, lows, highs []float64
 	for p := before; p < after; p++ {
@@ -165,12 +183,14 @@ func turn(a, b *Line, before, after int) Turn {
 				continue // the next stretch begins there
 			}
 			at := float64(s) / steps
+			x := between(a.X[p], a.X[p+1], at, a.Log)
+			bend := curve(x) - (1-at)*curve(a.X[p]) - at*curve(a.X[p+1])
 			mixed := make([]float64, len(left))
 			for r := range mixed {
-				mixed[r] = (1-at)*left[r] + at*right[r]
+				mixed[r] = (1-at)*left[r] + at*right[r] + bend
 			}
 			c := centre(mixed, Level)
-			places = append(places, between(a.X[p], a.X[p+1], at, a.Log))
+			places = append(places, x)
 			centres = append(centres, c.V)
 			lows, highs = append(lows, c.Low), append(highs, c.High)
 		}
@@ -196,50 +216,6 @@ func turn(a, b *Line, before, after int) Turn {
 		}
 	}
 	return t
-}
-
-// meeting is where the laws of two lines meet within what was measured: of each round that both have a fit of, the
-// place at which they are equal, or the end of the axis nearest to it.
-func meeting(l *Line, a, b *Law) Amount {
-	first, last := l.X[0], l.X[len(l.X)-1]
-	var places []float64
-	for i, fit := range a.fits {
-		j := slices.Index(b.rounds, a.rounds[i])
-		if fit == nil || j < 0 || b.fits[j] == nil {
-			continue
-		}
-		better := func(share float64) float64 { // of b, at a share of the axis
-			x := between(first, last, share, l.Log)
-			d := math.Log(a.Kind.value(fit, x) / b.Kind.value(b.fits[j], x))
-			if l.More {
-				d = -d
-			}
-			return d
-		}
-		low, high := 0.0, 1.0
-		switch {
-		case !(better(0) < 0): // b is better from the beginning
-			places = append(places, 0)
-			continue
-		case !(better(1) > 0):
-			places = append(places, 1)
-			continue
-		}
-		for range 40 {
-			if mid := (low + high) / 2; better(mid) < 0 {
-				low = mid
-			} else {
-				high = mid
-			}
-		}
-		places = append(places, (low+high)/2)
-	}
-	if len(places) < stats.SignedRankFrom {
-		return None
-	}
-	c := centre(places, Level)
-	at := func(share float64) float64 { return between(first, last, share, l.Log) }
-	return Amount{at(c.V), at(c.Low), at(c.High)}
 }
 
 // Best says which point of a line is best.
