@@ -358,3 +358,20 @@ func BenchmarkJudgeSweep(b *testing.B) {
 		}
 	}
 }
+
+// Whoever fails at some points is told before anything else, and where that is worst.
+func TestWhoFailsIsToldFirst(t *testing.T) {
+	r := sample.MakeSwept(crossing())
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == "mapped" && slices.Contains([]string{"8", "12"}, h.Point.Values()["writers"]) {
+			h.Failures = map[string]int64{"timeout": 5}
+			if h.Point.Values()["writers"] == "12" {
+				h.Failures["timeout"] = 20
+			}
+		}
+	}
+	s := judgeSweep(t, r)
+	if want := "mapped fails 50 % of its shots at writers 12, and at 1 other point. "; !strings.HasPrefix(s.Sentence, want) {
+		t.Errorf("%q does not begin with %q", s.Sentence, want)
+	}
+}

@@ -49,14 +49,61 @@ func (s *Sweep) sentence() string {
 			wins = append(wins, r.Text)
 		}
 	}
-	text := strings.Join(wins, " ")
+	failing := s.failing()
+	text := failing + strings.Join(wins, " ")
 	if !fits(text) || len(s.Slices) > 2 {
-		text = s.byCount()
+		text = failing + s.byCount()
 	}
 	for _, more := range []string{s.furthest(), s.open(), s.tooFew()} {
 		if longer := text + " " + more; more != "" && fits(longer) {
 			text = longer
 		}
+	}
+	return text
+}
+
+// failing says who fails otherwise than the baseline at any point, which comes before anything else: how much at worst,
+// and where. Empty where nobody does.
+func (s *Sweep) failing() (text string) {
+	type tally struct{ failed, shots int64 }
+	counts := map[cell.Cell]tally{} // whatever the state
+	for i := range s.r.Heats {
+		if h := &s.r.Heats[i]; h.Counts() {
+			at := cell.Cell{Contender: h.Contender, Point: h.Point}
+			n := counts[at]
+			counts[at] = tally{n.failed + h.Failed(), n.shots + h.Shots()}
+		}
+	}
+	share := func(name string, at cell.Point) float64 {
+		n := counts[cell.Cell{Contender: name, Point: at}]
+		return float64(n.failed) / float64(max(n.shots, 1))
+	}
+	for _, name := range s.Contenders {
+		worst, points := -1, 0
+		for i := range s.r.Sweep.Points {
+			at := s.r.Sweep.Points[i].At
+			own, others := share(name, at), 0.0
+			for _, other := range s.Contenders {
+				if other != name {
+					others = max(others, math.Abs(share(other, at)-own))
+				}
+			}
+			if own == 0 || others == 0 {
+				continue
+			}
+			if points++; worst < 0 || own > share(name, s.r.Sweep.Points[worst].At) {
+				worst = i
+			}
+		}
+		if worst < 0 {
+			continue
+		}
+		at := s.r.Sweep.Points[worst].At
+		text += fmt.Sprintf("%s fails %s of its shots at %s", name, units.Share(share(name, at)), s.r.Sweep.Say(at))
+		if points > 1 {
+			text += ", and at " + units.Plural(points-1, "other point")
+		}
+		text += ". "
 	}
 	return text
 }
@@ -167,6 +214,11 @@ func (s *Sweep) remarks() (out []Remark) {
 			}
 			add(HowItGoes, s.growth(i, c, j))
 			add(BestValue, s.bestValue(i, c, j))
+			for _, fig := range []figure.Name{figure.Memory, figure.CPU} {
+				if fig != s.Decides && slices.Contains(s.Figures, fig) {
+					add(BestValue, s.bestValue(i, s.inPassing(i, fig), j))
+				}
+			}
 			add(TradeOff, s.tradeOff(i, c, j))
 			add(Carried, s.carried(i, c, j))
 		}
@@ -517,7 +569,10 @@ func (s *Sweep) bestValue(slice int, c *Curve, i int) string {
 	if best.Point < 0 || n < 3 || steady || !s.chosen(of, c, i) {
 		return ""
 	}
-	text := fmt.Sprintf("%s %s with %s", s.Contenders[i], s.Decides.Superlative(), named(p, s.Value(of, best.Point)))
+	if c.Figure != s.Decides && 2*len(best.Set) > n {
+		return "" // it is looked at in passing
+	}
+	text := fmt.Sprintf("%s %s with %s", s.Contenders[i], c.Figure.Superlative(), named(p, s.Value(of, best.Point)))
 	others := slices.DeleteFunc(slices.Clone(best.Set), func(at int) bool { return at == best.Point })
 	switch {
 	case len(others) == n-1:
@@ -536,10 +591,19 @@ func (s *Sweep) bestValue(slice int, c *Curve, i int) string {
 	return text + "."
 }
 
+// inPassing is a curve of a figure with its best values alone.
+func (s *Sweep) inPassing(slice int, fig figure.Name) *Curve {
+	c := &Curve{Figure: fig, Lines: s.lines(&s.Slices[slice], fig)}
+	for _, l := range c.Lines {
+		c.Laws, c.Knees, c.Bests = append(c.Laws, nil), append(c.Knees, -1), append(c.Bests, l.FindBest())
+	}
+	return c
+}
+
 // chosen reports whether a contender's best value is worth naming: where a parameter counts things to be done, fewer of
 // them are always done sooner, and where all are fastest one at a time each may have work of its own.
 func (s *Sweep) chosen(of *Slice, c *Curve, i int) bool {
-	if s.Decides.MoreIsBetter() {
+	if c.Figure.MoreIsBetter() {
 		return true
 	}
 	switch counts := plan.Counts(s.Parameter(of).Counts); {
