@@ -371,7 +371,8 @@ func TestWhoFailsIsToldFirst(t *testing.T) {
 		}
 	}
 	s := judgeSweep(t, r)
-	if want := "mapped fails 50 % of its shots at writers 12, and at 1 other point. "; !strings.HasPrefix(s.Sentence, want) {
+	const want = "mapped fails 50 % of its shots at writers 12, and at 1 other point. "
+	if !strings.HasPrefix(s.Sentence, want) {
 		t.Errorf("%q does not begin with %q", s.Sentence, want)
 	}
 }
