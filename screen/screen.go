@@ -213,8 +213,11 @@ type (
 	OpenMsg struct{ ID string }
 	// GoMsg asks for the stop that shows something; the stop is handed it, too.
 	GoMsg struct{ To judge.Evidence }
-	// SaveMsg asks for pictures to be saved.
-	SaveMsg struct{ Pictures []paper.Named }
+	// SaveMsg asks for pictures to be saved, and tables as CSV.
+	SaveMsg struct {
+		Pictures []paper.Named
+		Tables   []Table
+	}
 	// TurnMsg asks for the run in view to be judged with another contender in the baseline's place.
 	TurnMsg struct{ Base string }
 	// SaveAnswersMsg asks for what the contenders answered at the weigh-in to be saved, as far as it is kept.
@@ -273,6 +276,12 @@ type (
 
 // RunInViewMsg tells every view that another run is in view: what it shows of the one before, it forgets.
 type RunInViewMsg struct{}
+
+// Table is what is saved as CSV, under a name without an ending.
+type Table struct {
+	Name string
+	Rows [][]string
+}
 
 // Chooser is a view in which one of the duels is chosen.
 type Chooser interface{ Choice(Scene) *Duel }

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"math"
+	"strconv"
 	"strings"
 
 	"paceduel/core/cell"
@@ -39,6 +40,40 @@ func (s *Sweep) Table(slice int, fig figure.Name, scale Scale) (t Table) {
 		t.Rows, t.Words = append(t.Rows, append(row, s.best(c, p)...)), append(t.Words, words)
 	}
 	return t
+}
+
+// Numbers sets a curve out for a program to read: a head, then a row for each point with the value of each contender
+// and its 95 % interval, in the figure's unit, and who is best. Values that are not known are empty.
+func (s *Sweep) Numbers(slice int, fig figure.Name, scale Scale) (rows [][]string) {
+	of := &s.Slices[slice]
+	c := s.Curve(slice, fig, scale)
+	if c == nil {
+		return nil
+	}
+	head := []string{s.Parameter(of).Name}
+	for _, name := range s.Contenders {
+		head = append(head, name, name+" low", name+" high")
+	}
+	rows = append(rows, append(head, "best", "best stands"))
+	number := func(x float64) string {
+		if math.IsNaN(x) || math.IsInf(x, 0) {
+			return ""
+		}
+		return strconv.FormatFloat(x, 'g', 8, 64)
+	}
+	for p := range of.Points {
+		row := []string{s.Value(of, p).Text}
+		for j := range s.Contenders {
+			a := c.Typical[j][p]
+			row = append(row, number(a.V), number(a.Low), number(a.High))
+		}
+		best := ""
+		if at := c.Places[p].Leader; at >= 0 {
+			best = s.Contenders[at]
+		}
+		rows = append(rows, append(row, best, c.Places[p].Standing.String()))
+	}
+	return rows
 }
 
 // Word is what may be said of a contender at a point of a slice, against the baseline: of the figure that decides, with

@@ -77,7 +77,7 @@ var arrows = map[string]string{
 	"screen/app": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/draft " +
 		"core/files core/footing core/judge " +
 		"core/keeper core/logbook core/meter core/pace core/panics core/plan core/plan/read core/result core/rounds " +
-		"core/units screen " +
+		"core/units core/weighin screen " +
 		"screen/look " +
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",

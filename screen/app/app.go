@@ -26,6 +26,7 @@ import (
 	"paceduel/core/result"
 	corerounds "paceduel/core/rounds"
 	"paceduel/core/units"
+	"paceduel/core/weighin"
 	"paceduel/screen"
 	"paceduel/screen/look"
 )
@@ -351,7 +352,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 	case screen.SayMsg:
 		return m.say(msg.Text, msg.Trouble)
 	case screen.SaveMsg:
-		return m, savePictures(m.cfg.SaveDir, msg.Pictures)
+		return m, save(m.cfg.SaveDir, msg)
 	case screen.TurnMsg:
 		return m, turn(m.scene.Run, msg.Base)
 	case screen.SaveAnswersMsg:
@@ -409,6 +410,9 @@ func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
 		return m, nil
 	}
 	wasLive := m.scene.Run == nil || m.scene.Run.Live
+	if at, ok := inTrouble(msg.run); ok && wasLive {
+		m.point = at
+	}
 	m, judging := m.show(msg.run)
 	m.session.run = msg.run.Result.ID
 	if msg.run.Live {
@@ -424,6 +428,25 @@ func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
 		}
 	}
 	return m, tea.Batch(judging, readRuns(m.cfg.Book))
+}
+
+// inTrouble is the point of a sweep at whose weigh-in a run ended.
+func inTrouble(r *screen.Run) (at cell.Point, ok bool) {
+	if r.Live || len(r.Heats) > 0 || r.Result.Sweep == nil {
+		return "", false
+	}
+	for i := range r.Result.Sweep.Points {
+		p := &r.Result.Sweep.Points[i]
+		for _, e := range p.Entrants {
+			if e.Touch != nil && !weighin.Passed(e.Touch) {
+				return p.At, true
+			}
+		}
+		if p.Weighing != nil && len(p.Weighing.Unequal()) > 0 {
+			return p.At, true
+		}
+	}
+	return "", false
 }
 
 // judgedStop is where a finished run is looked at first.

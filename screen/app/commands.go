@@ -3,6 +3,7 @@ package app
 import (
 	"cmp"
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -345,11 +346,21 @@ func openRun(book *logbook.Book, id string) tea.Cmd {
 	}
 }
 
-// savePictures writes pictures as SVG and PDF.
-func savePictures(dir string, pictures []paper.Named) tea.Cmd {
+// save writes pictures as SVG and PDF, and tables as CSV.
+func save(dir string, what screen.SaveMsg) tea.Cmd {
 	return func() tea.Msg {
 		var names []string
-		for _, p := range pictures {
+		for _, t := range what.Tables {
+			path := filepath.Join(dir, t.Name+".csv")
+			err := files.Write(path, func(out io.Writer) error {
+				return csv.NewWriter(units.PrintableWriter{To: out}).WriteAll(t.Rows)
+			})
+			if err != nil {
+				return saidMsg{fmt.Sprintf("save the table: %v", err), true}
+			}
+			names = append(names, path)
+		}
+		for _, p := range what.Pictures {
 			saved, err := paper.Save(p, dir, p.Name)
 			if err != nil {
 				return saidMsg{err.Error(), true}

@@ -66,6 +66,24 @@ func TestASweepAndItsPoints(t *testing.T) {
 	}
 }
 
+// A weigh-in that fails at one point brings that point into view.
+func TestAPointThatFailsIsShown(t *testing.T) {
+	m := started(t, config(t, map[string]string{"w.duel.yaml": `duel: Writers
+baseline: a
+contenders:
+  a: { stub: { takes: 1ms, answer: "{{tide}}" } }
+  b: { stub: { takes: 1ms, answer: ebb } }
+pace: { repeat: 2 }
+same: { body: exact }
+sweep: { over: { tide: [ebb, flood] } }
+`}), 142, 42)
+	m = toEnd(t, press(t, m, "enter"))
+	if m.at != screen.WeighIn || m.scene.Run.Swept.Result.Sweep.Say(m.point) != "tide flood" {
+		t.Errorf("in view is %s at %q", m.at, m.point)
+	}
+	shows(t, m, "Writers, tide flood", "flood")
+}
+
 // A sweep that cannot be gone on with stays in view, and it is said why.
 func TestASweepThatCannotGoOn(t *testing.T) {
 	m := openSweep(t)

@@ -206,6 +206,9 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		}
 	}
 	if key.Matches(press, v.keys.save) {
+		if v.picture == numbers {
+			return v, screen.Send(screen.SaveMsg{Tables: []screen.Table{v.asTable(s)}})
+		}
 		return v, screen.Send(screen.SaveMsg{Pictures: v.onPaper(s)})
 	}
 	if v.picture == words {
@@ -318,6 +321,17 @@ func (v View) onPaper(s screen.Scene) []paper.Named {
 	whole := s.Run.Swept
 	look := v.look(whole.Judged)
 	return paper.Swept(whole.Result, whole.Judged, look, v.picture == mapped)
+}
+
+// asTable are the numbers in view.
+func (v View) asTable(s screen.Scene) screen.Table {
+	sweep := s.Run.Swept.Judged
+	look := v.look(sweep)
+	of := &sweep.Slices[look.Slice]
+	what := strings.TrimSpace(sweep.Labelled(of, look.Figure, look.Scale) + " " + sweep.Where(of))
+	return screen.Table{
+		Name: paper.Name(s.Run.Swept.Result, "sweep", what), Rows: sweep.Numbers(look.Slice, look.Figure, look.Scale),
+	}
 }
 
 // Sentence implements screen.View.
