@@ -118,7 +118,7 @@ func NewSweepLines(s *judge.Sweep, r *result.Result, look SweepLook) *SweepLines
 	for i := range of.Points {
 		l.Along = append(l.Along, SweepTick{place(c.Lines[0].X[i]), s.Value(of, i).String()})
 	}
-	l.Scale = l.upward(s, c, look)
+	l.Scale = l.upward(s, c, look, back(1))
 	for i, name := range s.Contenders {
 		if look.Hides(i) {
 			continue
@@ -213,12 +213,15 @@ func (l *SweepLines) across(c *judge.Curve, p *result.Parameter, look SweepLook)
 	return place, back
 }
 
-// upward is the scale of the values in view.
-func (l *SweepLines) upward(s *judge.Sweep, c *judge.Curve, look SweepLook) Scale {
+// upward is the scale of the values in view, as far as laws carry them: end is the value of the parameter at the end.
+func (l *SweepLines) upward(s *judge.Sweep, c *judge.Curve, look SweepLook, end float64) Scale {
 	var values []float64
 	for i := range c.Typical {
 		if look.Hides(i) {
 			continue
+		}
+		if law := c.Laws[i]; law != nil {
+			values = append(values, law.At(end).V)
 		}
 		for j, a := range c.Typical[i] {
 			if at := l.Along[j].At; at < 0 || at > 1 {

@@ -6,6 +6,7 @@ import (
 	"math"
 	"runtime"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -37,6 +38,7 @@ type Sweep struct {
 	r        *result.Result
 	words    map[cell.Cell]Word     // of the figure that decides, by contender; none of the baseline
 	values   map[figureOf][]float64 // by figure and cell: those of rounds 1 and on; NaN where a round has none
+	curves   curves                 // that were asked for
 	fields   []*field               // by point; nil once they have served
 	verdicts []*Verdict             // by point; nil while it runs
 }
@@ -265,8 +267,37 @@ func (s *Sweep) Value(of *Slice, point int) result.Value {
 	return v
 }
 
-// Curve is a figure along a slice on a scale; nil where there is none on that scale.
+// curveKey is what a curve is of.
+type curveKey struct {
+	slice  int
+	figure figure.Name
+	scale  Scale
+}
+
+// curves keeps curves that were asked for: pictures, tables and words are made of the same.
+type curves struct {
+	mu   sync.Mutex
+	made map[curveKey]*Curve
+}
+
+// Curve is a figure along a slice on a scale, which is not to be changed; nil where there is none on that scale. It may
+// be asked for by several at once.
 func (s *Sweep) Curve(slice int, fig figure.Name, scale Scale) *Curve {
+	s.curves.mu.Lock()
+	defer s.curves.mu.Unlock()
+	key := curveKey{slice, fig, scale}
+	if c, ok := s.curves.made[key]; ok {
+		return c
+	}
+	c := s.newCurve(slice, fig, scale)
+	if s.curves.made == nil {
+		s.curves.made = map[curveKey]*Curve{}
+	}
+	s.curves.made[key] = c
+	return c
+}
+
+func (s *Sweep) newCurve(slice int, fig figure.Name, scale Scale) *Curve {
 	of := &s.Slices[slice]
 	measured := s.lines(of, fig)
 	out := &Curve{Figure: fig, Scale: scale, Lines: s.scaled(of, fig, measured, scale)}

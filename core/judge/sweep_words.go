@@ -113,7 +113,7 @@ func (s *Sweep) byCount() string {
 	counts := make([]int, len(s.Contenders))
 	points, even, open := 0, 0, 0
 	for i := range s.Slices {
-		for _, p := range s.places(i, s.Decides, s.lines(&s.Slices[i], s.Decides)) {
+		for _, p := range s.Curve(i, s.Decides, AsMeasured).Places {
 			points++
 			switch p.Standing {
 			case curve.Ahead:
@@ -150,8 +150,9 @@ func (s *Sweep) furthest() string {
 	}
 	for i := range s.Slices {
 		of := &s.Slices[i]
-		lines := s.lines(of, s.Decides)
-		for p, place := range s.places(i, s.Decides, lines) {
+		c := s.Curve(i, s.Decides, AsMeasured)
+		lines := c.Lines
+		for p, place := range c.Places {
 			if place.Leader < 0 {
 				continue
 			}
