@@ -1,5 +1,11 @@
 package screen
 
+import (
+	"strings"
+
+	"paceduel/screen/look"
+)
+
 // Pictures keeps what was computed for the run in view until that changes: several parts of a frame, and several
 // frames, ask for the same. Like all that views have, it belongs to the program's loop.
 type Pictures struct {
@@ -26,4 +32,17 @@ func Picture[T any](s Scene, key any, draw func() T) T {
 	made := draw()
 	p.made[key] = made
 	return made
+}
+
+// PictureNames are the names of a view's pictures in a line, that in view set off.
+func PictureNames(t look.Theme, names []string, at int) string {
+	var out []string
+	for i, name := range names {
+		style := t.Faint
+		if i == at {
+			style = t.Strong.Underline(true)
+		}
+		out = append(out, style.Render(name))
+	}
+	return strings.Join(out, "  ")
 }

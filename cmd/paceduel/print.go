@@ -64,13 +64,7 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 		p.say(fmt.Sprintf("%s; %s.", v.Note, units.Plural(v.Rounds, "round")))
 		p.scorecard(r, v)
 	}
-	if len(v.Claims) > 0 {
-		p.gap()
-		p.say("claims")
-	}
-	for _, c := range v.Claims {
-		p.say(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why))
-	}
+	p.claims(v.Claims)
 	if len(v.Stakes) > 0 {
 		p.gap()
 		p.say("stakes")
@@ -79,20 +73,38 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 		p.say("- " + v.Stakes[i].Sentence(v.Baseline))
 		p.say("  = " + v.Stakes[i].Formula)
 	}
-	if len(v.Cautions) > 0 {
+	p.cautions(v.Cautions)
+	p.conditions(r, r.Plan.Pace.Words)
+}
+
+func (p printer) claims(claims []judge.Claim) {
+	if len(claims) > 0 {
+		p.gap()
+		p.say("claims")
+	}
+	for _, c := range claims {
+		p.say(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why))
+	}
+}
+
+func (p printer) cautions(cautions []judge.Caution) {
+	if len(cautions) > 0 {
 		p.gap()
 		p.say("cautions")
 	}
-	for _, c := range v.Cautions {
+	for _, c := range cautions {
 		p.say("- " + c.What)
 		if c.Try != "" {
 			p.say("  " + c.Try)
 		}
 	}
+}
+
+// conditions are the last line of a verdict: under which it was reached.
+func (p printer) conditions(r *result.Result, pace string) {
 	p.gap()
 	p.say(fmt.Sprintf(
-		"%s, seed %d, %s, %s (%d cores); run %s", r.Plan.Pace.Words, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU,
-		r.Host.Cores, r.ID,
+		"%s, seed %d, %s, %s (%d cores); run %s", pace, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID,
 	))
 }
 

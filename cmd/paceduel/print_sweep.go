@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"time"
 
 	"paceduel/core/judge"
 	"paceduel/core/result"
@@ -37,26 +36,9 @@ func (p printer) sweep(r *result.Result, s *judge.Sweep) {
 		p.gap()
 		p.say(fmt.Sprintf("%s; %s at least.", s.Note, units.Plural(s.Rounds, "round")))
 	}
-	if len(s.Claims) > 0 {
-		p.gap()
-		p.say("claims")
-	}
-	for _, c := range s.Claims {
-		p.say(fmt.Sprintf("- %s: %s, %s", c.Text, c.Finding, c.Why))
-	}
-	if len(s.Cautions) > 0 {
-		p.gap()
-		p.say("cautions")
-	}
-	for _, c := range s.Cautions {
-		p.say("- " + c.What)
-		if c.Try != "" {
-			p.say("  " + c.Try)
-		}
-	}
-	p.gap()
-	p.say(fmt.Sprintf("%s, seed %d, %s, %s (%d cores); run %s", s.Pace(), r.Seed, r.Started.Format(time.DateTime),
-		r.Host.CPU, r.Host.Cores, r.ID))
+	p.claims(s.Claims)
+	p.cautions(s.Cautions)
+	p.conditions(r, s.Pace())
 }
 
 // slice writes the figure that decides at every point of a slice.

@@ -97,7 +97,9 @@ func (h *heat) record() (result.Heat, error) {
 	}
 	if h.at.point != "" {
 		for i := range m.Parts {
-			m.Parts[i].Histogram = coarse(m.Parts[i].Histogram)
+			if !m.Parts[i].Told {
+				m.Parts[i].Histogram = coarse(m.Parts[i].Histogram)
+			}
 		}
 	}
 	if err := encode(&doc, m, h.span.UnsentAt, marks); err != nil {
@@ -126,8 +128,8 @@ func (h *heat) record() (result.Heat, error) {
 	return doc, nil
 }
 
-// coarseDigits are those that values of parts keep in a sweep, which has so many heats that they weigh more than all
-// else. Latencies themselves keep theirs.
+// coarseDigits are those that our own parts of latencies keep in a sweep, which has so many heats that they weigh more
+// than all else. Latencies themselves, and what contenders tell, keep theirs.
 const coarseDigits = 2
 
 func coarse(h *hdrhistogram.Histogram) *hdrhistogram.Histogram {

@@ -386,22 +386,21 @@ func (v View) Body(s screen.Scene, w, h int) string {
 func (v View) heads(s screen.Scene) string {
 	sweep := s.Run.Swept.Judged
 	var names []string
+	at := 0
 	for p := range pictures {
-		if !v.has(s, p) {
-			continue
+		if v.has(s, p) {
+			if p == v.picture {
+				at = len(names)
+			}
+			names = append(names, pictureNames[p])
 		}
-		style := s.Theme.Faint
-		if p == v.picture {
-			style = s.Theme.Strong.Underline(true)
-		}
-		names = append(names, style.Render(pictureNames[p]))
 	}
-	text := strings.Join(names, "  ")
+	text := screen.PictureNames(s.Theme, names, at)
 	if v.picture == words {
 		return text
 	}
 	of := &sweep.Slices[v.slice]
-	at := v.at(sweep)
+	at = v.at(sweep)
 	label := sweep.Labelled(of, sweep.Figures[at], v.scale)
 	if where := sweep.Where(of); where != "" && v.picture != mapped && v.picture != multiples {
 		label += ", " + where

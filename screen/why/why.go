@@ -207,15 +207,7 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if !known(s) {
 		return ""
 	}
-	var names []string
-	for p := range pictures {
-		style := s.Theme.Faint
-		if p == v.picture {
-			style = s.Theme.Strong.Underline(true)
-		}
-		names = append(names, style.Render(pictureNames[p]))
-	}
-	lines := []string{parts.Cell(" "+strings.Join(names, "  "), w), ""}
+	lines := []string{parts.Cell(" "+screen.PictureNames(s.Theme, pictureNames[:], int(v.picture)), w), ""}
 	if !v.any(s) {
 		return strings.Join(lines, "\n")
 	}
