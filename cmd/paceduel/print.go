@@ -104,7 +104,8 @@ func (p printer) cautions(cautions []judge.Caution) {
 func (p printer) conditions(r *result.Result, pace string) {
 	p.gap()
 	p.say(fmt.Sprintf(
-		"%s, seed %d, %s, %s (%d cores); run %s", pace, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores, r.ID,
+		"%s, seed %d, %s, %s (%d cores); run %s", pace, r.Seed, r.Started.Format(time.DateTime), r.Host.CPU, r.Host.Cores,
+		r.ID,
 	))
 }
 
