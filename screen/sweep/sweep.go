@@ -243,8 +243,10 @@ func (v View) press(press tea.KeyPressMsg, s screen.Scene) (screen.View, tea.Cmd
 		v.slice = (v.slice + 1) % len(sweep.Slices)
 	case key.Matches(press, v.keys.left):
 		v.point = max(v.point-1, 0)
+		v.part = v.inSight(s)
 	case key.Matches(press, v.keys.right):
 		v.point = min(v.point+1, len(of.Points)-1)
+		v.part = v.inSight(s)
 	case key.Matches(press, v.keys.up) && v.picture == mapped:
 		v.slice = max(v.slice-1, 0)
 	case key.Matches(press, v.keys.down) && v.picture == mapped:
@@ -305,6 +307,16 @@ func (v View) zoomed(s screen.Scene, by float64) chart.Stretched {
 	width = max(width, least)
 	from := min(max(about-width/2, 0), 1-width)
 	return chart.Stretched{From: from, To: from + width}
+}
+
+// inSight is the part in view, moved so that the point that is read off is in sight.
+func (v View) inSight(s screen.Scene) chart.Stretched {
+	width := v.part.To - v.part.From
+	l := v.drawn(s)
+	if width <= 0 || l == nil || !outOfSight(l.Along[v.point].At) {
+		return v.part
+	}
+	return moved(v.part, l.Along[v.point].At-0.5)
 }
 
 // moved is the part in view moved by a share of itself.
@@ -494,5 +506,5 @@ func (v View) wordLines(s screen.Scene, w int) (out []string) {
 	return out
 }
 
-// unknownAt reports whether a place is out of sight.
+// outOfSight reports whether a place is out of sight.
 func outOfSight(at float64) bool { return math.IsNaN(at) || at < 0 || at > 1 }

@@ -1,7 +1,11 @@
 package sweep_test
 
 import (
+	"strings"
 	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"paceduel/core/judge"
 	"paceduel/core/plan"
@@ -41,4 +45,62 @@ func BenchmarkFrame(b *testing.B) {
 	for b.Loop() {
 		view.Body(scene, scene.Width, scene.Height)
 	}
+}
+
+// Keys change what is in view as they say: a part of the axis follows the point that is read off, a hidden contender
+// leaves its line, and the scale turns.
+func TestKeysOfTheLines(t *testing.T) {
+	scene := viewtest.Scenes()["swept"]
+	scene.Width, scene.Height, scene.Pictures = 138, 34, &screen.Pictures{}
+	press := func(v screen.View, keys ...tea.KeyPressMsg) (screen.View, tea.Cmd) {
+		var cmd tea.Cmd
+		for _, k := range keys {
+			v, cmd = v.Update(k, scene)
+		}
+		return v, cmd
+	}
+	body := func(v screen.View) string { return ansi.Strip(v.Body(scene, scene.Width, scene.Height)) }
+	letter := func(r rune) tea.KeyPressMsg { return tea.KeyPressMsg{Code: r, Text: string(r)} }
+	right, enter := tea.KeyPressMsg{Code: tea.KeyRight}, tea.KeyPressMsg{Code: tea.KeyEnter}
+
+	v := sweep.New()
+	if text := body(v); !strings.Contains(text, "at writers 1 ") || !strings.Contains(text, "3 writers (2 to 4)") {
+		t.Errorf("at first:\n%s", text)
+	}
+	near, _ := press(v, letter('z'), letter('z'), letter('z'))
+	if text := body(near); strings.Contains(axis(text), "12") || !strings.Contains(axis(text), "1") {
+		t.Errorf("zoomed in, the axis is %q", axis(text))
+	}
+	far, _ := press(near, right, right, right, right, right)
+	if text := body(far); !strings.Contains(axis(text), "12") || !strings.Contains(text, "at writers 12 ") {
+		t.Errorf("read off at the end, the axis is %q", axis(text))
+	}
+	hidden, _ := press(v, letter('I'))
+	if text := body(hidden); strings.Count(text, "▲ buffered") != 0 || !strings.Contains(text, "● mapped") {
+		t.Errorf("with one hidden:\n%s", text)
+	}
+	against, _ := press(v, letter('C'), letter('C'))
+	if text := body(against); !strings.Contains(text, "times better than buffered") {
+		t.Errorf("against the baseline:\n%s", text)
+	}
+	if _, cmd := press(far, enter); cmd == nil {
+		t.Error("enter leads nowhere")
+	} else if msg, ok := cmd().(screen.PointMsg); !ok || msg.Point != 5 || !msg.Open {
+		t.Errorf("enter asks for %+v", cmd())
+	}
+	if _, cmd := press(v, letter('x'), letter('s')); cmd == nil {
+		t.Error("nothing is saved")
+	} else if msg, ok := cmd().(screen.SaveMsg); !ok || len(msg.Tables) != 1 || len(msg.Tables[0].Rows) != 7 {
+		t.Errorf("saved %+v", cmd())
+	}
+}
+
+// axis is the line of a body that names the parameter.
+func axis(body string) string {
+	for line := range strings.SplitSeq(body, "\n") {
+		if line = strings.TrimRight(line, " "); strings.HasSuffix(line, " writers") && !strings.Contains(line, "mean") {
+			return line
+		}
+	}
+	return ""
 }
