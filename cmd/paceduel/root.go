@@ -39,7 +39,7 @@ sure that is. Without a command it opens the full-screen application.`,
 	})
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
 		s.logCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(), s.schemaCommand(),
-		harbourCommand(), manCommand())
+		s.workerCommand(), harbourCommand(), manCommand())
 	s.offer(root)
 	root.SetOut(words.out)
 	root.SetErr(words.err)

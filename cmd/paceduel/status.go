@@ -13,7 +13,7 @@ const (
 	statusDone        = 0   // done
 	statusClaims      = 1   // done, and a claim was refuted or is undecided
 	statusUsage       = 2   // bad usage or plan
-	statusWeighIn     = 3   // a contender failed the weigh-in
+	statusWeighIn     = 3   // a contender failed the weigh-in, or a worker its check
 	statusIncomplete  = 4   // the run could not be completed
 	statusInterrupted = 130 // interrupted; what was measured is kept
 )
@@ -47,7 +47,7 @@ func status(err error) int {
 		return statusUsage
 	case errors.Is(err, errClaims):
 		return statusClaims
-	case weighin.IsFailed(err):
+	case weighin.IsFailed(err), errors.Is(err, errWorker):
 		return statusWeighIn
 	}
 	return statusIncomplete

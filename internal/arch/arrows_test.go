@@ -25,6 +25,7 @@ var arrows = map[string]string{
 	"core/plan/read":             "core/figure core/files core/guard core/mask core/plan core/units",
 	"core/launch":                "core/keeper core/plan",
 	"core/meter":                 "core/keeper",
+	"core/worker":                "core/keeper core/launch",
 	"core/marks":                 "core/plan core/shots core/units",
 	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shots",
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
@@ -84,7 +85,8 @@ var arrows = map[string]string{
 	"cmd/paceduel": "core/between core/cell core/chart core/conduct core/contender core/contender/all core/draft " +
 		"core/files core/footing core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
-		"core/report core/result core/rounds core/shots core/tally core/units core/weighin harbour screen/app",
+		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +
+		"screen/app",
 
 	// for tests alone
 	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots core/tally " +

@@ -1,0 +1,184 @@
+package worker
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"paceduel/core/keeper"
+	"paceduel/core/launch"
+)
+
+// Process is a worker that was started, with the conversation with it.
+type Process struct {
+	*Session
+	cmd    *exec.Cmd
+	seat   *keeper.Seat
+	said   *tail
+	gone   chan struct{} // closed when it has ended, and its group with it
+	folder string        // of the socket
+}
+
+// Start starts a worker, waits for it to connect and takes its hello. What it prints is kept at its end only. The
+// caller ends it with End, also after an interrupt.
+func Start(ctx context.Context, run []string, dir string, environ []string) (p *Process, err error) {
+	if len(run) == 0 {
+		return nil, errors.New("start a worker: there is nothing to run")
+	}
+	program, err := launch.Program(run[0], dir)
+	if err != nil {
+		return nil, fmt.Errorf("start the worker: %w", err)
+	}
+	k, err := keeper.Shared()
+	if err != nil {
+		return nil, fmt.Errorf("start the worker: %w", err)
+	}
+	folder, err := os.MkdirTemp("", "paceduel-worker-")
+	if err != nil {
+		return nil, fmt.Errorf("start the worker: %w", err)
+	}
+	forget := k.RemoveAfter(folder)
+	defer func() {
+		if err != nil {
+			os.RemoveAll(folder)
+			forget()
+		}
+	}()
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "unix", filepath.Join(folder, "line"))
+	if err != nil {
+		return nil, fmt.Errorf("start the worker: %w", err)
+	}
+	defer listener.Close()
+	p = &Process{said: &tail{}, gone: make(chan struct{}), folder: folder}
+	if p.seat, err = k.Seat(); err != nil {
+		return nil, fmt.Errorf("start the worker: %w", err)
+	}
+	p.cmd = exec.Command(program, run[1:]...)
+	p.cmd.Dir, p.cmd.Stdout, p.cmd.Stderr = dir, p.said, p.said
+	p.cmd.Env = append(environ, Variable+"=unix:"+listener.Addr().String(), string(keeper.NewMark()))
+	p.cmd.WaitDelay = time.Second // what it started may hold its output open
+	if err = launch.Start(p.cmd, launch.Place{}, p.seat); err != nil {
+		p.seat.Release()
+		return nil, fmt.Errorf("start the worker %s: %w", strings.Join(run, " "), err)
+	}
+	go p.await()
+	if p.Session, err = p.greet(ctx, listener); err != nil {
+		p.End()
+		if text := p.Said(); text != "" {
+			err = fmt.Errorf("%w; it printed: %s", err, text)
+		}
+		return nil, fmt.Errorf("the worker %s: %w", strings.Join(run, " "), err)
+	}
+	return p, nil
+}
+
+// greet waits for the worker to connect, for as long as it is there.
+func (p *Process) greet(ctx context.Context, listener net.Listener) (*Session, error) {
+	limit, cancel := context.WithTimeout(ctx, HelloLimit)
+	defer cancel()
+	stop := context.AfterFunc(limit, func() { listener.Close() })
+	defer stop()
+	go func() {
+		select {
+		case <-p.gone:
+			cancel()
+		case <-limit.Done():
+		}
+	}()
+	conn, err := listener.Accept()
+	switch {
+	case err == nil:
+		return Greet(ctx, conn)
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	}
+	select {
+	case <-p.gone:
+		return nil, fmt.Errorf("it ended with %s before it connected to $%s", p.cmd.ProcessState, Variable)
+	default:
+		return nil, fmt.Errorf("it has not connected to $%s within %s", Variable, HelloLimit)
+	}
+}
+
+// await sees the worker end, and ends what is left of its group while its number is still ours.
+func (p *Process) await() {
+	defer close(p.gone)
+	pid := p.cmd.Process.Pid
+	var info unix.Siginfo
+	for unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOWAIT, nil) == unix.EINTR {
+	}
+	syscall.Kill(-pid, syscall.SIGKILL)
+	p.seat.Clear()
+	p.cmd.Wait()
+}
+
+// End asks the worker to end and waits for it; one that does not is killed. It reports whether it ended by itself.
+func (p *Process) End() (byItself bool) {
+	if p.Session != nil {
+		p.Session.Stop()
+	}
+	byItself = p.waitFor(StopLimit)
+	if !byItself {
+		syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
+		<-p.gone
+	}
+	p.seat.Release()
+	os.RemoveAll(p.folder)
+	return byItself
+}
+
+func (p *Process) waitFor(d time.Duration) bool {
+	if p.Session == nil {
+		d = 0
+	}
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-p.gone:
+		return true
+	case <-timer.C:
+		return false
+	}
+}
+
+// PID is the worker's process.
+func (p *Process) PID() int { return p.cmd.Process.Pid }
+
+// Said is the end of what the worker printed.
+func (p *Process) Said() string { return p.said.text() }
+
+// tail keeps the end of what is written to it.
+type tail struct {
+	mu  sync.Mutex
+	end []byte
+}
+
+// maxTail is how much of it, in bytes.
+const maxTail = 2000
+
+func (t *tail) Write(b []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.end = append(t.end, b...)
+	if over := len(t.end) - maxTail; over > 0 {
+		t.end = t.end[over:]
+	}
+	return len(b), nil
+}
+
+func (t *tail) text() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return string(bytes.TrimSpace(t.end))
+}

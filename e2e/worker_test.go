@@ -1,0 +1,71 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// The harness of every language keeps the protocol. Those whose language is not on this machine are left out.
+func TestHarnesses(t *testing.T) {
+	workers, err := filepath.Abs("../workers")
+	if err != nil {
+		t.Fatal(err)
+	}
+	examples, err := filepath.Abs("testdata/workers")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct {
+		name  string
+		needs []string
+		build []string // in the folder of the home
+		run   []string
+		asks  []string // what is tried
+	}{
+		{"Python", []string{"python3"}, nil, []string{"python3", filepath.Join(examples, "try.py")},
+			[]string{"plain on 1", "locked on 2"}},
+		{"JavaScript", []string{"node"}, nil, []string{"node", filepath.Join(examples, "try.mjs")},
+			[]string{"map on 2", "later on 1"}},
+		{"Java", []string{"java", "javac"},
+			[]string{
+				"javac", "-d", ".", filepath.Join(workers, "java", "PaceDuelWorker.java"), filepath.Join(examples, "Try.java"),
+			},
+			[]string{"java", "Try"}, []string{"map on 2", "nothing on 1"}},
+		{"C", []string{"gcc"}, []string{
+			"gcc", "-O2", "-Wall", "-Wextra", "-Werror", "-pthread", "-I", filepath.Join(workers, "c"), "-o", "try",
+			filepath.Join(examples, "try.c"), "-lm",
+		}, []string{"./try"}, []string{"multiply on 2", "nothing on 1"}},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			for _, program := range tt.needs {
+				if _, err := exec.LookPath(program); err != nil {
+					t.Skipf("%s is not on this machine", program)
+				}
+			}
+			h := newHome(t)
+			h.env = append(h.env, "WORKERS="+workers)
+			if tt.build != nil {
+				cmd := exec.Command(tt.build[0], tt.build[1:]...)
+				cmd.Dir = h.dir
+				if out, err := cmd.CombinedOutput(); err != nil {
+					t.Fatalf("%s: %v\n%s", strings.Join(tt.build, " "), err, out)
+				}
+			}
+			o := h.run(t, append([]string{"worker", "check", "--"}, tt.run...)...)
+			o.says(t, 0, append(tt.asks, "it keeps version 1 of the protocol")...)
+		})
+	}
+}
+
+func TestAProgramThatIsNoWorker(t *testing.T) {
+	h := newHome(t)
+	h.run(t, "worker", "check", "--", "true").says(t, 3, "exit status 0 before it connected to $PACEDUEL_WORKER")
+	h.run(t, "worker", "check", "--", "no-such-program").says(t, 3, "no such program")
+	h.run(t, "worker", "check").says(t, 2)
+	if left, _ := filepath.Glob(filepath.Join(os.TempDir(), "paceduel-worker-*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}

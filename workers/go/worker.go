@@ -1,0 +1,333 @@
+// Package worker makes a program a worker: it runs its own functions when Pace Duel asks it to, and measures them.
+// docs/worker-protocol.md is what both speak. The file depends on nothing but the standard library: copy it.
+//
+//	func main() {
+//		worker.Serve("positions", worker.Function{
+//			Name: "locked", Params: worker.Params{"vessels": 3000.0}, Threads: 64,
+//			Make: func(p worker.Params) worker.Loop {
+//				c := newChart(int(p["vessels"].(float64)))
+//				return func(thread int, n int64) any {
+//					for range n {
+//						c.enter(thread)
+//					}
+//					return c.size() // kept alive, and compared at the weigh-in
+//				}
+//			},
+//		})
+//	}
+package worker
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Params are a function's parameters by name: float64 or string, as in JSON.
+type Params map[string]any
+
+// Loop does n operations on a thread, counted from 0, and returns what comes of them: nil where nothing does. Threads
+// call it at once.
+type Loop func(thread int, n int64) any
+
+// Function is one that can be asked for.
+type Function struct {
+	Name, About string
+	Params      Params // with their defaults
+	Threads     int    // that may run it at once; 0: one
+	// Make makes its state anew, and the loop that works on it.
+	Make func(Params) Loop
+}
+
+// Serve connects to whoever started the program, and answers until it is told to stop. It ends the program with a
+// message where that is not possible.
+func Serve(name string, functions ...Function) {
+	network, address, ok := strings.Cut(os.Getenv("PACEDUEL_WORKER"), ":")
+	if !ok {
+		fmt.Fprintln(os.Stderr, "this is a worker: paceduel worker check -- and this command try it out")
+		os.Exit(2)
+	}
+	conn, err := net.Dial(network, address)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "reach Pace Duel:", err)
+		os.Exit(2)
+	}
+	defer conn.Close()
+	w := &server{name: name, functions: functions, out: json.NewEncoder(conn)}
+	w.hello()
+	lines := bufio.NewScanner(conn)
+	lines.Buffer(make([]byte, 64<<10), 1<<20)
+	for lines.Scan() {
+		var q question
+		if json.Unmarshal(lines.Bytes(), &q) == nil && !w.answer(&q) {
+			return
+		}
+	}
+}
+
+type question struct {
+	Say        string  `json:"say"`
+	ID         int     `json:"id"`
+	Function   string  `json:"function"`
+	Params     Params  `json:"params"`
+	Threads    int     `json:"threads"`
+	Operations int64   `json:"operations"`
+	For        float64 `json:"for_ns"`
+}
+
+type answer map[string]any
+
+type server struct {
+	name      string
+	functions []Function
+	out       *json.Encoder
+
+	loop    Loop // that was prepared; nil: none
+	threads int
+	batch   int64
+	clock   time.Duration // a look at the clock
+	pace    float64       // nanoseconds an operation, on one of the threads
+}
+
+func (w *server) hello() {
+	var list []answer
+	for _, f := range w.functions {
+		list = append(list, answer{"name": f.Name, "about": f.About, "params": f.Params, "threads": max(f.Threads, 1)})
+	}
+	w.out.Encode(answer{
+		"say": "hello", "protocol": 1, "name": w.name, "runtime": "Go", "version": runtime.Version(), "functions": list,
+	})
+}
+
+// answer reports whether the worker goes on.
+func (w *server) answer(q *question) bool {
+	switch q.Say {
+	case "prepare":
+		w.prepare(q)
+	case "run":
+		w.run(q)
+	case "stop":
+		return false
+	}
+	return true
+}
+
+func (w *server) trouble(q *question, what string, args ...any) {
+	w.out.Encode(answer{"say": "trouble", "id": q.ID, "what": fmt.Sprintf(what, args...)})
+}
+
+// sink keeps what loops return from being left out.
+var sink any
+
+func (w *server) prepare(q *question) {
+	at := slices.IndexFunc(w.functions, func(f Function) bool { return f.Name == q.Function })
+	if at < 0 {
+		w.trouble(q, "there is no function called %q", q.Function)
+		return
+	}
+	f := &w.functions[at]
+	params := Params{}
+	for name, value := range f.Params {
+		params[name] = value
+	}
+	for name, value := range q.Params {
+		if _, known := f.Params[name]; !known {
+			w.trouble(q, "%s has no parameter called %q", f.Name, name)
+			return
+		}
+		params[name] = value
+	}
+	if q.Threads < 1 || q.Threads > max(f.Threads, 1) {
+		w.trouble(q, "%s runs on 1 to %d threads, not %d", f.Name, max(f.Threads, 1), q.Threads)
+		return
+	}
+	result := f.Make(params)(0, 1)
+	w.loop, w.threads, w.clock = f.Make(params), q.Threads, lookCost()
+	warm, settled := w.settle()
+	out := answer{
+		"say": "prepared", "id": q.ID, "batch": w.batch, "clock_ns": w.clock, "empty_ns": emptyCost(),
+		"warmup_ns": warm, "settled": settled,
+	}
+	if result != nil {
+		out["result"] = result
+	}
+	w.out.Encode(out)
+}
+
+// lookCost is the median of what a look at the clock takes.
+func lookCost() time.Duration {
+	var took []time.Duration
+	for range 1001 {
+		began := time.Now()
+		took = append(took, time.Since(began))
+	}
+	slices.Sort(took)
+	return took[len(took)/2]
+}
+
+// emptyCost is what an operation of an empty loop takes.
+func emptyCost() float64 {
+	const n = 10_000_000
+	empty := Loop(func(_ int, n int64) any {
+		i := int64(0)
+		for i < n {
+			i++
+		}
+		return i
+	})
+	began := time.Now()
+	sink = empty(0, n)
+	return float64(time.Since(began)) / n
+}
+
+// settle finds the batch and warms the function up until the medians of two stretches differ by less than a fiftieth,
+// or three seconds are over.
+func (w *server) settle() (warm time.Duration, settled bool) {
+	const (
+		longest = 3 * time.Second
+		stretch = 25   // batches
+		least   = 1e-2 // of a batch may go into looking at the clock
+	)
+	began := time.Now()
+	w.batch = 1
+	for {
+		took := w.once()
+		if float64(took)*least > float64(w.clock) && took > 50*time.Microsecond || w.batch >= 1<<40 {
+			break
+		}
+		w.batch *= 2
+		if time.Since(began) > longest {
+			break
+		}
+	}
+	before := 0.0
+	for time.Since(began) < longest {
+		var each []float64
+		for range stretch {
+			each = append(each, float64(w.once())/float64(w.batch))
+		}
+		slices.Sort(each)
+		w.pace = each[len(each)/2]
+		if before > 0 && w.pace < before*1.02 && before < w.pace*1.02 {
+			settled = true
+			break
+		}
+		before = w.pace
+	}
+	return time.Since(began), settled
+}
+
+// once is what a batch on every thread takes, the slowest of them.
+func (w *server) once() (longest time.Duration) {
+	turns, _ := w.work(w.share(w.batch*int64(w.threads)), w.batch, 0)
+	for i := range turns {
+		longest = max(longest, turns[i].busy)
+	}
+	return longest
+}
+
+// share shares operations out among the threads.
+func (w *server) share(operations int64) []int64 {
+	n := int64(w.threads)
+	each := make([]int64, n)
+	for i := range each {
+		each[i] = operations / n
+		if int64(i) < operations%n {
+			each[i]++
+		}
+	}
+	return each
+}
+
+// turn is what one thread did.
+type turn struct {
+	done int64
+	busy time.Duration
+	each []float64 // nanoseconds an operation, batch by batch
+}
+
+// most is how many batches of a thread are told of.
+const most = 1000
+
+// work has all threads begin at one moment and do their operations in batches, or as many as the time holds where there
+// is one. It returns when the last one is done.
+func (w *server) work(operations []int64, batch int64, holds time.Duration) (turns []turn, elapsed time.Duration) {
+	turns = make([]turn, w.threads)
+	var ready, done sync.WaitGroup
+	ready.Add(w.threads)
+	start := make(chan struct{})
+	for i := range turns {
+		done.Go(func() {
+			turns[i].each = make([]float64, 0, most)
+			ready.Done()
+			<-start
+			w.turn(&turns[i], i, operations[i], batch, holds)
+		})
+	}
+	ready.Wait()
+	began := time.Now()
+	close(start)
+	done.Wait()
+	return turns, time.Since(began)
+}
+
+// turn is what one thread does from the start on.
+func (w *server) turn(t *turn, thread int, operations, batch int64, holds time.Duration) {
+	began := time.Now()
+	before := began
+	for holds > 0 && before.Sub(began) < holds || holds == 0 && t.done < operations {
+		n := batch
+		if holds == 0 {
+			n = min(n, operations-t.done)
+		}
+		kept := w.loop(thread, n)
+		now := time.Now()
+		took := max(now.Sub(before)-w.clock, 0)
+		before, t.done, t.busy = now, t.done+n, t.busy+took
+		if len(t.each) < most {
+			t.each = append(t.each, float64(took)/float64(n))
+		}
+		if thread == 0 {
+			sink = kept
+		}
+	}
+}
+
+func (w *server) run(q *question) {
+	if w.loop == nil {
+		w.trouble(q, "nothing was prepared")
+		return
+	}
+	operations, holds := w.share(q.Operations), time.Duration(q.For)
+	each := float64(slices.Max(operations))
+	if holds > 0 {
+		each = float64(holds) / max(w.pace, 1e-3)
+	}
+	batch := max(w.batch, int64(each)/most) // so that all of them can be told of
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	turns, elapsed := w.work(operations, batch, holds)
+	runtime.ReadMemStats(&after)
+	var all int64
+	var threads []answer
+	for i := range turns {
+		t := &turns[i]
+		all += t.done
+		threads = append(threads, answer{"operations": t.done, "busy_ns": t.busy, "means_ns": t.each})
+	}
+	w.out.Encode(answer{
+		"say": "ran", "id": q.ID, "operations": all, "elapsed_ns": elapsed, "threads": threads, "amounts": answer{
+			"heap":        answer{"value": after.HeapAlloc, "unit": "bytes"},
+			"allocations": answer{"value": float64(after.Mallocs-before.Mallocs) / float64(all), "unit": "an operation"},
+			"collections": answer{"value": after.NumGC - before.NumGC},
+			"paused":      answer{"value": after.PauseTotalNs - before.PauseTotalNs, "unit": "ns"},
+		},
+	})
+}
