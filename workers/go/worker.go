@@ -123,8 +123,8 @@ func (w *server) trouble(q *question, what string, args ...any) {
 	w.out.Encode(answer{"say": "trouble", "id": q.ID, "what": fmt.Sprintf(what, args...)})
 }
 
-// sink keeps what loops return from being left out.
-var sink any
+// Kept is what a loop returned last, so that no compiler leaves its work out.
+var Kept any
 
 func (w *server) prepare(q *question) {
 	at := slices.IndexFunc(w.functions, func(f Function) bool { return f.Name == q.Function })
@@ -183,7 +183,7 @@ func emptyCost() float64 {
 		return i
 	})
 	began := time.Now()
-	sink = empty(0, n)
+	Kept = empty(0, n)
 	return float64(time.Since(began)) / n
 }
 
@@ -295,7 +295,7 @@ func (w *server) turn(t *turn, thread int, operations, batch int64, holds time.D
 			t.each = append(t.each, float64(took)/float64(n))
 		}
 		if thread == 0 {
-			sink = kept
+			Kept = kept
 		}
 	}
 }
