@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -62,10 +61,70 @@ func TestHarnesses(t *testing.T) {
 
 func TestAProgramThatIsNoWorker(t *testing.T) {
 	h := newHome(t)
+	h.env = append(h.env, "TMPDIR="+h.dir) // where others of ours leave nothing
 	h.run(t, "worker", "check", "--", "true").says(t, 3, "exit status 0 before it connected to $PACEDUEL_WORKER")
 	h.run(t, "worker", "check", "--", "no-such-program").says(t, 3, "no such program")
 	h.run(t, "worker", "check").says(t, 2)
-	if left, _ := filepath.Glob(filepath.Join(os.TempDir(), "paceduel-worker-*")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(h.dir, "paceduel-worker-*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
+}
+
+// pier builds the worker of testdata/workers/pier and writes a plan for its functions.
+func pier(t *testing.T, contenders string) home {
+	t.Helper()
+	h := newHome(t)
+	h.env = append(h.env, "TMPDIR="+h.dir)
+	build := exec.Command("go", "build", "-o", filepath.Join(h.dir, "pier"), "./testdata/workers/pier")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("build the worker: %v\n%s", err, out)
+	}
+	h.write(t, "pier.duel.yaml", `duel: On the pier
+baseline: once
+course: { worker: { run: [./pier], operations: 200000 } }
+contenders:
+  once: { worker: { function: once } }
+`+contenders+`
+pace: { repeat: 3, warmup: 1 }
+rounds: 6
+rungs: [operation, operations/s]
+decides: operation
+same: { body: exact }
+`)
+	return h
+}
+
+// nothingLeft holds that neither workers nor their sockets outlive a run.
+func (h home) nothingLeft(t *testing.T) {
+	t.Helper()
+	if left, _ := filepath.Glob(filepath.Join(h.dir, "paceduel-worker-*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	if out, _ := exec.Command("pgrep", "-f", "^"+filepath.Join(h.dir, "pier")).Output(); len(out) > 0 {
+		t.Errorf("workers are left: %s", out)
+	}
+}
+
+func TestADuelOfWorkers(t *testing.T) {
+	h := pier(t, "  twice: { worker: { function: twice } }")
+	o := h.run(t, "run", "pier.duel.yaml")
+	o.says(t, 0, "slower than once in operation", "fewer operations a second")
+	h.nothingLeft(t)
+}
+
+func TestWorkersThatDoOtherWork(t *testing.T) {
+	h := pier(t, "  other: { worker: { function: other } }")
+	h.run(t, "run", "pier.duel.yaml").says(t, 3, `"aground"`, `"afloat"`)
+	h.run(t, "check", "pier.duel.yaml").says(t, 3, "no more than one of an empty loop")
+	h.nothingLeft(t)
+}
+
+func TestWorkersThatCannot(t *testing.T) {
+	h := pier(t, "  sunk: { worker: { function: sunk } }\n  five: { worker: { function: once, threads: 5 } }")
+	h.run(t, "check", "pier.duel.yaml").says(t, 3, "no function sunk; it has once, twice, locked, sinks, other",
+		"runs on 4 threads at most")
+	h = pier(t, "  sinks: { worker: { function: sinks, params: { after: 1000 } } }")
+	h.run(t, "run", "pier.duel.yaml").says(t, 3, "in place of an answer to prepare", "the pier has sunk",
+		"paceduel worker check -- ./pier")
+	h.nothingLeft(t)
 }

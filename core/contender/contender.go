@@ -208,6 +208,13 @@ type Sweeper interface {
 	Sweep() int
 }
 
+// Lasting is a driver with processes that are still there after their shots, so that the kernel has not yet added what
+// they used to what our children used.
+type Lasting interface {
+	// Used is the CPU time that they have used in shots so far. It may be called at any time.
+	Used() time.Duration
+}
+
 // Crewed is a driver that may perform all shots of a heat from one goroutine, where that disturbs less than a goroutine
 // for each client.
 type Crewed interface {

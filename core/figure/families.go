@@ -116,7 +116,11 @@ func (n Name) build() *Figure {
 		name, unit := bare(full)
 		f := counted(n, name+"/s", unit+"/s")
 		f.Doc, f.Use, f.More = "what is done a second", everywhere, true
-		f.Words, f.At = [2]string{"more " + name + " a second", "less " + name + " a second"}, ""
+		less := "fewer "
+		if unit == units.Byte {
+			less = "less "
+		}
+		f.Words, f.At = [2]string{"more " + name + " a second", less + name + " a second"}, ""
 		f.Read = func(s Source) float64 { return s.PerSecond(name) }
 		return f
 	}
@@ -131,7 +135,9 @@ func counted(n Name, label string, unit units.Unit) *Figure {
 	switch unit {
 	case units.Second:
 		f.Words, f.Axis = timeWords, latencies
-	case units.Byte:
+	case units.Nanosecond:
+		f.Words, f.Axis = timeWords, "time of an operation"
+	case units.Byte, units.Part:
 		f.Words = [2]string{"less", "more"}
 	default:
 		f.Words = [2]string{"fewer " + string(unit), "more " + string(unit)}

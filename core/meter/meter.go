@@ -112,6 +112,12 @@ func Read() Reading {
 	return r
 }
 
+// Children is the reading with so much more CPU time of children of ours, which have not ended yet.
+func (r Reading) Children(used time.Duration) Reading {
+	r.kids += used
+	return r
+}
+
 // clockRate is what the processors run at just now, on average, in MHz; 0 where nobody tells.
 func clockRate(proc procfs.FS) (mean float64) {
 	cpus, err := proc.CPUInfo()

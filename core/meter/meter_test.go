@@ -101,3 +101,17 @@ func TestOwnWorkIsSeen(t *testing.T) {
 		t.Errorf("host = %+v", h)
 	}
 }
+
+// What children used is not somebody else's, whether they have ended or not.
+func TestChildrenAreNobodyElse(t *testing.T) {
+	at := time.Unix(1000, 0)
+	before := Reading{at: at, cpus: 2, isExact: true, kids: time.Second}
+	after := Reading{at: at.Add(time.Second), cpus: 2, isExact: true, kids: time.Second, exact: time.Second}
+	if c := Between(before, after); c.OthersFrac != 0.5 {
+		t.Errorf("others took %g of the machine; want a half", c.OthersFrac)
+	}
+	c := Between(before.Children(time.Minute), after.Children(time.Minute+900*time.Millisecond))
+	if math.Abs(c.OthersFrac-0.05) > 1e-9 {
+		t.Errorf("others took %g of the machine beside children; want 0.05", c.OthersFrac)
+	}
+}

@@ -151,14 +151,14 @@ func (h *heat) drive(ctx context.Context) error {
 func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err error) {
 	service := h.r.watchService(h.ground)
 	watched, release := h.ground.Watched(ctx)
-	before := meter.Read()
+	before := readingWith(h.entry.Driver)
 	after := before
 	drive.OnStage = func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
 			service.mark()
 		case pace.Silent:
-			after = meter.Read()
+			after = readingWith(h.entry.Driver)
 			service.pass()
 		}
 		w.stage(s, at)
@@ -168,7 +168,7 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		return err
 	})
 	if drive.Pace.Wake == 0 || after == before {
-		after = meter.Read()
+		after = readingWith(h.entry.Driver)
 		service.pass()
 	}
 	h.service = service.end()
@@ -178,6 +178,15 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		err = died
 	}
 	return err
+}
+
+// readingWith is what the machine is like at this moment; what a driver's own processes used is nobody else's.
+func readingWith(driver contender.Driver) meter.Reading {
+	r := meter.Read()
+	if d, ok := driver.(contender.Lasting); ok {
+		r = r.Children(d.Used())
+	}
+	return r
 }
 
 // crew is who performs the heat in the clients' place; nil where clients do.

@@ -128,9 +128,9 @@ func (c Class) Failed() bool { return c > Cut }
 type View struct {
 	Limit  int  `json:"-"` // set by the caller
 	Sample bool `json:"-"` // set by the caller: keep only what does not change what is measured
-	// Untold says which marks were not told, and why.
-	Untold []string `json:"-"`
-	Known  bool     `json:"-"` // whether Body and Bytes are known; an output to nothing is not
+	// Notes are sentences for people, which nobody compares: which marks were not told, and why.
+	Notes []string `json:"-"`
+	Known bool     `json:"-"` // whether Body and Bytes are known; an output to nothing is not
 	// what was done: the command or request, every variable filled in by name only
 	Done     string   `json:"done"`
 	Outcome  string   `json:"outcome"`           // "200 OK", "exit code 0"

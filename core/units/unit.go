@@ -16,6 +16,8 @@ const (
 	BytesPerSecond Unit = "B/s"
 	Part           Unit = "%" // a share, from 0 to 1
 	Clients        Unit = "clients"
+	// Nanosecond is for times that may be parts of one; Second is for all others.
+	Nanosecond Unit = "ns"
 )
 
 // Write writes an amount of the unit for people; None for NaN.
@@ -39,6 +41,14 @@ func (u Unit) Write(v float64) string {
 			return None
 		}
 		return Significant(v) + " clients"
+	case Nanosecond:
+		switch {
+		case math.IsNaN(v):
+			return None
+		case math.Abs(v) >= 1e3:
+			return Seconds(v / 1e9)
+		}
+		return Significant(v) + " ns"
 	}
 	if math.IsNaN(v) {
 		return None

@@ -189,7 +189,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	if isDeep(body) {
 		t.Notes = append(t.Notes, fmt.Sprintf("its JSON is %s: it is not looked into", errDeep))
 	}
-	t.Notes = append(t.Notes, view.Untold...)
+	t.Notes = append(t.Notes, view.Notes...)
 	for _, m := range shot.Told {
 		t.Told = append(t.Told, result.StartMark{Name: m.Name, Unit: m.Unit, Value: m.Value})
 	}

@@ -30,7 +30,7 @@ func Check(ctx context.Context, run []string, dir string, environ []string, say 
 		return err == nil
 	}
 	if !try("it connects and says hello", func() (err error) {
-		p, err = Start(ctx, run, dir, environ)
+		p, err = Start(ctx, Launch{Run: run, Dir: dir, Env: environ})
 		return err
 	}) {
 		return false

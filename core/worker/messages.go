@@ -11,8 +11,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
+	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -197,7 +200,10 @@ func (p *Prepared) check() error {
 
 // check says what of an answer cannot be, from wall nanoseconds after the question and for so many threads.
 func (r *Ran) check(q *question, threads int, wall float64) error {
-	const slack = 1e6 // nanoseconds: clocks may differ by the grain of either
+	const (
+		slack = 1e6 // nanoseconds: clocks may differ by the grain of either
+		late  = 1e9 // a busy machine may hold up an answer
+	)
 	switch {
 	case r.Operations < 1 || !isTime(r.Elapsed):
 		return fmt.Errorf("%d operations in %g ns is nothing that can be", r.Operations, r.Elapsed)
@@ -205,6 +211,8 @@ func (r *Ran) check(q *question, threads int, wall float64) error {
 		return fmt.Errorf("%d operations were asked for, and %d were done", q.Operations, r.Operations)
 	case r.Elapsed > wall+slack:
 		return fmt.Errorf("elapsed_ns is %.0f, and the answer came after %.0f", r.Elapsed, wall)
+	case wall > 2*r.Elapsed+late:
+		return fmt.Errorf("elapsed_ns is %.0f, and the answer came only after %.0f", r.Elapsed, wall)
 	case len(r.Threads) != threads:
 		return fmt.Errorf("%d threads were asked for, and %d are told of", threads, len(r.Threads))
 	case len(r.Amounts) > MaxAmounts:
@@ -225,8 +233,38 @@ func (r *Ran) check(q *question, threads int, wall float64) error {
 			return fmt.Errorf("thread %d tells a mean that is no time", i+1)
 		}
 	}
+	for name, a := range r.Amounts {
+		switch {
+		case !isWord(name) || a.Unit != "" && !isWord(a.Unit):
+			return fmt.Errorf("an amount is called %q, in %q; letters, digits, spaces, - and _ are for that, 40 at most",
+				name, a.Unit)
+		case a.Value < 0 || math.IsInf(a.Value, 0):
+			return fmt.Errorf("the amount %s is %g", name, a.Value)
+		}
+	}
 	if all != r.Operations {
 		return fmt.Errorf("threads did %d operations, %d are told of", all, r.Operations)
 	}
 	return nil
+}
+
+// isWord reports whether a text can be the name of an amount or its unit.
+func isWord(text string) bool {
+	const most = 40
+	return text != "" && len(text) <= most && strings.TrimSpace(text) == text &&
+		!strings.ContainsFunc(text, func(c rune) bool {
+			return !unicode.IsLetter(c) && !unicode.IsDigit(c) && !strings.ContainsRune(" -_", c)
+		})
+}
+
+// AmountNames are the names of a run's amounts, in the order of the alphabet.
+func (r *Ran) AmountNames() []string { return slices.Sorted(maps.Keys(r.Amounts)) }
+
+// PerOperation is the time of an operation as a thread sees it, in nanoseconds.
+func (r *Ran) PerOperation() float64 {
+	busy := 0.0
+	for i := range r.Threads {
+		busy += r.Threads[i].Busy
+	}
+	return busy / float64(r.Operations)
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -28,18 +29,35 @@ type Process struct {
 	said   *tail
 	gone   chan struct{} // closed when it has ended, and its group with it
 	folder string        // of the socket
+	forget func()        // has the keeper forget the folder
+}
+
+// Launch says how a worker is started.
+type Launch struct {
+	Run     []string // program and arguments
+	Dir     string   // where it stands
+	Folders []string // where the program may lie besides
+	Env     []string // its whole environment, but for what we add
+	Place   launch.Place
+	Stdout  *os.File // nil: the end of it is kept with that of its standard error
+}
+
+// Program is where the program lies.
+func (l *Launch) Program() (string, error) {
+	if len(l.Run) == 0 {
+		return "", errors.New("there is nothing to run")
+	}
+	return launch.Program(l.Run[0], append([]string{l.Dir}, l.Folders...)...)
 }
 
 // Start starts a worker, waits for it to connect and takes its hello. What it prints is kept at its end only. The
-// caller ends it with End, also after an interrupt.
-func Start(ctx context.Context, run []string, dir string, environ []string) (p *Process, err error) {
-	if len(run) == 0 {
-		return nil, errors.New("start a worker: there is nothing to run")
-	}
-	program, err := launch.Program(run[0], dir)
+// caller ends it with End or Kill, also after an interrupt.
+func Start(ctx context.Context, how Launch) (p *Process, err error) {
+	program, err := how.Program()
 	if err != nil {
 		return nil, fmt.Errorf("start the worker: %w", err)
 	}
+	run := how.Run
 	k, err := keeper.Shared()
 	if err != nil {
 		return nil, fmt.Errorf("start the worker: %w", err)
@@ -60,15 +78,18 @@ func Start(ctx context.Context, run []string, dir string, environ []string) (p *
 		return nil, fmt.Errorf("start the worker: %w", err)
 	}
 	defer listener.Close()
-	p = &Process{said: &tail{}, gone: make(chan struct{}), folder: folder}
+	p = &Process{said: &tail{}, gone: make(chan struct{}), folder: folder, forget: forget}
 	if p.seat, err = k.Seat(); err != nil {
 		return nil, fmt.Errorf("start the worker: %w", err)
 	}
 	p.cmd = exec.Command(program, run[1:]...)
-	p.cmd.Dir, p.cmd.Stdout, p.cmd.Stderr = dir, p.said, p.said
-	p.cmd.Env = append(environ, Variable+"=unix:"+listener.Addr().String(), string(keeper.NewMark()))
+	p.cmd.Dir, p.cmd.Stdout, p.cmd.Stderr = how.Dir, p.said, p.said
+	if how.Stdout != nil {
+		p.cmd.Stdout = how.Stdout
+	}
+	p.cmd.Env = append(slices.Clone(how.Env), Variable+"=unix:"+listener.Addr().String(), string(keeper.NewMark()))
 	p.cmd.WaitDelay = time.Second // what it started may hold its output open
-	if err = launch.Start(p.cmd, launch.Place{}, p.seat); err != nil {
+	if err = launch.Start(p.cmd, how.Place, p.seat); err != nil {
 		p.seat.Release()
 		return nil, fmt.Errorf("start the worker %s: %w", strings.Join(run, " "), err)
 	}
@@ -128,14 +149,35 @@ func (p *Process) End() (byItself bool) {
 	if p.Session != nil {
 		p.Session.Stop()
 	}
-	byItself = p.waitFor(StopLimit)
-	if !byItself {
-		syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
-		<-p.gone
+	if byItself = p.waitFor(StopLimit); !byItself {
+		p.kill()
 	}
+	p.release()
+	return byItself
+}
+
+// Kill ends a worker that cannot be asked any more. gone says that it had ended already, and state how.
+func (p *Process) Kill() (state string, gone bool) {
+	const soon = 20 * time.Millisecond // its connection breaks a little before it has ended
+	if gone = p.waitFor(soon); !gone {
+		p.kill()
+	}
+	if p.Session != nil {
+		p.Close()
+	}
+	p.release()
+	return p.cmd.ProcessState.String(), gone
+}
+
+func (p *Process) kill() {
+	syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
+	<-p.gone
+}
+
+func (p *Process) release() {
 	p.seat.Release()
 	os.RemoveAll(p.folder)
-	return byItself
+	p.forget()
 }
 
 func (p *Process) waitFor(d time.Duration) bool {

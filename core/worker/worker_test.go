@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"paceduel/core/keeper"
@@ -18,12 +19,23 @@ import (
 	harness "paceduel/workers/go"
 )
 
+// inOwnFolder runs tests whose temporary files lie apart from those of others, so that what is left can be told.
+func inOwnFolder(run func() int) int {
+	dir, err := os.MkdirTemp("", "test-")
+	if err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(dir)
+	os.Setenv("TMPDIR", dir)
+	return run()
+}
+
 // The test's own program is the worker when it is asked to be.
 func TestMain(m *testing.M) {
 	keeper.Run()
 	switch os.Getenv("PACEDUEL_TEST_WORKER") {
 	case "":
-		os.Exit(m.Run())
+		os.Exit(inOwnFolder(m.Run))
 	case "good":
 		multiplying()
 	case "stays":
@@ -75,7 +87,9 @@ func start(t *testing.T, kind string) (*worker.Process, error) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return worker.Start(t.Context(), []string{exe}, ".", append(os.Environ(), "PACEDUEL_TEST_WORKER="+kind))
+	return worker.Start(t.Context(), worker.Launch{
+		Run: []string{exe}, Dir: ".", Env: append(os.Environ(), "PACEDUEL_TEST_WORKER="+kind),
+	})
 }
 
 func TestAWorkerFromStartToEnd(t *testing.T) {
@@ -152,10 +166,10 @@ func TestProgramsThatAreNoWorkers(t *testing.T) {
 		!strings.Contains(err.Error(), "exit status 3 before it connected") || !strings.Contains(err.Error(), "tide is out") {
 		t.Errorf("a program that ends: %v", err)
 	}
-	if _, err := worker.Start(t.Context(), []string{"no-such-program"}, ".", nil); err == nil {
+	if _, err := worker.Start(t.Context(), worker.Launch{Run: []string{"no-such-program"}, Dir: "."}); err == nil {
 		t.Error("a program that there is not was started")
 	}
-	if _, err := worker.Start(t.Context(), nil, ".", nil); err == nil {
+	if _, err := worker.Start(t.Context(), worker.Launch{Dir: "."}); err == nil {
 		t.Error("nothing was started")
 	}
 	p, err := start(t, "stays")
@@ -237,6 +251,9 @@ func TestBadAnswers(t *testing.T) {
 	ran := func(operations int, elapsed float64, threads string) string {
 		return fmt.Sprintf(`{"say":"ran","id":2,"operations":%d,"elapsed_ns":%g,"threads":[%s]}`+"\n", operations, elapsed, threads)
 	}
+	amount := func(of string) string {
+		return strings.Replace(ran(100, 5, `{"operations":100,"busy_ns":5}`), `"threads"`, `"amounts":{`+of+`},"threads"`, 1)
+	}
 	for _, tt := range []struct{ name, prepared, ran, want string }{
 		{"as it should be", prepared, ran(100, 5, `{"operations":100,"busy_ns":5}`), ""},
 		{"a line between that nobody knows", `{"say":"gulls"}` + "\n" + prepared, ran(100, 5, `{"operations":100,"busy_ns":5}`), ""},
@@ -252,6 +269,10 @@ func TestBadAnswers(t *testing.T) {
 		{"busier than the run", prepared, ran(100, 5, `{"operations":100,"busy_ns":9e9}`), "was busy for"},
 		{"threads that do not add up", prepared, ran(100, 5, `{"operations":60,"busy_ns":5}`), "threads did 60 operations"},
 		{"another number of threads", prepared, ran(100, 5, ""), "0 are told of"},
+		{
+			"an amount without a name", prepared, amount(`"\u001b[2J":{"value":1}`), "an amount is called",
+		},
+		{"less than nothing", prepared, amount(`"heap":{"value":-1,"unit":"bytes"}`), "the amount heap is -1"},
 		{"nothing", prepared, ran(0, 5, `{"operations":0,"busy_ns":5}`), "nothing that can be"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -267,6 +288,35 @@ func TestBadAnswers(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A worker that took long and says that it did not is not believed.
+func TestATimeThatDoesNotFitTheWall(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ours, theirs := net.Pipe()
+		defer theirs.Close()
+		go func() {
+			in := bufio.NewReader(theirs)
+			fmt.Fprintln(theirs, hello)
+			in.ReadString('\n')
+			fmt.Fprintln(theirs, `{"say":"prepared","id":1,"batch":10,"clock_ns":20,"empty_ns":0.5,"warmup_ns":1}`)
+			in.ReadString('\n')
+			time.Sleep(3 * time.Second) // of the bubble's own time
+			fmt.Fprintln(theirs,
+				`{"say":"ran","id":2,"operations":100,"elapsed_ns":500,"threads":[{"operations":100,"busy_ns":500}]}`)
+		}()
+		s, err := worker.Greet(t.Context(), ours)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		if _, err := s.Prepare(t.Context(), "f", nil, 1); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.Run(t.Context(), 100, time.Minute); err == nil || !strings.Contains(err.Error(), "came only after") {
+			t.Errorf("a run of 3 s that says 500 ns: %v", err)
+		}
+	})
 }
 
 // FuzzLines feeds a worker's lines: whatever comes is an answer or an error, and never hangs.

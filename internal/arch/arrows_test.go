@@ -99,7 +99,7 @@ var arrows = map[string]string{
 
 // kindMay is what a kind of contender may know besides its own folder.
 const kindMay = "core/clock core/contender core/draft core/files core/guard core/keeper core/launch core/marks " +
-	"core/meter core/plan core/rows core/shots core/units"
+	"core/meter core/plan core/rows core/shots core/units core/figure core/worker"
 
 const module = "paceduel/"
 

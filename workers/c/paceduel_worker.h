@@ -290,19 +290,27 @@ static double pd_once(struct pd_server *s) {
 	return longest;
 }
 
+/* Whether a batch takes so long that less than a hundredth of it goes into looking at the clock. */
+static int pd_long(const struct pd_server *s, double took) {
+	return (took > 100 * s->clock && took > 50000) || s->batch >= (int64_t)1 << 40;
+}
+
 /* Finds the batch and warms the function up until the medians of two stretches differ by less than a fiftieth. */
 static int pd_settle(struct pd_server *s, double *warmup) {
 	const double longest = 3e9;
 	double began = pd_now(), before = 0;
-	for (s->batch = 1; pd_now() - began < longest; s->batch *= 2) {
-		double took = pd_once(s);
-		if ((took > 100 * s->clock && took > 50000) || s->batch >= (int64_t)1 << 40) break;
+	for (s->batch = 1; !pd_long(s, pd_once(s)) && pd_now() - began < longest; s->batch *= 2) {
 	}
 	for (;;) {
 		double each[25];
 		for (int i = 0; i < 25; i++) each[i] = pd_once(s) / (double)s->batch;
 		s->pace = pd_median(each, 25);
 		*warmup = pd_now() - began;
+		if (!pd_long(s, s->pace * (double)s->batch) && *warmup < longest) { /* one that was held up had looked longer */
+			s->batch *= 2;
+			before = 0;
+			continue;
+		}
 		if (before > 0 && s->pace < before * 1.02 && before < s->pace * 1.02) return 1;
 		if (*warmup > longest) return 0;
 		before = s->pace;

@@ -187,25 +187,21 @@ func emptyCost() float64 {
 	return float64(time.Since(began)) / n
 }
 
+// long reports whether a batch takes so long that less than a hundredth of it goes into looking at the clock.
+func (w *server) long(took float64) bool {
+	return took > 100*float64(w.clock) && took > 50e3 || w.batch >= 1<<40
+}
+
 // settle finds the batch and warms the function up until the medians of two stretches differ by less than a fiftieth,
 // or three seconds are over.
 func (w *server) settle() (warm time.Duration, settled bool) {
 	const (
 		longest = 3 * time.Second
-		stretch = 25   // batches
-		least   = 1e-2 // of a batch may go into looking at the clock
+		stretch = 25 // batches
 	)
 	began := time.Now()
-	w.batch = 1
-	for {
-		took := w.once()
-		if float64(took)*least > float64(w.clock) && took > 50*time.Microsecond || w.batch >= 1<<40 {
-			break
-		}
+	for w.batch = 1; !w.long(float64(w.once())) && time.Since(began) < longest; {
 		w.batch *= 2
-		if time.Since(began) > longest {
-			break
-		}
 	}
 	before := 0.0
 	for time.Since(began) < longest {
@@ -215,6 +211,10 @@ func (w *server) settle() (warm time.Duration, settled bool) {
 		}
 		slices.Sort(each)
 		w.pace = each[len(each)/2]
+		if !w.long(w.pace * float64(w.batch)) { // one that was held up had looked longer
+			w.batch, before = w.batch*2, 0
+			continue
+		}
 		if before > 0 && w.pace < before*1.02 && before < w.pace*1.02 {
 			settled = true
 			break

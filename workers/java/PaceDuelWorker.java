@@ -176,19 +176,28 @@ public final class PaceDuelWorker {
         say("prepared", members.toArray());
     }
 
+    /** Whether a batch takes so long that less than a hundredth of it goes into looking at the clock. */
+    private boolean isLong(double took) {
+        return took > 100 * clock && took > 50_000 || batch >= 1L << 40;
+    }
+
     /** Finds the batch and warms up until the medians of two stretches differ by less than a fiftieth. */
     private boolean settle() throws Exception {
         double began = System.nanoTime();
-        for (batch = 1; System.nanoTime() - began < LONGEST; batch *= 2) {
-            double took = once();
-            if (took > 100 * clock && took > 50_000 || batch >= 1L << 40) break;
-        }
-        for (double before = 0;; before = pace) {
+        batch = 1;
+        while (!isLong(once()) && System.nanoTime() - began < LONGEST) batch *= 2;
+        for (double before = 0;;) {
             double[] each = new double[50];
             for (int i = 0; i < each.length; i++) each[i] = once() / batch;
             pace = median(each);
+            if (!isLong(pace * batch) && System.nanoTime() - began < LONGEST) {
+                batch *= 2; // one that was held up had looked longer, and what is compiled by now is faster
+                before = 0;
+                continue;
+            }
             if (before > 0 && pace < before * 1.02 && before < pace * 1.02) return true;
             if (System.nanoTime() - began > LONGEST) return false;
+            before = pace;
         }
     }
 

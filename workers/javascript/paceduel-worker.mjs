@@ -101,21 +101,28 @@ class Server {
 		});
 	}
 
+	/** Whether a batch takes so long that less than a hundredth of it goes into looking at the clock. */
+	long(took) {
+		return (took > 100 * this.clock && took > 50_000) || this.batch >= 2 ** 40;
+	}
+
 	/** Finds the batch and warms up until the medians of two stretches differ by less than a fiftieth. */
 	async settle() {
 		const began = now();
 		this.batch = 1;
-		while (now() - began < longest) {
-			const took = await this.once();
-			if ((took > 100 * this.clock && took > 50_000) || this.batch >= 2 ** 40) break;
-			this.batch *= 2;
-		}
-		for (let before = 0; ; before = this.pace) {
+		while (!this.long(await this.once()) && now() - began < longest) this.batch *= 2;
+		for (let before = 0; ; ) {
 			const each = [];
 			for (let i = 0; i < 25; i++) each.push(await this.once() / this.batch);
 			this.pace = median(each);
+			if (!this.long(this.pace * this.batch) && now() - began < longest) {
+				this.batch *= 2; // one that was held up had looked longer
+				before = 0;
+				continue;
+			}
 			const settled = before > 0 && this.pace < before * 1.02 && before < this.pace * 1.02;
 			if (settled || now() - began > longest) return { warmup: now() - began, settled };
+			before = this.pace;
 		}
 	}
 

@@ -6,13 +6,14 @@ import (
 	"paceduel/core/contender/command"
 	"paceduel/core/contender/http"
 	"paceduel/core/contender/path"
+	"paceduel/core/contender/worker"
 	"paceduel/core/draft"
 	"paceduel/core/plan"
 )
 
 // Kinds returns every kind, in the order in which people should see them.
 func Kinds() []contender.Kind {
-	return []contender.Kind{command.Kind, http.Kind, path.Kind}
+	return []contender.Kind{command.Kind, http.Kind, path.Kind, worker.Kind}
 }
 
 // PlanKinds is the part of Kinds that plans are read with.

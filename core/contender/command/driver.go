@@ -533,7 +533,7 @@ func (c *client) readMarks(out *output, shot *shots.Shot) {
 	c.marks.Into(&c.told)
 	shot.Told = c.told.List()
 	if shot.View != nil {
-		shot.View.Untold = c.marks.Untold()
+		shot.View.Notes = c.marks.Untold()
 	}
 }
 

@@ -504,7 +504,7 @@ func (c *client) readMarks(header http.Header, shot *shots.Shot) {
 	c.printed.Into(&c.marks)
 	shot.Told = c.marks.List()
 	if shot.View != nil {
-		shot.View.Untold = c.printed.Untold()
+		shot.View.Notes = c.printed.Untold()
 	}
 }
 

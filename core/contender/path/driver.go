@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -56,7 +57,11 @@ type driver struct {
 	keeper   *keeper.Keeper
 	program  string        // this one
 	offset   time.Duration // of our clock from the kernel's
+	used     atomic.Int64  // nanoseconds of CPU of workers in shots so far
 }
+
+// Used implements contender.Lasting: a client's worker ends with it, which is after the heat.
+func (d *driver) Used() time.Duration { return time.Duration(d.used.Load()) }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
 	d := &driver{settings: s, clock: setup.Clock, place: setup.Place(), job: job{
@@ -373,6 +378,7 @@ func classOf(err error, otherwise shots.Class) shots.Class {
 func (c *client) count(r *report, shot *shots.Shot) {
 	shot.Received, shot.Length = r.Moved, r.Moved
 	shot.Count(cpu, r.User+r.System)
+	c.d.used.Add(r.User + r.System)
 	shot.Count(kernel, r.System)
 	shot.Count(memory, r.Peak)
 	shot.Count(waits, r.Waits)
@@ -426,4 +432,4 @@ func (c *client) Rewind() {}
 // Close ends the worker. What it wrote goes, but for a workspace, where others look at it.
 func (c *client) Close() { c.end() }
 
-var _ contender.Driver = (*driver)(nil)
+var _ contender.Lasting = (*driver)(nil)

@@ -1,0 +1,340 @@
+package worker
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"math"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/contender/conformance"
+	"paceduel/core/keeper"
+	"paceduel/core/plan"
+	"paceduel/core/shots"
+	"paceduel/core/units"
+	core "paceduel/core/worker"
+	harness "paceduel/workers/go"
+)
+
+const whichWorker = "PACEDUEL_TEST_WORKER"
+
+// inOwnFolder runs tests whose temporary files lie apart from those of others, so that what is left can be told.
+func inOwnFolder(run func() int) int {
+	dir, err := os.MkdirTemp("", "test-")
+	if err != nil {
+		panic(err)
+	}
+	defer os.RemoveAll(dir)
+	os.Setenv("TMPDIR", dir)
+	return run()
+}
+
+// The test's own program is the worker when it is asked to be.
+func TestMain(m *testing.M) {
+	keeper.Run()
+	switch os.Getenv(whichWorker) {
+	case "":
+		os.Exit(inOwnFolder(m.Run))
+	case "good":
+		serve()
+	default:
+		misbehave(os.Getenv(whichWorker))
+	}
+}
+
+func serve() {
+	harness.Serve("pier", harness.Function{
+		Name: "add", Params: harness.Params{"by": 2.0, "called": "gull"}, Threads: 4,
+		Make: func(p harness.Params) harness.Loop {
+			by := uint64(p["by"].(float64))
+			return func(_ int, n int64) any {
+				x := uint64(1)
+				for range n {
+					x = x*by + 1
+				}
+				return x
+			}
+		},
+	}, harness.Function{Name: "print", Make: func(harness.Params) harness.Loop {
+		return func(_ int, n int64) any {
+			for range n {
+				fmt.Println("the tide is in")
+			}
+			return nil
+		}
+	}})
+}
+
+// misbehave is a worker that is ready, and then does not keep to what was agreed.
+func misbehave(how string) {
+	network, address, _ := strings.Cut(os.Getenv(core.Variable), ":")
+	conn, err := net.Dial(network, address)
+	if err != nil {
+		panic(err)
+	}
+	in := bufio.NewReader(conn)
+	fmt.Fprintln(conn, `{"say":"hello","protocol":1,"name":"x","runtime":"r","version":"1","functions":[{"name":"add"}]}`)
+	in.ReadString('\n')
+	fmt.Fprintln(conn, `{"say":"prepared","id":1,"batch":10,"clock_ns":20,"empty_ns":0.5,"warmup_ns":1,"settled":true}`)
+	in.ReadString('\n')
+	switch how {
+	case "dies":
+		fmt.Fprintln(os.Stderr, "the pump is broken")
+		os.Exit(3)
+	case "lies":
+		fmt.Fprintln(conn, `{"say":"ran","id":2,"operations":7,"elapsed_ns":1,"threads":[{"operations":7,"busy_ns":1}]}`)
+	}
+	time.Sleep(time.Hour)
+}
+
+// of are settings for the test's own program as a worker of some kind.
+func of(how string, change func(*Settings)) *Settings {
+	exe, err := os.Executable()
+	if err != nil {
+		panic(err)
+	}
+	s := New().(*Settings)
+	s.Run, s.Function, s.Operations = []plan.Word{plan.Word(exe)}, "add", 200_000
+	s.Env = map[string]plan.Word{whichWorker: plan.Word(how)}
+	if change != nil {
+		change(s)
+	}
+	return s
+}
+
+func TestConformance(t *testing.T) {
+	const limit = 200 * time.Millisecond
+	conformance.Run(t, conformance.Subject{
+		Kind: Kind,
+		Good: of("good", nil), Body: "3",
+		Hangs: of("hangs", nil),
+		Slow:  of("hangs", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
+		Failures: map[shots.Class]plan.Settings{
+			shots.NoStart: of("good", func(s *Settings) { s.Function = "sunk" }),
+			shots.Exit:    of("dies", nil),
+			shots.Other:   of("lies", nil),
+		},
+		LeftBehind: workers,
+	})
+}
+
+// workers counts processes that were started as workers of ours and are there, and folders of their sockets.
+func workers() int {
+	out, _ := exec.Command("pgrep", "-P", fmt.Sprint(os.Getpid()), "-f", filepath.Base(os.Args[0])).Output()
+	left, _ := filepath.Glob(filepath.Join(os.TempDir(), "paceduel-worker-*"))
+	n := len(left)
+	for pid := range strings.FieldsSeq(string(out)) {
+		env, _ := os.ReadFile("/proc/" + pid + "/environ")
+		if bytes.Contains(env, []byte(core.Variable+"=")) {
+			n++
+		}
+	}
+	return n
+}
+
+func openFor(t *testing.T, s *Settings) *driver {
+	t.Helper()
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { d.Close() })
+	return d
+}
+
+func shoot(t *testing.T, d *driver) *shots.Shot {
+	t.Helper()
+	shot := &shots.Shot{View: &shots.View{}}
+	c := d.Client(0, 1)
+	defer c.Close()
+	c.Shoot(t.Context(), shot)
+	return shot
+}
+
+func toldOf(shot *shots.Shot, name string) float64 {
+	for _, m := range shot.Told {
+		if m.Name == name {
+			return m.Value
+		}
+	}
+	return math.NaN()
+}
+
+func TestAShotIsWhatTheWorkerTold(t *testing.T) {
+	d := openFor(t, of("good", func(s *Settings) {
+		s.Threads, s.Params = 2, map[string]plan.Word{"by": "5"}
+	}))
+	var pid int
+	for range 3 {
+		shot := shoot(t, d)
+		if shot.Class != shots.OK || string(shot.View.Body) != "6" {
+			t.Fatalf("%s, %v, %q", shot.Class, shot.Err, shot.View.Body)
+		}
+		// Two threads share the operations: what one takes for its half is about as long as the shot.
+		told, latency := toldOf(shot, operation), float64(shot.Latency())
+		if told <= 0 || told*200_000/2 > latency*1.001+2 {
+			t.Errorf("%g ns an operation in %s", told, shot.Latency())
+		}
+		if gap := toldOf(shot, threadGap); !(gap >= 0 && gap < 1) {
+			t.Errorf("thread gap %g", gap)
+		}
+		if n := shot.Amounts[operations]; n != 200_000 || shot.Amounts[cpu] <= 0 || shot.Amounts[memory] < 1<<20 {
+			t.Errorf("operations %d, CPU %d, memory %d", n, shot.Amounts[cpu], shot.Amounts[memory])
+		}
+		if d.Used() < time.Duration(shot.Amounts[cpu]) {
+			t.Error("what the worker used is taken for somebody else's")
+		}
+		if shot.Aside <= 0 {
+			t.Error("asking and answering took no time")
+		}
+		if r := d.of(0); pid != 0 && r.PID() != pid {
+			t.Error("another process for the next heat")
+		} else {
+			pid = r.PID()
+		}
+	}
+}
+
+// Parts of a nanosecond are kept.
+func TestTimesAreNotRoundedToNanoseconds(t *testing.T) {
+	c := client{}
+	var shot shots.Shot
+	c.enter(&shot, &running{}, &core.Ran{Operations: 1000, Elapsed: 1301.7, Threads: []core.Thread{
+		{Operations: 1000, Busy: 1301.7},
+	}, Amounts: map[string]core.Amount{
+		"paused": {Value: 1500, Unit: "ns"}, "heap": {Value: 7, Unit: "bytes"}, "dives": {Value: 2},
+		operation: {Value: 9, Unit: "ns"}, // what we tell ourselves stands
+	}})
+	if got := toldOf(&shot, operation); math.Abs(got-1.3017) > 1e-9 || units.Nanosecond.PerUnit() < 1000 {
+		t.Errorf("%g ns an operation", got)
+	}
+	want := []shots.Mark{
+		{Name: operation, Unit: units.Nanosecond, Value: 1.3017}, {Name: "dives", Unit: "dives", Value: 2},
+		{Name: "heap", Unit: units.Byte, Value: 7}, {Name: "paused", Unit: units.Second, Value: 1500e-9},
+	}
+	if fmt.Sprint(shot.Told) != fmt.Sprint(want) {
+		t.Errorf("told %v; want %v", shot.Told, want)
+	}
+}
+
+// What may do nothing is told, and what changes from run to run is no part of what is compared.
+func TestASuspicionIsTold(t *testing.T) {
+	for _, tt := range []struct {
+		busy, empty float64
+		settled     bool
+		want        []string
+	}{
+		{5000, 1, true, nil},
+		{1200, 1, true, []string{"no more than one of an empty loop (1.00 ns)"}},
+		{5000, 1, false, []string{"had not settled after a warm-up of 3"}},
+	} {
+		var c client
+		c.d = &driver{settings: of("good", nil)}
+		shot := shots.Shot{View: &shots.View{}}
+		r := &running{Process: &core.Process{Session: &core.Session{}}, made: core.Prepared{
+			Result: []byte("7"), Empty: tt.empty, Settled: tt.settled, Warmup: 3e9,
+		}}
+		c.describe(&shot, r, &core.Ran{Operations: 1000, Threads: []core.Thread{{Operations: 1000, Busy: tt.busy}}})
+		notes := shot.View.Notes
+		if len(notes) != len(tt.want) || len(notes) > 0 && !strings.Contains(notes[0], tt.want[0]) {
+			t.Errorf("%g ns: %q; want %q", tt.busy, notes, tt.want)
+		}
+		if shot.View.Outcome != "returned a result" || string(shot.View.Body) != "7" || toldOf(&shot, warmUp) != 3 {
+			t.Errorf("%+v, told %v", shot.View, shot.Told)
+		}
+	}
+}
+
+func TestAWorkerThatPrintsAndReturnsNothing(t *testing.T) {
+	for _, to := range []string{"discard", "pipe", "file"} {
+		shot := shoot(t, openFor(t, of("good", func(s *Settings) { s.Function, s.Stdout, s.Operations = "print", to, 1000 })))
+		if shot.Class != shots.OK || shot.View.Known || shot.View.Outcome != "returned nothing" ||
+			!strings.Contains(fmt.Sprint(shot.View.Notes), "cannot be held to the others") {
+			t.Errorf("to %s: %s, %v, %+v", to, shot.Class, shot.Err, shot.View)
+		}
+	}
+}
+
+func TestWhatAWorkerCannotDo(t *testing.T) {
+	for _, tt := range []struct {
+		want   string
+		how    string
+		change func(*Settings)
+	}{
+		{"no function sunk; it has add, print", "good", func(s *Settings) { s.Function = "sunk" }},
+		{"no parameter bay; it has by, called", "good", func(s *Settings) { s.Params = map[string]plan.Word{"bay": "1"} }},
+		{`by of its function add is a number, and "two" is none`, "good", func(s *Settings) {
+			s.Params = map[string]plan.Word{"by": "two"}
+		}},
+		{"runs on 4 threads at most, and threads is 5", "good", func(s *Settings) { s.Threads = 5 }},
+		{"exit status 3 in mid-shot; it printed: the pump is broken", "dies", nil},
+		{"200000 operations were asked for, and 7 were done", "lies", nil},
+	} {
+		shot := shoot(t, openFor(t, of(tt.how, tt.change)))
+		if shot.Err == nil || !strings.Contains(shot.Err.Error(), tt.want) {
+			t.Errorf("%v; want %s", shot.Err, tt.want)
+		}
+	}
+}
+
+// A worker that died is started again for the next shot.
+func TestAnotherWorkerAfterOneThatDied(t *testing.T) {
+	d := openFor(t, of("dies", nil))
+	first, second := shoot(t, d), shoot(t, d)
+	if first.Class != shots.Exit || second.Class != shots.Exit {
+		t.Errorf("%s, then %s, %v", first.Class, second.Class, second.Err)
+	}
+}
+
+func TestAllDoAsManyOperationsAsTheMost(t *testing.T) {
+	for _, tt := range []struct{ one, other, want int64 }{{0, 0, defaultOperations}, {0, 5, 5}, {7, 5, 7}} {
+		one, other := New().(*Settings), New().(*Settings)
+		one.Operations, other.Operations = tt.one, tt.other
+		got := level([]plan.Settings{one, other})
+		for _, s := range got {
+			if n := s.(*Settings).Operations; n != tt.want {
+				t.Errorf("%d and %d become %d; want %d", tt.one, tt.other, n, tt.want)
+			}
+		}
+		if one.Operations != tt.one {
+			t.Error("the plan's own settings were changed")
+		}
+	}
+}
+
+func TestChecks(t *testing.T) {
+	for _, tt := range []struct {
+		key, want string
+		change    func(*Settings)
+	}{
+		{"", "which worker to start", func(s *Settings) { s.Run = nil }},
+		{"run", "name is empty", func(s *Settings) { s.Run = []plan.Word{""} }},
+		{"", "which function", func(s *Settings) { s.Function = "" }},
+		{"threads", "0 threads", func(s *Settings) { s.Threads = 0 }},
+		{"operations", "-1 operations", func(s *Settings) { s.Operations = -1 }},
+		{"timeout", "no time at all", func(s *Settings) { s.Timeout = 0 }},
+		{"dir", "is not a folder", func(s *Settings) { s.Dir = "nowhere" }},
+	} {
+		faults := of("good", tt.change).Check(plan.Surroundings{Dir: t.TempDir()})
+		if len(faults) != 1 || faults[0].Key != tt.key || !strings.Contains(faults[0].What, tt.want) {
+			t.Errorf("%+v; want %s: %s", faults, tt.key, tt.want)
+		}
+	}
+	if faults := of("good", nil).Check(plan.Surroundings{}); len(faults) > 0 {
+		t.Errorf("good settings: %+v", faults)
+	}
+	s := of("good", func(s *Settings) {
+		s.Run, s.Threads, s.Params = []plan.Word{"./pier", "-q"}, 2, map[string]plan.Word{"by": "5", "called": "tern"}
+	})
+	if got, want := s.Summary(), "add (by: 5, called: tern) of ./pier -q on 2 threads"; got != want {
+		t.Errorf("%q; want %q", got, want)
+	}
+}
