@@ -163,7 +163,8 @@ func (d *driver) start(ctx context.Context) (r *running, err error) {
 		r.Kill()
 		r.output.close()
 		return nil, &contender.Hint{
-			Err: r.told(err), Try: "correct function, params or threads, or see what the worker does: paceduel worker check -- " +
+			Err: r.told(err),
+			Try: "correct function, params or threads, or see what the worker does: paceduel worker check -- " +
 				strings.Join(d.launch.Run, " "),
 		}
 	}
