@@ -96,7 +96,11 @@ func (n Name) build() *Figure {
 			continue
 		}
 		name, unit := bare(full)
-		f := counted(n, name+" (told)", unit)
+		label := name + " (told)"
+		if unit == units.Nanosecond {
+			label = name // of which a kind says that there is no other way to know it
+		}
+		f := counted(n, label, unit)
 		f.At = " in " + name
 		f.Doc, f.Use, f.Constant = "what contenders tell of themselves", everywhere, unit != units.Second
 		if f.More = prefix == morePrefix; f.More {
@@ -114,7 +118,11 @@ func (n Name) build() *Figure {
 	}
 	if full, ok := strings.CutPrefix(string(n), ratePrefix); ok {
 		name, unit := bare(full)
-		f := counted(n, name+"/s", unit+"/s")
+		per := unit + units.PerSecond
+		if string(unit) == name {
+			per = units.PerSecond // the label says of what
+		}
+		f := counted(n, name+"/s", per)
 		f.Doc, f.Use, f.More = "what is done a second", everywhere, true
 		less := "fewer "
 		if unit == units.Byte {

@@ -158,3 +158,20 @@ func TestTheManualListsTheFigures(t *testing.T) {
 		}
 	}
 }
+
+// What is timed below a nanosecond is a time, and a label that says what is counted is not followed by it again.
+func TestOperations(t *testing.T) {
+	op := figure.Told("operation", units.Nanosecond)
+	if op.Label() != "operation" || op.Unit() != units.Nanosecond || op.Row().Words[0] != figure.P50.Row().Words[0] {
+		t.Errorf("%+v", op.Row())
+	}
+	rate := figure.RateOf("operations", "operations")
+	if rate.Unit() != units.PerSecond || rate.Label() != "operations/s" ||
+		rate.Row().Words[1] != "fewer operations a second" {
+		t.Errorf("%+v", rate.Row())
+	}
+	if rate := figure.RateOf("data", units.Byte); rate.Unit() != units.BytesPerSecond ||
+		rate.Row().Words[1] != "less data a second" {
+		t.Errorf("%+v", rate.Row())
+	}
+}

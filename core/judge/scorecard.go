@@ -337,9 +337,6 @@ func splitRows(f *field) (rows []Row) {
 		}
 		for _, state := range f.r.States() {
 			row := Row{Name: fig.Label() + " at p50", Lower: !fig.MoreIsBetter(), interest: f.interest(fig)}
-			if fig.IsTold() {
-				row.Name = fig.Spoken() + " (told) at p50"
-			}
 			if state != "" {
 				row.Name += ", " + state
 			}

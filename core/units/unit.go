@@ -78,7 +78,7 @@ func singular(word string) string {
 // Bare writes an amount as labels of an axis do, which say the unit once where it is a word.
 func (u Unit) Bare(v float64) string {
 	switch u {
-	case Second, "", Byte, PerSecond, BytesPerSecond, Part:
+	case Second, "", Nanosecond, Byte, PerSecond, BytesPerSecond, Part:
 		return u.Write(v)
 	}
 	if v == math.Trunc(v) && math.Abs(v) < 1e9 {

@@ -83,10 +83,18 @@ func Bytes(n float64) string {
 	return Significant(n/scale) + " " + unit
 }
 
-// Rate writes something per second: "2 410/s".
+// Rate writes something per second: "2 410/s", and "371 M/s" from a million on.
 func Rate(perSecond float64) string {
 	if math.IsNaN(perSecond) {
 		return None
+	}
+	for _, of := range []struct {
+		many   float64
+		prefix string
+	}{{1e9, " G/s"}, {1e6, " M/s"}} {
+		if math.Abs(perSecond) >= of.many {
+			return Significant(perSecond/of.many) + of.prefix
+		}
 	}
 	return Significant(perSecond) + "/s"
 }

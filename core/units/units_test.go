@@ -29,7 +29,11 @@ func TestAmounts(t *testing.T) {
 		}, {units.Bytes(8443), "8.25 KiB"}, {units.Bytes(3 << 30), "3.00 GiB"}, {units.Bytes(math.NaN()), "–"},
 		{
 			units.Rate(2410), "2 410/s",
-		}, {units.Rate(13.04), "13.0/s"}, {units.Rate(999.9), "1 000/s"}, {units.Rate(1234567), "1 230 000/s"},
+		}, {units.Rate(13.04), "13.0/s"}, {units.Rate(999.9), "1 000/s"}, {units.Rate(999900), "1 000 000/s"},
+		{units.Rate(1234567), "1.23 M/s"}, {units.Rate(371e6), "371 M/s"}, {units.Rate(-4e9), "-4.00 G/s"},
+		{units.Nanosecond.Write(1.3017), "1.30 ns"}, {units.Nanosecond.Write(0.25), "0.25 ns"},
+		{units.Nanosecond.Write(1500), "1.50 µs"}, {units.Nanosecond.Write(math.NaN()), "–"},
+		{units.Nanosecond.Bare(400), "400 ns"},
 		{units.Count(0), "0"}, {units.Count(999), "999"}, {units.Count(1000), "1 000"}, {units.Count(-1234567), "-1 234 567"},
 		{
 			units.Share(0.0312), "3.12 %",
