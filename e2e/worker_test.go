@@ -86,8 +86,7 @@ contenders:
   once: { worker: { function: once } }
 `+contenders+`
 pace: { repeat: 3, warmup: 1 }
-rounds: 6
-rungs: [operation, operations/s]
+rounds: 8
 decides: operation
 same: { body: exact }
 `)

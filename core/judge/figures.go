@@ -5,6 +5,7 @@ import (
 
 	"paceduel/core/figure"
 	"paceduel/core/result"
+	"paceduel/core/units"
 )
 
 // ownFigures are those that carry the verdict unless the plan names its own, in the order in which they are shown.
@@ -28,6 +29,14 @@ func ownFigures(r *result.Result) []figure.Name {
 	for i := range r.Amounts {
 		if a := &r.Amounts[i]; a.Rate {
 			figures = append(figures, figure.RateOf(a.Name, a.Unit))
+		}
+	}
+	for i := range r.Heats { // what is told to parts of a nanosecond is what the duel is about
+		for j := range r.Heats[i].Splits {
+			s := &r.Heats[i].Splits[j]
+			if s.Told && s.Unit == units.Nanosecond && !slices.Contains(figures, s.Figure()) {
+				figures = append(figures, s.Figure())
+			}
 		}
 	}
 	if d := r.Plan.Decides; d != "" && !slices.Contains(figures, d) && d != figure.CPU &&

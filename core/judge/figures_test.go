@@ -826,6 +826,20 @@ func TestNoneAgainstManyIsAFinding(t *testing.T) {
 	}
 }
 
+// A time to parts of a nanosecond stands on the ladder, and its thousandths are told apart.
+func TestTimesOfOperationsAreRungs(t *testing.T) {
+	operation := result.Split{Name: "operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
+	r := told(t, operation, func(round int) (int64, int64) { return 1300 + int64(round%3), 1450 + int64(round%3) })
+	for i := range r.Heats { // as told works in whole ones
+		last := &r.Heats[i].Splits[len(r.Heats[i].Splits)-1]
+		last.PerUnit *= 1000
+	}
+	a := figureIn(t, weigh(t, r), operation.Figure())
+	if !a.Main || a.Word != judge.Worse || a.Figure.Show(a.Baseline.V) != "1.30 ns" {
+		t.Errorf("on the ladder %v, %s, %q, %s", a.Main, a.Word, a.Say(), a.Figure.Show(a.Baseline.V))
+	}
+}
+
 func TestMarksMayLeanTheOtherWayAndCountBySecond(t *testing.T) {
 	findings := result.Split{Name: "findings", Told: true, More: true, Unit: "findings", PerUnit: 1000}
 	a := figureIn(t, weigh(t, told(t, findings, func(int) (int64, int64) { return 40, 60 })), findings.Figure())
