@@ -109,13 +109,15 @@ func (d *driver) Used() time.Duration { return time.Duration(d.used.Load()) }
 // Client makes a client; its worker is the one that the i-th client had before.
 func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i} }
 
-// Close ends all workers.
+// Close ends all workers at once: one that does not want to end holds up no other.
 func (d *driver) Close() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	var ending sync.WaitGroup
 	for _, r := range d.running {
-		r.end()
+		ending.Go(r.end)
 	}
+	ending.Wait()
 	clear(d.running)
 	return nil
 }
