@@ -111,6 +111,12 @@ func TestADuelOfWorkers(t *testing.T) {
 	h.nothingLeft(t)
 }
 
+func TestAWorkerThatDoesNotRest(t *testing.T) {
+	h := pier(t, "  restless: { worker: { function: restless } }")
+	h.run(t, "run", "pier.duel.yaml").says(t, 0, "of a processor while others had their turn", "CPU between heats at most")
+	h.nothingLeft(t)
+}
+
 func TestWorkersThatDoOtherWork(t *testing.T) {
 	h := pier(t, "  other: { worker: { function: other } }")
 	h.run(t, "run", "pier.duel.yaml").says(t, 3, `"aground"`, `"afloat"`)
@@ -120,7 +126,7 @@ func TestWorkersThatDoOtherWork(t *testing.T) {
 
 func TestWorkersThatCannot(t *testing.T) {
 	h := pier(t, "  sunk: { worker: { function: sunk } }\n  five: { worker: { function: once, threads: 5 } }")
-	h.run(t, "check", "pier.duel.yaml").says(t, 3, "no function sunk; it has once, twice, locked, sinks, other",
+	h.run(t, "check", "pier.duel.yaml").says(t, 3, "no function sunk; it has once, twice, locked, sinks, restless, other",
 		"runs on 4 threads at most")
 	h = pier(t, "  sinks: { worker: { function: sinks, params: { after: 1000 } } }")
 	h.run(t, "run", "pier.duel.yaml").says(t, 3, "in place of an answer to prepare", "the pier has sunk",

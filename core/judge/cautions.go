@@ -111,6 +111,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 			Try: "paceduel run --mirror runs the baseline against itself, too",
 		})
 	}
+	out = append(out, idleCautions(r)...)
 	out = append(out, workCautions(r)...)
 	out = append(out, f.untold()...)
 	out = append(out, f.findsNothing(v)...)
@@ -504,6 +505,31 @@ func served(r *result.Result, h *result.Heat) float64 {
 		return 0
 	}
 	return h.Service.CPU.Seconds() / h.Wall.Seconds() / float64(max(r.Host.Cores, 1))
+}
+
+// busyIdleFrac is from which share of a processor on a contender that has no turn is in the way of those that have.
+const busyIdleFrac = 0.02
+
+// idleCautions name contenders whose processes worked while others had their turn.
+func idleCautions(r *result.Result) (out []Caution) {
+	for _, e := range r.Entrants {
+		used, others := 0.0, 0.0
+		for i := range r.Heats {
+			if h := &r.Heats[i]; h.Contender == e.Name {
+				used += float64(h.Amounts[shots.Idle]) / 1e9
+			} else {
+				others += h.Wall.Seconds()
+			}
+		}
+		if others > 0 && used/others > busyIdleFrac {
+			out = append(out, Caution{
+				Kind: OtherLoad, See: InHeats, Contender: e.Name, What: fmt.Sprintf(
+					"%s used %s of a processor while others had their turn", e.Name, units.Share(used/others),
+				), Try: "have it wait for what it is asked, without looking for it",
+			})
+		}
+	}
+	return out
 }
 
 // workCautions catch what makes contenders unequal without failing.

@@ -82,6 +82,8 @@ const (
 	CPU         = "cpu"
 	Memory      = "memory"
 	Connections = "connections"
+	// Idle is the CPU time that a contender's processes used since its last heat, while others had their turn.
+	Idle = "idle cpu"
 )
 
 // Part is the place of a part; -1 where the shape has none of that name.

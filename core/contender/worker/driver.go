@@ -37,7 +37,7 @@ const (
 	cpu = iota // of the worker with what it started, between question and answer
 	memory
 	operations
-	between
+	idle
 )
 
 var shape = shots.Shape{
@@ -45,8 +45,8 @@ var shape = shots.Shape{
 		cpu:        {Name: shots.CPU, Unit: units.Second},
 		memory:     {Name: shots.Memory, Unit: units.Byte, Fold: shots.Most},
 		operations: {Name: "operations", Unit: "operations", Rate: true},
-		between: {
-			Name: "cpu between", Unit: units.Second, Row: "CPU between shots", Per: shots.PerShot, Site: shots.Takes,
+		idle: {
+			Name: shots.Idle, Unit: units.Second, Fold: shots.Most, Row: "CPU between heats at most", Site: shots.Takes,
 		},
 	},
 }
@@ -107,7 +107,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 func (d *driver) Used() time.Duration { return time.Duration(d.used.Load()) }
 
 // Client makes a client; its worker is the one that the i-th client had before.
-func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i} }
+func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i, idle: -1} }
 
 // Close ends all workers at once: one that does not want to end holds up no other.
 func (d *driver) Close() error {
@@ -214,6 +214,7 @@ func (r *running) end() {
 type client struct {
 	d     *driver
 	i     int
+	idle  time.Duration // CPU that its worker used since the client before it; negative: not known yet
 	marks shots.Marks
 }
 
@@ -270,7 +271,10 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.enter(shot, r, &ran)
 	shot.Count(cpu, int64(after.CPU-before))
 	c.d.used.Add(int64(after.CPU - before))
-	shot.Count(between, int64(max(before-r.used, 0)))
+	if c.idle < 0 {
+		c.idle = max(before-r.used, 0)
+	}
+	shot.Count(idle, int64(c.idle))
 	shot.Count(memory, after.Resident)
 	r.used = r.tree.CPU()
 	if shot.View != nil {

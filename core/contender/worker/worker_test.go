@@ -192,6 +192,9 @@ func TestAShotIsWhatTheWorkerTold(t *testing.T) {
 		if d.Used() < time.Duration(shot.Amounts[cpu]) {
 			t.Error("what the worker used is taken for somebody else's")
 		}
+		if shot.Amounts[idle] > int64(time.Second) {
+			t.Errorf("%d ns of CPU while it was asked for nothing", shot.Amounts[idle])
+		}
 		if shot.Aside <= 0 {
 			t.Error("asking and answering took no time")
 		}

@@ -53,12 +53,23 @@ func sinks(p worker.Params) worker.Loop {
 	}
 }
 
+// restless does what once does, and goes on working when nobody asks.
+func restless(p worker.Params) worker.Loop {
+	go func() {
+		for x := uint64(1); ; {
+			x = x*3 + 1
+		}
+	}()
+	return times(10)(p)
+}
+
 func main() {
 	worker.Serve("pier",
 		worker.Function{Name: "once", Make: times(10), Threads: 4},
 		worker.Function{Name: "twice", Make: times(20), Threads: 4},
 		worker.Function{Name: "locked", Make: locked, Threads: 4},
 		worker.Function{Name: "sinks", Make: sinks, Params: worker.Params{"after": 0.0}},
+		worker.Function{Name: "restless", Make: restless},
 		worker.Function{Name: "other", Make: func(worker.Params) worker.Loop {
 			return func(int, int64) any { return "aground" }
 		}})
