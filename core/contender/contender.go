@@ -190,6 +190,15 @@ type Hint struct {
 func (h *Hint) Error() string { return h.Err.Error() }
 func (h *Hint) Unwrap() error { return h.Err }
 
+// Advised is an error of looking a program up, with what can be done about it apart.
+func Advised(err error) error {
+	var missing *launch.Missing
+	if errors.As(err, &missing) {
+		return &Hint{Err: errors.New(missing.What), Try: missing.Try}
+	}
+	return err
+}
+
 // HintOf is what can be done about an error; empty where it does not say.
 func HintOf(err error) string {
 	var h *Hint

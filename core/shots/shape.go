@@ -39,9 +39,10 @@ type Amount struct {
 // Used is what is known of a contender's service, whatever kind its shots are of.
 var Used = []Amount{{Name: CPU, Unit: units.Second}, {Name: Memory, Unit: units.Byte, Fold: Most}}
 
-// Figures are what plans may name of an amount beside the figures of the table.
+// Figures are what plans may name of an amount beside the figures of the table. The most of several shots is none: it
+// cannot be shared out among them.
 func (a *Amount) Figures() (out []figure.Name) {
-	if a.Row != "" {
+	if a.Row != "" && a.Fold == Sum {
 		out = append(out, figure.Amount(a.Name, a.Unit))
 	}
 	if a.Rate {

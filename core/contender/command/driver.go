@@ -113,11 +113,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	}
 	var err error
 	if d.program, err = launch.Program(d.argv[0], folders...); err != nil {
-		var missing *launch.Missing
-		if errors.As(err, &missing) {
-			err = &contender.Hint{Err: errors.New(missing.What), Try: missing.Try}
-		}
-		return nil, err
+		return nil, contender.Advised(err)
 	}
 	d.place = setup.Place()
 	d.untraceable.Store(elevated(d.program))

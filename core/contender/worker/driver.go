@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -76,8 +77,8 @@ type driver struct {
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
 	dir := s.Dir
-	if !strings.HasPrefix(dir, "/") {
-		dir = setup.Dir + "/" + dir
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(setup.Dir, dir)
 	}
 	d := &driver{settings: s, clock: setup.Clock, running: map[int]*running{}, launch: worker.Launch{
 		Dir: launch.Absolute(dir), Place: setup.Place(),
@@ -89,11 +90,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 		d.launch.Run = append(d.launch.Run, setup.Fill(string(w)))
 	}
 	if _, err := d.launch.Program(); err != nil {
-		var missing *launch.Missing
-		if errors.As(err, &missing) {
-			err = &contender.Hint{Err: errors.New(missing.What), Try: missing.Try}
-		}
-		return nil, err
+		return nil, contender.Advised(err)
 	}
 	more := []string{string(keeper.RunMark())}
 	for name, value := range s.Env {

@@ -297,6 +297,16 @@ func TestAnotherWorkerAfterOneThatDied(t *testing.T) {
 	}
 }
 
+// What a worker used between heats is no amount of a shot, so that no plan may name it as one.
+func TestIdleTimeIsNoFigureOfAShot(t *testing.T) {
+	if got := shape.Amounts[idle].Figures(); len(got) > 0 {
+		t.Errorf("figures %v of what is used between heats", got)
+	}
+	if got := shape.Amounts[operations].Figures(); len(got) != 1 {
+		t.Errorf("figures %v of operations", got)
+	}
+}
+
 func TestAllDoAsManyOperationsAsTheMost(t *testing.T) {
 	for _, tt := range []struct{ one, other, want int64 }{{0, 0, defaultOperations}, {0, 5, 5}, {7, 5, 7}} {
 		one, other := New().(*Settings), New().(*Settings)
