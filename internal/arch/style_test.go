@@ -142,7 +142,8 @@ func TestKindsAreNamedNowhereElse(t *testing.T) {
 // isScheme reports whether a line compares the scheme of an address, which is none of a kind.
 func isScheme(line string) bool { return strings.Contains(line, ".Scheme") }
 
-// otherWords are files where the word of a kind means something else: a command of ours, a parameter that counts threads.
+// otherWords are files where the word of a kind means something else: a command of ours, a parameter that counts
+// threads.
 var otherWords = map[string]string{"cmd/paceduel/worker.go": `"worker"`, "core/plan/sweep.go": `"worker"`}
 
 // Every view is held to what all views owe.
