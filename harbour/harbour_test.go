@@ -20,11 +20,17 @@ import (
 
 func ask(t *testing.T, url, way string) (int, string) {
 	t.Helper()
+	return askWith(t, url, "X-Board", way)
+}
+
+// askWith names the way of answering in a header.
+func askWith(t *testing.T, url, header, way string) (int, string) {
+	t.Helper()
 	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, url, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	req.Header.Set("X-Board", way)
+	req.Header.Set(header, way)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)

@@ -1,7 +1,6 @@
 package harbour_test
 
 import (
-	"context"
 	"io"
 	"net/http"
 	"strings"
@@ -64,36 +63,8 @@ func TestLogsAgree(t *testing.T) {
 
 // Both ways of finding vessels answer the same board.
 func TestArrivalsAgree(t *testing.T) {
-	s, err := harbour.Listen("127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(t.Context())
-	served := make(chan error, 1)
-	go func() { served <- s.Serve(ctx) }()
-	defer func() {
-		stop()
-		if err := <-served; err != nil {
-			t.Error(err)
-		}
-	}()
-	get := func(way, rows string) (int, string) {
-		req, err := http.NewRequestWithContext(ctx, "GET", s.URL()+"/arrivals?rows="+rows, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		req.Header.Set("X-Arrivals", way)
-		resp, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer resp.Body.Close()
-		body, err := io.ReadAll(resp.Body)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return resp.StatusCode, string(body)
-	}
+	url := serve(t)
+	get := func(way, rows string) (int, string) { return askWith(t, url+"/arrivals?rows="+rows, "X-Arrivals", way) }
 	for _, rows := range []string{"1", "20", "4000"} {
 		_, looked := get("look-through", rows)
 		status, found := get("index", rows)

@@ -513,18 +513,15 @@ const busyIdleFrac = 0.02
 // idleCautions name contenders whose processes worked while others had their turn.
 func idleCautions(r *result.Result) (out []Caution) {
 	for _, e := range r.Entrants {
-		used, others := 0.0, 0.0
-		for i := range r.Heats {
-			if h := &r.Heats[i]; h.Contender == e.Name {
-				used += float64(h.Amounts[shots.Idle]) / 1e9
-			} else {
-				others += h.Wall.Seconds()
-			}
+		used, rest := 0.0, 0.0
+		for _, h := range r.Of(e.Name, result.AnyState) {
+			used += float64(h.Amounts[shots.Idle])
+			rest += float64(h.Amounts[shots.Rest])
 		}
-		if others > 0 && used/others > busyIdleFrac {
+		if rest > 0 && used/rest > busyIdleFrac {
 			out = append(out, Caution{
 				Kind: OtherLoad, See: InHeats, Contender: e.Name, What: fmt.Sprintf(
-					"%s used %s of a processor while others had their turn", e.Name, units.Share(used/others),
+					"%s used %s of a processor while others had their turn", e.Name, units.Share(used/rest),
 				), Try: "have it wait for what it is asked, without looking for it",
 			})
 		}

@@ -399,11 +399,12 @@ func TestCautionsOfTheMachine(t *testing.T) {
 	for i := range r.Heats {
 		if h := &r.Heats[i]; h.Contender == "joined" {
 			h.SetAmount(shots.Idle, int64(h.Wall)/10)
+			h.SetAmount(shots.Rest, int64(h.Wall))
 		}
 	}
 	v := weigh(t, r)
 	for _, want := range []string{
-		"of a processor while others had their turn",
+		"joined used 10 % of a processor while others had their turn",
 		"ran at 2400 MHz in one heat and at 3000 in another", "left 2 processes behind in",
 		"contender that does nothing takes 4.00 ms here", "of the p50 of joined",
 		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine",

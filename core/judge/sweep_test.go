@@ -376,3 +376,28 @@ func TestWhoFailsIsToldFirst(t *testing.T) {
 		t.Errorf("%q does not begin with %q", s.Sentence, want)
 	}
 }
+
+// A power law says "as long" of times alone.
+func TestAPowerIsToldInTheFiguresOwnWords(t *testing.T) {
+	d := crossing()
+	d.Parameters = []result.Parameter{sample.Numbers("rows", plan.Items, 10, 20, 40, 80, 160, 320)}
+	d.Takes = func(way int, at ...float64) float64 { return 1e-6 * float64(1+way) * at[0] * at[0] }
+	for fig, want := range map[figure.Name]string{
+		figure.Mean:       "twice as many take 4.0x as long",
+		figure.Throughput: "twice as many make it 0.25x",
+	} {
+		d.Clients = 8
+		r := sample.MakeSwept(d)
+		r.Plan.Decides = fig
+		s := judgeSweep(t, r)
+		var said []string
+		for _, remark := range s.Remarks {
+			if remark.Kind == judge.HowItGoes {
+				said = append(said, remark.Text)
+			}
+		}
+		if !strings.Contains(strings.Join(said, " "), want) {
+			t.Errorf("%s: %q; want %q", fig, said, want)
+		}
+	}
+}

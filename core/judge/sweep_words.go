@@ -231,12 +231,10 @@ func (s *Sweep) remarks() (out []Remark) {
 
 // within puts before a remark which slice it is of, where there are several.
 func (s *Sweep) within(slice int, text string) string {
-	of := &s.Slices[slice]
-	where := strings.TrimPrefix(of.Fixed+", "+of.State, ", ")
-	if where = strings.TrimSuffix(where, ", "); where == "" {
-		return text
+	if where := s.Where(&s.Slices[slice]); where != "" {
+		return where + ": " + text
 	}
-	return where + ": " + text
+	return text
 }
 
 // pointOf names a point of a slice: "12 writers", "rows 4000, level 3".
@@ -526,9 +524,12 @@ func (s *Sweep) growth(slice int, c *Curve, i int) string {
 		}
 		return fmt.Sprintf("%s takes %s%s for each %s.", name, fixed, amountIn(fig, each), unit)
 	case curve.Power:
-		k := law.Params[1]
-		return fmt.Sprintf("%s grows with %s to the power of %.2f (%.2f to %.2f): twice as many take %s as long.", name,
-			p.Name, k.V, k.Low, k.High, units.Times(math.Exp2(k.V)))
+		k, twice := law.Params[1], "twice as many make it %s"
+		if fig.Unit() == units.Second {
+			twice = "twice as many take %s as long"
+		}
+		return fmt.Sprintf("%s changes with %s to the power of %.2f (%.2f to %.2f): "+twice+".", name, p.Name, k.V, k.Low,
+			k.High, units.Times(math.Exp2(k.V)))
 	}
 	text := fmt.Sprintf("%s has a contention of %s and a coherency of %s", name, share(law.Params[1]),
 		share(law.Params[2]))

@@ -83,8 +83,10 @@ const (
 	CPU         = "cpu"
 	Memory      = "memory"
 	Connections = "connections"
-	// Idle is the CPU time that a contender's processes used since its last heat, while others had their turn.
+	// Idle is the CPU time that a contender's processes used since their last shot in another heat, while others had
+	// their turn, and Rest how long that was.
 	Idle = "idle cpu"
+	Rest = "rest"
 )
 
 // Part is the place of a part; -1 where the shape has none of that name.

@@ -16,26 +16,16 @@ import (
 
 	"paceduel/core/keeper"
 	"paceduel/core/worker"
+	"paceduel/internal/scratch"
 	harness "paceduel/workers/go"
 )
-
-// inOwnFolder runs tests whose temporary files lie apart from those of others, so that what is left can be told.
-func inOwnFolder(run func() int) int {
-	dir, err := os.MkdirTemp("", "test-")
-	if err != nil {
-		panic(err)
-	}
-	defer os.RemoveAll(dir)
-	os.Setenv("TMPDIR", dir)
-	return run()
-}
 
 // The test's own program is the worker when it is asked to be.
 func TestMain(m *testing.M) {
 	keeper.Run()
 	switch os.Getenv("PACEDUEL_TEST_WORKER") {
 	case "":
-		os.Exit(inOwnFolder(m.Run))
+		os.Exit(scratch.Run(m.Run))
 	case "good":
 		multiplying()
 	case "stays":

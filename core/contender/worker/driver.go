@@ -39,6 +39,7 @@ const (
 	memory
 	operations
 	idle
+	rest
 )
 
 var shape = shots.Shape{
@@ -49,6 +50,7 @@ var shape = shots.Shape{
 		idle: {
 			Name: shots.Idle, Unit: units.Second, Fold: shots.Most, Row: "CPU between heats at most", Site: shots.Takes,
 		},
+		rest: {Name: shots.Rest, Unit: units.Second, Fold: shots.Most},
 	},
 }
 
@@ -104,7 +106,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 func (d *driver) Used() time.Duration { return time.Duration(d.used.Load()) }
 
 // Client makes a client; its worker is the one that the i-th client had before.
-func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i, idle: -1} }
+func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i} }
 
 // Close ends all workers at once: one that does not want to end holds up no other.
 func (d *driver) Close() error {
@@ -141,6 +143,7 @@ type running struct {
 	made   worker.Prepared
 	tree   *meter.Tree
 	used   time.Duration // CPU up to its last answer
+	asked  time.Duration // when that was, on the clock
 	output *output
 }
 
@@ -168,7 +171,7 @@ func (d *driver) start(ctx context.Context) (r *running, err error) {
 		}
 	}
 	r.tree = meter.NewTree(r.PID())
-	r.used = r.tree.CPU()
+	r.used, r.asked = r.tree.CPU(), d.clock.Now()
 	return r, nil
 }
 
@@ -211,8 +214,10 @@ func (r *running) end() {
 type client struct {
 	d     *driver
 	i     int
-	idle  time.Duration // CPU that its worker used since the client before it; negative: not known yet
 	marks shots.Marks
+	begun bool
+	// What its worker used before its first shot while nothing was asked of it, and how long that was.
+	idle, rest time.Duration
 }
 
 // Shoot has the worker do the operations of one shot.
@@ -268,12 +273,13 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.enter(shot, r, &ran)
 	shot.Count(cpu, int64(after.CPU-before))
 	c.d.used.Add(int64(after.CPU - before))
-	if c.idle < 0 {
-		c.idle = max(before-r.used, 0)
+	if !c.begun {
+		c.begun, c.idle, c.rest = true, max(before-r.used, 0), shot.Start-r.asked
 	}
 	shot.Count(idle, int64(c.idle))
+	shot.Count(rest, int64(c.rest))
 	shot.Count(memory, after.Resident)
-	r.used = r.tree.CPU()
+	r.used, r.asked = r.tree.CPU(), now()
 	if shot.View != nil {
 		c.describe(shot, r, &ran)
 	}
