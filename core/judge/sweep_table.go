@@ -3,7 +3,6 @@ package judge
 import (
 	"math"
 	"strconv"
-	"strings"
 
 	"paceduel/core/cell"
 	"paceduel/core/figure"
@@ -21,10 +20,9 @@ type Table struct {
 // Table sets a curve out in numbers. It has no rows where there is nothing on that scale.
 func (s *Sweep) Table(slice int, fig figure.Name, scale Scale) (t Table) {
 	of := &s.Slices[slice]
-	where := strings.Trim(of.Fixed+", "+of.State, ", ")
 	c := s.Curve(slice, fig, scale)
-	t.Head = []string{strings.TrimSpace(fig.Label() + ", " + s.Parameter(of).Name)}
-	if where != "" {
+	t.Head = []string{s.Labelled(of, fig, scale) + ", " + s.Parameter(of).Name}
+	if where := s.Where(of); where != "" {
 		t.Head[0] += " (" + where + ")"
 	}
 	t.Head = append(append(t.Head, s.Contenders...), "best", "by")

@@ -401,3 +401,37 @@ func TestAPowerIsToldInTheFiguresOwnWords(t *testing.T) {
 		}
 	}
 }
+
+// A plan that names one state of caches has its words like any other.
+func TestOneStateHasItsWords(t *testing.T) {
+	r := sample.MakeSwept(crossing())
+	r.Footing.States = []string{"warm"}
+	for i := range r.Heats {
+		r.Heats[i].State = "warm"
+	}
+	s := judgeSweep(t, r)
+	of := &s.Slices[0]
+	if got := s.Word(of, len(of.Points)-1, s.Decides, "mapped"); got != judge.Better {
+		t.Errorf("mapped is %q at the last point; want better", got)
+	}
+}
+
+// A table says which scale its numbers are on, and one of many entries is an entry.
+func TestTablesAreOnTheirScale(t *testing.T) {
+	d := crossing()
+	d.Parameters = []result.Parameter{sample.Numbers("entries", plan.Items, 1, 2, 4, 6, 8, 12)}
+	s := judgeSweep(t, sample.MakeSwept(d))
+	for scale, want := range map[judge.Scale]string{
+		judge.AsMeasured: "mean, entries", judge.ForEach: "mean for each entry, entries",
+		judge.AgainstBaseline: "mean, times better than buffered, entries",
+	} {
+		if got := s.Table(0, figure.Mean, scale).Head[0]; got != want {
+			t.Errorf("%q; want %q", got, want)
+		}
+	}
+	for _, remark := range s.Remarks {
+		if strings.Contains(remark.Text, "entrie ") || strings.Contains(remark.Text, "entrie.") {
+			t.Errorf("%q", remark.Text)
+		}
+	}
+}

@@ -270,7 +270,7 @@ func counted(p *result.Parameter) bool {
 // nounFor is the parameter's name, or one of what it counts.
 func nounFor(p *result.Parameter, one bool) string {
 	if one {
-		return strings.TrimSuffix(p.Name, "s")
+		return units.Singular(p.Name)
 	}
 	return p.Name
 }
@@ -559,7 +559,7 @@ func (s *Sweep) unitOf(p *result.Parameter) (name string, by float64) {
 		}
 		return "KiB", 1 << 10
 	}
-	return strings.TrimSuffix(p.Name, "s"), 1
+	return units.Singular(p.Name), 1
 }
 
 // bestValue says which value is best for a contender, and from which on one more step brings little.
@@ -738,7 +738,7 @@ func (s *Sweep) Where(of *Slice) string { return strings.Trim(of.Fixed+", "+of.S
 func (s *Sweep) Labelled(of *Slice, fig figure.Name, scale Scale) string {
 	switch scale {
 	case ForEach:
-		return fig.Label() + " for each " + strings.TrimSuffix(s.Parameter(of).Name, "s")
+		return fig.Label() + " for each " + units.Singular(s.Parameter(of).Name)
 	case InAll:
 		return fig.Label() + ", all shots of a heat"
 	case AgainstBaseline:

@@ -56,15 +56,15 @@ func (u Unit) Write(v float64) string {
 	if v == math.Trunc(v) && math.Abs(v) < 1e9 { // what is counted comes whole
 		word := string(u)
 		if v == 1 {
-			word = singular(word)
+			word = Singular(word)
 		}
 		return Count(int64(v)) + " " + word
 	}
 	return Significant(v) + " " + string(u)
 }
 
-// singular is a word for several things as it is for one: "page" of "pages".
-func singular(word string) string {
+// Singular is a word for several things as it is for one: "page" of "pages".
+func Singular(word string) string {
 	for _, end := range []struct{ of, to string }{
 		{"ies", "y"}, {"sses", "ss"}, {"shes", "sh"}, {"ches", "ch"}, {"xes", "x"}, {"ss", "ss"}, {"s", ""},
 	} {
