@@ -325,7 +325,7 @@ func (s *Sweep) newCurve(slice int, fig figure.Name, scale Scale) *Curve {
 			law = laws[i]
 		}
 		knee := -1
-		if at, _, ok := l.Knee(kneeShare); ok && p.Numbers() {
+		if at, ok := l.Knee(kneeShare); ok && p.Numbers() {
 			knee = at
 		}
 		out.Typical, out.Laws = append(out.Typical, typical), append(out.Laws, law)

@@ -166,6 +166,8 @@ func TestTheBestValueAndTheKnee(t *testing.T) {
 	}{
 		{"a sweet spot", []float64{9, 5, 2, 3, 5, 8}, 2, true, 2},
 		{"flat from the third on", []float64{9, 5, 2, 2, 2, 2}, 2, false, 2},
+		{"a shelf on the way down", []float64{9, 5, 5, 5, 2, 2}, 4, false, 4},
+		{"a shelf, and then ever better", []float64{9, 5, 5, 3, 2, 1}, 5, true, -1},
 		{"ever better", []float64{64, 32, 16, 8, 4, 2}, 5, true, -1},
 		{"ever worse", []float64{1, 2, 3, 4, 5, 6}, 0, true, -1},
 	}
@@ -176,7 +178,7 @@ func TestTheBestValueAndTheKnee(t *testing.T) {
 			if tt.alone && (b.Point != tt.best || !b.Alone()) || !tt.alone && b.Alone() {
 				t.Errorf("best %+v; want %d", b, tt.best)
 			}
-			knee, _, ok := l.Knee(0.05)
+			knee, ok := l.Knee(0.05)
 			if ok != (tt.knee >= 0) || ok && knee != tt.knee {
 				t.Errorf("knee %d, %v; want %d", knee, ok, tt.knee)
 			}

@@ -268,19 +268,19 @@ func (l *Line) FindBest() Best {
 	return out
 }
 
-// Knee is the first point from which one more step surely brings less than a share; ok is false where no step is known
-// to bring so little after some that brought more. Gain is how many times better the next point is.
-func (l *Line) Knee(least float64) (point int, gain Amount, ok bool) {
+// Knee is the first point from which on no step surely brings more than a share, the first of them surely less; ok is
+// false where there is none, or where no step before it surely brought more.
+func (l *Line) Knee(least float64) (point int, ok bool) {
 	brought := false
 	for p := 0; p+1 < len(l.X); p++ {
 		c := centre(l.step(p, p+1), Level)
 		switch {
 		case !c.Sure():
-		case c.High < math.Log1p(least) && brought:
-			return p, Amount{math.Exp(c.V), math.Exp(c.Low), math.Exp(c.High)}, true
 		case c.Low > math.Log1p(least):
-			brought = true
+			brought, ok = true, false // what was flat before was a shelf
+		case c.High < math.Log1p(least) && brought && !ok:
+			point, ok = p, true
 		}
 	}
-	return 0, None, false
+	return point, ok
 }
