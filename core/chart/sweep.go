@@ -216,22 +216,25 @@ func (l *SweepLines) across(c *judge.Curve, p *result.Parameter, look SweepLook)
 // upward is the scale of the values in view, as far as laws carry them: end is the value of the parameter at the end.
 func (l *SweepLines) upward(s *judge.Sweep, c *judge.Curve, look SweepLook, end float64) Scale {
 	var values []float64
+	add := func(v float64) {
+		if v > 0 && !math.IsInf(v, 0) {
+			values = append(values, v)
+		}
+	}
 	for i := range c.Typical {
 		if look.Hides(i) {
 			continue
 		}
 		if law := c.Laws[i]; law != nil {
-			values = append(values, law.At(end).V)
+			add(law.At(end).V)
 		}
 		for j, a := range c.Typical[i] {
 			if at := l.Along[j].At; at < 0 || at > 1 {
 				continue
 			}
-			for _, v := range []float64{a.V, a.Low, a.High} {
-				if v > 0 && !math.IsInf(v, 0) {
-					values = append(values, v)
-				}
-			}
+			add(a.V)
+			add(a.Low)
+			add(a.High)
 		}
 	}
 	if look.Scale == judge.AgainstBaseline {
@@ -348,8 +351,8 @@ func NewSweepMaps(s *judge.Sweep, r *result.Result, fig figure.Name) (maps []*Sw
 					m.Columns = append(m.Columns, s.Value(of, j).String())
 				}
 			}
-			name, value, _ := strings.Cut(of.Fixed, " ")
-			m.Down, m.Rows = name, append(m.Rows, value)
+			m.Down = r.Sweep.Parameters[1-of.Axis].Name
+			m.Rows = append(m.Rows, strings.TrimPrefix(of.Fixed, m.Down+" "))
 			row := make([]SweepCell, len(of.Points))
 			for j := range of.Points {
 				row[j] = SweepCell{Point: of.Points[j], SweepLead: lead(s, r, c, j, c.Places[j], 0)}

@@ -120,3 +120,26 @@ func TestAMapOfTwoParameters(t *testing.T) {
 		t.Error("a sweep over one parameter has a map")
 	}
 }
+
+// A law that falls below nothing beyond what was measured has no say in the scale.
+func TestALawBelowNothingLeavesTheScaleAlone(t *testing.T) {
+	r := sample.MakeSwept(sample.Swept{
+		Duel: sample.Duel{
+			Entrants: []sample.Entrant{{Name: "falling", Bytes: 9}, {Name: "low", Bytes: 9}}, Rounds: 14, Shots: 20, Seed: 5,
+		},
+		Parameters: []result.Parameter{sample.Numbers("rows", plan.Items, 10, 20, 30, 40, 50, 60)},
+		Spread:     0.01, Heats: 0.001,
+		Takes: func(way int, at ...float64) float64 { return []float64{0.0625 - 0.001*at[0], 0.002}[way] },
+	})
+	s, err := judge.JudgeSweep(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := chart.NewSweepLines(s, r, chart.SweepLook{Figure: figure.Mean, X: chart.Linear})
+	if l.Curve.Laws[0] == nil || l.Curve.Laws[0].Kind != curve.Each {
+		t.Fatalf("falling follows %+v; the test wants a straight line", l.Curve.Laws[0])
+	}
+	if !l.Scale.Log {
+		t.Error("values that differ 21 times are not on a logarithmic scale")
+	}
+}
