@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"paceduel/core/plan"
+	"paceduel/core/units"
 	"paceduel/core/worker"
 )
 
@@ -93,6 +94,9 @@ func (s *Settings) Summary() string {
 	text += " of " + strings.Join(words, " ")
 	if s.Threads > 1 {
 		text += fmt.Sprintf(" on %d threads", s.Threads)
+	}
+	if s.Operations > 0 { // runs of other amounts of work are not to be joined
+		text += ", " + units.Count(s.Operations) + " operations a shot"
 	}
 	return text
 }

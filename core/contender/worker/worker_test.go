@@ -337,7 +337,8 @@ func TestChecks(t *testing.T) {
 	s := of("good", func(s *Settings) {
 		s.Run, s.Threads, s.Params = []plan.Word{"./pier", "-q"}, 2, map[string]plan.Word{"by": "5", "called": "tern"}
 	})
-	if got, want := s.Summary(), "add (by: 5, called: tern) of ./pier -q on 2 threads"; got != want {
+	const want = "add (by: 5, called: tern) of ./pier -q on 2 threads, 200 000 operations a shot"
+	if got := s.Summary(); got != want {
 		t.Errorf("%q; want %q", got, want)
 	}
 }
