@@ -7,6 +7,7 @@ package worker
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ const (
 	MaxFunctions = 1000
 	MaxThreads   = 4096
 	MaxMeans     = 1000 // of a thread in a run
+	MaxTimes     = 6000 // of operations in a run that differ
 	MaxAmounts   = 32
 )
 
@@ -54,6 +56,7 @@ type Prepared struct {
 	Batch   int64           `json:"batch"`            // operations between two looks at the clock
 	Clock   float64         `json:"clock_ns"`         // a look at the clock
 	Empty   float64         `json:"empty_ns"`         // an operation of an empty loop
+	First   float64         `json:"first_ns"`         // the very first operation; 0 where it is not told
 	Warmup  float64         `json:"warmup_ns"`
 	Settled bool            `json:"settled"`
 }
@@ -63,6 +66,7 @@ type Ran struct {
 	Operations int64             `json:"operations"`
 	Elapsed    float64           `json:"elapsed_ns"`
 	Threads    []Thread          `json:"threads"`
+	Times      []Times           `json:"times,omitempty"` // none where operations are too short to be timed by themselves
 	Amounts    map[string]Amount `json:"amounts,omitempty"`
 }
 
@@ -72,6 +76,9 @@ type Thread struct {
 	Busy       float64   `json:"busy_ns"`
 	Means      []float64 `json:"means_ns,omitempty"` // the time of an operation, batch by batch
 }
+
+// Times is how long an operation took, in nanoseconds, and how many took that long.
+type Times [2]float64
 
 // Amount is something else that a worker knows of a run.
 type Amount struct {
@@ -192,8 +199,9 @@ func (p *Prepared) check() error {
 	switch {
 	case p.Batch < 1:
 		return fmt.Errorf("a batch is of %d operations", p.Batch)
-	case !isTime(p.Clock) || !isTime(p.Empty) || !isTime(p.Warmup):
-		return fmt.Errorf("clock_ns %g, empty_ns %g and warmup_ns %g are not all times", p.Clock, p.Empty, p.Warmup)
+	case !isTime(p.Clock) || !isTime(p.Empty) || !isTime(p.First) || !isTime(p.Warmup):
+		return fmt.Errorf("clock_ns %g, empty_ns %g, first_ns %g and warmup_ns %g are not all times", p.Clock, p.Empty,
+			p.First, p.Warmup)
 	}
 	return nil
 }
@@ -245,7 +253,52 @@ func (r *Ran) check(q *question, threads int, wall float64) error {
 	if all != r.Operations {
 		return fmt.Errorf("threads did %d operations, %d are told of", all, r.Operations)
 	}
+	return r.checkTimes()
+}
+
+// checkTimes says what of the times of single operations cannot be.
+func (r *Ran) checkTimes() error {
+	if len(r.Times) > MaxTimes {
+		return fmt.Errorf("%d times of operations; %d are the most", len(r.Times), MaxTimes)
+	}
+	timed, took, busy := 0.0, 0.0, 0.0
+	for _, t := range r.Times {
+		if !isTime(t[0]) || t[1] < 0 || t[1] != math.Trunc(t[1]) {
+			return fmt.Errorf("%g operations that took %g ns each", t[1], t[0])
+		}
+		timed, took = timed+t[1], took+t[0]*t[1]
+	}
+	for i := range r.Threads {
+		busy += r.Threads[i].Busy
+	}
+	const off = 0.02 // each is told to a hundredth
+	switch {
+	case len(r.Times) == 0:
+		return nil
+	case timed != float64(r.Operations):
+		return fmt.Errorf("times of %.0f operations, and %d were done", timed, r.Operations)
+	case math.Abs(took-busy) > off*busy+float64(r.Operations): // and may be off by a nanosecond
+		return fmt.Errorf("the times of all operations come to %.0f ns, and threads were busy for %.0f", took, busy)
+	}
 	return nil
+}
+
+// Quantile is the time of single operations at a share of them, in nanoseconds. ok is false where they were not timed
+// by themselves, or are too few for that: ten are to lie beyond it.
+func (r *Ran) Quantile(q float64) (ns float64, ok bool) {
+	const beyond = 10
+	all := float64(r.Operations)
+	if len(r.Times) == 0 || all*min(q, 1-q) < beyond {
+		return 0, false
+	}
+	sorted := slices.SortedFunc(slices.Values(r.Times), func(a, b Times) int { return cmp.Compare(a[0], b[0]) })
+	sum := 0.0
+	for _, t := range sorted {
+		if sum += t[1]; sum >= q*all {
+			return t[0], true
+		}
+	}
+	return sorted[len(sorted)-1][0], true
 }
 
 // isWord reports whether a text can be the name of an amount or its unit.

@@ -244,6 +244,9 @@ func TestBadAnswers(t *testing.T) {
 	amount := func(of string) string {
 		return strings.Replace(ran(100, 5, `{"operations":100,"busy_ns":5}`), `"threads"`, `"amounts":{`+of+`},"threads"`, 1)
 	}
+	times := func(of string) string {
+		return strings.Replace(ran(100, 4800, `{"operations":100,"busy_ns":4800}`), `"threads"`, `"times":[`+of+`],"threads"`, 1)
+	}
 	for _, tt := range []struct{ name, prepared, ran, want string }{
 		{"as it should be", prepared, ran(100, 5, `{"operations":100,"busy_ns":5}`), ""},
 		{"a line between that nobody knows", `{"say":"gulls"}` + "\n" + prepared, ran(100, 5, `{"operations":100,"busy_ns":5}`), ""},
@@ -262,6 +265,10 @@ func TestBadAnswers(t *testing.T) {
 		{
 			"an amount without a name", prepared, amount(`"\u001b[2J":{"value":1}`), "an amount is called",
 		},
+		{"times", prepared, times(`[40,60],[60,40]`), ""},
+		{"times of other operations", prepared, times(`[40,60],[60,41]`), "times of 101 operations, and 100 were done"},
+		{"times that are longer", prepared, times(`[40,60],[90,40]`), "come to 6000 ns, and threads were busy for 4800"},
+		{"half an operation", prepared, times(`[40,60.5],[60,39.5]`), "60.5 operations that took 40 ns"},
 		{"less than nothing", prepared, amount(`"heap":{"value":-1,"unit":"bytes"}`), "the amount heap is -1"},
 		{"nothing", prepared, ran(0, 5, `{"operations":0,"busy_ns":5}`), "nothing that can be"},
 	} {
@@ -277,6 +284,23 @@ func TestBadAnswers(t *testing.T) {
 				t.Errorf("%v; want %q", err, tt.want)
 			}
 		})
+	}
+}
+
+// Percentiles of single operations are told where enough of them lie beyond.
+func TestQuantilesOfOperations(t *testing.T) {
+	r := worker.Ran{Operations: 1000, Times: []worker.Times{{900, 10}, {200, 490}, {100, 500}}}
+	for _, tt := range []struct {
+		q, want float64
+		known   bool
+	}{{0.5, 100, true}, {0.501, 200, true}, {0.99, 200, true}, {0.991, 0, false}, {0.005, 0, false}} {
+		if ns, ok := r.Quantile(tt.q); ok != tt.known || ns != tt.want {
+			t.Errorf("%g: %g, %v; want %g, %v", tt.q, ns, ok, tt.want, tt.known)
+		}
+	}
+	r.Times = nil
+	if _, ok := r.Quantile(0.5); ok {
+		t.Error("a percentile of operations that were not timed by themselves")
 	}
 }
 

@@ -43,7 +43,7 @@
 /* A parameter: a number with its default. */
 struct pd_param { const char *name; double value; };
 
-enum { PD_MOST_PARAMS = 16, PD_MOST_THREADS = 256, PD_MOST_MEANS = 1000, PD_LINE = 1 << 20 };
+enum { PD_MOST_PARAMS = 16, PD_MOST_THREADS = 256, PD_MOST_MEANS = 1000, PD_BARS = 42 * 128, PD_LINE = 1 << 20 };
 
 struct pd_params { int n; struct pd_param each[PD_MOST_PARAMS]; };
 
@@ -230,6 +230,7 @@ struct pd_turn {
 	int thread, means;
 	int64_t operations, batch, done;
 	double holds, busy, *each;
+	uint32_t *times; /* of operations, by their first eight binary digits; 0 where none is timed by itself */
 	pthread_t id;
 };
 
@@ -240,9 +241,43 @@ struct pd_server {
 	int threads;
 	int64_t batch;
 	double clock, pace; /* nanoseconds: a look at the clock; an operation on one of the threads */
+	int alone;          /* whether each operation is timed by itself */
 	pthread_barrier_t gate;
 	struct pd_turn turns[PD_MOST_THREADS];
 };
+
+/* Does n operations and times each by itself; returns how long all of them took. */
+static double pd_one_by_one(uint32_t *times, const struct pd_function *f, void *state, int thread, int64_t n, double clock) {
+	double taken = 0;
+	while (n-- > 0) {
+		double began = pd_now();
+		pd_kept = f->loop(state, thread, 1);
+		double took = pd_now() - began - clock;
+		if (took < 0) took = 0;
+		taken += took;
+		int64_t whole = (int64_t)took;
+		int shift = 0;
+		while (whole >> shift >= 256) shift++;
+		int64_t bar = shift * 128 + (whole >> shift);
+		times[bar < PD_BARS ? bar : PD_BARS - 1]++;
+	}
+	return taken;
+}
+
+static double pd_nothing(void *state, int thread, int64_t n) {
+	(void)state, (void)thread, (void)n;
+	return 0;
+}
+
+/* What it costs to time an operation by itself: calling it, looking at the clock twice, and entering it. */
+static double pd_alone_cost(void) {
+	const int n = 10000;
+	static uint32_t times[PD_BARS];
+	struct pd_function empty = {.loop = pd_nothing};
+	double began = pd_now();
+	pd_one_by_one(times, &empty, 0, 0, n, 0);
+	return (pd_now() - began) / n;
+}
 
 static void *pd_turn(void *of) {
 	struct pd_turn *t = of;
@@ -252,8 +287,15 @@ static void *pd_turn(void *of) {
 	while (t->holds > 0 ? before - began < t->holds : t->done < t->operations) {
 		int64_t n = t->batch;
 		if (t->holds <= 0 && t->operations - t->done < n) n = t->operations - t->done;
-		pd_kept = s->f->loop(s->state, t->thread, n);
-		double at = pd_now(), took = at - before - s->clock;
+		double at, took;
+		if (t->times) {
+			took = pd_one_by_one(t->times, s->f, s->state, t->thread, n, s->clock);
+			at = pd_now();
+		} else {
+			pd_kept = s->f->loop(s->state, t->thread, n);
+			at = pd_now();
+			took = at - before - s->clock;
+		}
 		before = at;
 		t->done += n;
 		t->busy += took > 0 ? took : 0;
@@ -268,7 +310,9 @@ static double pd_work(struct pd_server *s, int64_t operations, int64_t batch, do
 	for (int i = 0; i < s->threads; i++) {
 		struct pd_turn *t = &s->turns[i];
 		double *each = t->each ? t->each : malloc(PD_MOST_MEANS * sizeof *each);
+		free(t->times);
 		*t = (struct pd_turn){.server = s, .thread = i, .batch = batch, .holds = holds, .each = each};
+		if (s->alone && !(t->times = calloc(PD_BARS, sizeof *t->times))) abort();
 		t->operations = operations / s->threads + (i < operations % s->threads);
 		if (pthread_create(&t->id, 0, pd_turn, t) != 0) abort();
 	}
@@ -371,17 +415,19 @@ static void pd_prepare(struct pd_server *s, const struct pd_function *all, const
 	if (s->f && s->f->drop) s->f->drop(s->state);
 	s->f = f;
 	void *first = f->make ? f->make(&params) : 0;
-	double result = f->loop(first, 0, 1), warmup;
+	double called = pd_now(), result = f->loop(first, 0, 1), took = pd_now() - called, warmup;
 	if (f->drop) f->drop(first);
 	s->state = f->make ? f->make(&params) : 0;
 	s->threads = threads;
 	s->clock = pd_look_cost();
+	s->alone = 0;
 	int settled = pd_settle(s, &warmup);
+	s->alone = s->pace > 100 * pd_alone_cost();
 	struct pd_text t = {0};
 	pd_say(&t, "{\"say\": \"prepared\", \"id\": %lld, \"batch\": %lld, \"clock_ns\": %.3f, \"empty_ns\": %.4f, ", (long long)id,
 	       (long long)s->batch, s->clock, pd_empty_cost());
 	if (!isnan(result)) pd_say(&t, "\"result\": %.17g, ", result);
-	pd_say(&t, "\"warmup_ns\": %.0f, \"settled\": %s}", warmup, settled ? "true" : "false");
+	pd_say(&t, "\"first_ns\": %.0f, \"warmup_ns\": %.0f, \"settled\": %s}", took, warmup, settled ? "true" : "false");
 	pd_send(s->fd, &t);
 }
 
@@ -403,6 +449,15 @@ static void pd_run(struct pd_server *s, const char *q, int64_t id) {
 		pd_say(&t, "%s{\"operations\": %lld, \"busy_ns\": %.1f, \"means_ns\": [", i ? ", " : "", (long long)one->done, one->busy);
 		for (int j = 0; j < one->means; j++) pd_say(&t, "%s%.4f", j ? "," : "", one->each[j]);
 		pd_say(&t, "]}");
+	}
+	pd_say(&t, "], \"times\": [");
+	const char *comma = "";
+	for (int bar = 0; s->alone && bar < PD_BARS; bar++) {
+		int64_t count = 0, shift = bar < 256 ? 0 : bar / 128 - 1;
+		for (int i = 0; i < s->threads; i++) count += s->turns[i].times[bar];
+		double wide = (double)((int64_t)1 << shift);
+		if (count) pd_say(&t, "%s[%.1f,%lld]", comma, (double)(bar - shift * 128) * wide + (wide - 1) / 2, (long long)count);
+		if (count) comma = ",";
 	}
 	pd_say(&t, "], \"operations\": %lld}", (long long)all);
 	pd_send(s->fd, &t);

@@ -21,6 +21,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"math/bits"
 	"net"
 	"os"
 	"runtime"
@@ -94,6 +95,7 @@ type server struct {
 	batch   int64
 	clock   time.Duration // a look at the clock
 	pace    float64       // nanoseconds an operation, on one of the threads
+	alone   bool          // whether each operation is timed by itself
 }
 
 func (w *server) hello() {
@@ -148,12 +150,16 @@ func (w *server) prepare(q *question) {
 		w.trouble(q, "%s runs on 1 to %d threads, not %d", f.Name, max(f.Threads, 1), q.Threads)
 		return
 	}
-	result := f.Make(params)(0, 1)
-	w.loop, w.threads, w.clock = f.Make(params), q.Threads, lookCost()
+	loop := f.Make(params)
+	began := time.Now()
+	result := loop(0, 1)
+	first := time.Since(began)
+	w.loop, w.threads, w.clock, w.alone = f.Make(params), q.Threads, lookCost(), false
 	warm, settled := w.settle()
+	w.alone = w.pace > 100*aloneCost()
 	out := answer{
 		"say": "prepared", "id": q.ID, "batch": w.batch, "clock_ns": w.clock, "empty_ns": emptyCost(),
-		"warmup_ns": warm, "settled": settled,
+		"first_ns": first, "warmup_ns": warm, "settled": settled,
 	}
 	if result != nil {
 		out["result"] = result
@@ -170,6 +176,15 @@ func lookCost() time.Duration {
 	}
 	slices.Sort(took)
 	return took[len(took)/2]
+}
+
+// aloneCost is what it costs to time an operation by itself: calling it, looking at the clock twice, and entering it.
+func aloneCost() float64 {
+	const n = 10_000
+	t := turn{times: new(histogram)}
+	began := time.Now()
+	t.oneByOne(func(int, int64) any { return nil }, 0, n, 0)
+	return float64(time.Since(began)) / n
 }
 
 // emptyCost is what an operation of an empty loop takes.
@@ -251,6 +266,48 @@ type turn struct {
 	done int64
 	busy time.Duration
 	each []float64 // nanoseconds an operation, batch by batch
+	// times are those of operations; nil where they are too short to be timed by themselves.
+	times *histogram
+}
+
+// oneByOne does n operations and times each by itself. taken is the time of all of them.
+func (t *turn) oneByOne(loop Loop, thread int, n int64, clock time.Duration) (kept any, taken time.Duration) {
+	for range n {
+		began := time.Now()
+		kept = loop(thread, 1)
+		took := max(time.Since(began)-clock, 0)
+		taken += took
+		t.times.enter(took)
+	}
+	return kept, taken
+}
+
+// histogram counts times by their first eight binary digits, so that each is known to half a hundredth.
+type histogram [42 * 128]int64
+
+func (h *histogram) enter(took time.Duration) {
+	shift := max(bits.Len64(uint64(took))-8, 0)
+	h[min(shift*128+int(took>>shift), len(h)-1)]++
+}
+
+func (h *histogram) add(more *histogram) {
+	for bar := range h {
+		if more != nil {
+			h[bar] += more[bar]
+		}
+	}
+}
+
+// list is the middle of each bar in nanoseconds, with how many times lie there.
+func (h *histogram) list() (out [][2]float64) {
+	for bar, count := range h {
+		if count > 0 {
+			shift := max(bar/128-1, 0)
+			wide := float64(int64(1) << shift)
+			out = append(out, [2]float64{float64(bar-shift*128)*wide + (wide-1)/2, float64(count)})
+		}
+	}
+	return out
 }
 
 // most is how many batches of a thread are told of.
@@ -260,12 +317,17 @@ const most = 1000
 // is one. It returns when the last one is done.
 func (w *server) work(operations []int64, batch int64, holds time.Duration) (turns []turn, elapsed time.Duration) {
 	turns = make([]turn, w.threads)
+	for i := range turns {
+		turns[i].each = make([]float64, 0, most)
+		if w.alone {
+			turns[i].times = new(histogram)
+		}
+	}
 	var ready, done sync.WaitGroup
 	ready.Add(w.threads)
 	start := make(chan struct{})
 	for i := range turns {
 		done.Go(func() {
-			turns[i].each = make([]float64, 0, most)
 			ready.Done()
 			<-start
 			w.turn(&turns[i], i, operations[i], batch, holds)
@@ -287,9 +349,7 @@ func (w *server) turn(t *turn, thread int, operations, batch int64, holds time.D
 		if holds == 0 {
 			n = min(n, operations-t.done)
 		}
-		kept := w.loop(thread, n)
-		now := time.Now()
-		took := max(now.Sub(before)-w.clock, 0)
+		kept, took, now := w.batchOf(t, thread, n, before)
 		before, t.done, t.busy = now, t.done+n, t.busy+took
 		if len(t.each) < most {
 			t.each = append(t.each, float64(took)/float64(n))
@@ -298,6 +358,17 @@ func (w *server) turn(t *turn, thread int, operations, batch int64, holds time.D
 			Kept = kept
 		}
 	}
+}
+
+// batchOf does n operations from a moment on, and tells how long they took and when they were done.
+func (w *server) batchOf(t *turn, thread int, n int64, began time.Time) (kept any, took time.Duration, now time.Time) {
+	if t.times != nil {
+		kept, took = t.oneByOne(w.loop, thread, n, w.clock)
+		return kept, took, time.Now()
+	}
+	kept = w.loop(thread, n)
+	now = time.Now()
+	return kept, max(now.Sub(began)-w.clock, 0), now
 }
 
 func (w *server) run(q *question) {
@@ -317,13 +388,16 @@ func (w *server) run(q *question) {
 	runtime.ReadMemStats(&after)
 	var all int64
 	var threads []answer
+	var times histogram
 	for i := range turns {
 		t := &turns[i]
 		all += t.done
+		times.add(t.times)
 		threads = append(threads, answer{"operations": t.done, "busy_ns": t.busy, "means_ns": t.each})
 	}
 	w.out.Encode(answer{
-		"say": "ran", "id": q.ID, "operations": all, "elapsed_ns": elapsed, "threads": threads, "amounts": answer{
+		"say": "ran", "id": q.ID, "operations": all, "elapsed_ns": elapsed, "threads": threads, "times": times.list(),
+		"amounts": answer{
 			"heap":        answer{"value": after.HeapAlloc, "unit": "bytes"},
 			"allocations": answer{"value": float64(after.Mallocs-before.Mallocs) / float64(all), "unit": "an operation"},
 			"collections": answer{"value": after.NumGC - before.NumGC},

@@ -61,6 +61,7 @@ public final class PaceDuelWorker {
 
     private static final int MOST = 1000; // batches of a thread that are told of
     private static final double LONGEST = 3e9; // nanoseconds of warming up
+    private static final double STRETCH = 200e6; // nanoseconds of it that are held to those before
 
     /** What loops return, so that no work is left out. */
     public static volatile Object kept;
@@ -72,6 +73,7 @@ public final class PaceDuelWorker {
     private long batch;
     private double clock; // nanoseconds that a look at the clock takes
     private double pace; // nanoseconds an operation, on one of the threads
+    private boolean alone; // whether each operation is timed by itself
 
     private PaceDuelWorker(OutputStream out, Function[] functions) {
         this.out = out;
@@ -163,15 +165,20 @@ public final class PaceDuelWorker {
         int most = Math.max(f.threads(), 1);
         int on = (int) number(question, "threads", 1);
         if (on < 1 || on > most) throw new Trouble(f.name() + " runs on 1 to " + most + " threads, not " + on);
-        Object result = f.make().make(params).run(0, 1);
+        Loop fresh = f.make().make(params);
+        double called = System.nanoTime();
+        Object result = fresh.run(0, 1);
+        double first = System.nanoTime() - called;
         loop = f.make().make(params);
         threads = on;
         clock = lookCost();
+        alone = false;
         double began = System.nanoTime();
         boolean settled = settle();
         double warm = System.nanoTime() - began;
+        alone = pace > 100 * aloneCost();
         var members = new ArrayList<Object>(List.of("id", id(question), "batch", batch, "clock_ns", clock, "empty_ns",
-            emptyCost(), "warmup_ns", warm, "settled", settled));
+            emptyCost(), "first_ns", first, "warmup_ns", warm, "settled", settled));
         if (result != null) members.addAll(List.of("result", result));
         say("prepared", members.toArray());
     }
@@ -181,15 +188,21 @@ public final class PaceDuelWorker {
         return took > 100 * clock && took > 50_000 || batch >= 1L << 40;
     }
 
-    /** Finds the batch and warms up until the medians of two stretches differ by less than a fiftieth. */
+    /**
+     * Finds the batch and warms up until the medians of two stretches differ by less than a fiftieth. A stretch is so long
+     * that what is compiled on the side comes into use.
+     */
     private boolean settle() throws Exception {
         double began = System.nanoTime();
         batch = 1;
         while (!isLong(once()) && System.nanoTime() - began < LONGEST) batch *= 2;
         for (double before = 0;;) {
-            double[] each = new double[50];
-            for (int i = 0; i < each.length; i++) each[i] = once() / batch;
-            pace = median(each);
+            var each = new ArrayList<Double>();
+            for (double from = System.nanoTime(); each.size() < 25 || System.nanoTime() - from < STRETCH;) {
+                each.add(once() / batch);
+                if (System.nanoTime() - began > LONGEST) break;
+            }
+            pace = median(each.stream().mapToDouble(d -> d).toArray());
             if (!isLong(pace * batch) && System.nanoTime() - began < LONGEST) {
                 batch *= 2; // one that was held up had looked longer, and what is compiled by now is faster
                 before = 0;
@@ -212,6 +225,7 @@ public final class PaceDuelWorker {
         double busy;
         final double[] each = new double[MOST];
         int means;
+        int[] times; // of operations, by their first eight binary digits; null where none is timed by itself
         Exception trouble;
     }
 
@@ -226,6 +240,7 @@ public final class PaceDuelWorker {
             int thread = i;
             long own = operations / threads + (i < operations % threads ? 1 : 0);
             turns[i] = new Turn();
+            if (alone) turns[i].times = new int[BARS];
             var one = new Thread(() -> {
                 try {
                     gate.await();
@@ -255,14 +270,61 @@ public final class PaceDuelWorker {
         long before = began;
         while (holds > 0 ? before - began < holds : t.done < operations) {
             long n = holds > 0 ? batch : Math.min(batch, operations - t.done);
-            kept = loop.run(thread, n);
-            long at = System.nanoTime();
-            double took = Math.max(at - before - clock, 0);
+            double took;
+            long at;
+            if (t.times != null) {
+                took = oneByOne(t, loop, thread, n, clock);
+                at = System.nanoTime();
+            } else {
+                kept = loop.run(thread, n);
+                at = System.nanoTime();
+                took = Math.max(at - before - clock, 0);
+            }
             before = at;
             t.done += n;
             t.busy += took;
             if (t.means < MOST) t.each[t.means++] = took / n;
         }
+    }
+
+    private static final int BARS = 42 * 128;
+
+    /** Does n operations and times each by itself; tells how long all of them took. */
+    private static double oneByOne(Turn t, Loop loop, int thread, long n, double clock) throws Exception {
+        double taken = 0;
+        for (long i = 0; i < n; i++) {
+            long began = System.nanoTime();
+            kept = loop.run(thread, 1);
+            double took = Math.max(System.nanoTime() - began - clock, 0);
+            taken += took;
+            long whole = (long) took;
+            int shift = Math.max(64 - Long.numberOfLeadingZeros(whole) - 8, 0);
+            t.times[(int) Math.min(shift * 128 + (whole >> shift), BARS - 1)]++;
+        }
+        return taken;
+    }
+
+    /** What it costs to time an operation by itself: calling it, looking at the clock twice, and entering it. */
+    private static double aloneCost() throws Exception {
+        int n = 100_000;
+        var t = new Turn();
+        t.times = new int[BARS];
+        double began = System.nanoTime();
+        oneByOne(t, (thread, m) -> null, 0, n, 0);
+        return (System.nanoTime() - began) / n;
+    }
+
+    /** The times of operations on all threads: each with how many took that long. */
+    private static List<Object> times(Turn[] turns) {
+        var list = new ArrayList<Object>();
+        for (int bar = 0; bar < BARS; bar++) {
+            long count = 0;
+            for (Turn t : turns) if (t.times != null) count += t.times[bar];
+            int shift = Math.max(bar / 128 - 1, 0);
+            double wide = 1L << shift;
+            if (count > 0) list.add(List.of((bar - shift * 128) * wide + (wide - 1) / 2, count));
+        }
+        return list;
     }
 
     private void run(Map<?, ?> question) throws Exception {
@@ -290,7 +352,8 @@ public final class PaceDuelWorker {
             list.add(Map.of("operations", t.done, "busy_ns", t.busy, "means_ns", means));
         }
         Runtime runtime = Runtime.getRuntime();
-        say("ran", "id", id(question), "operations", all, "elapsed_ns", work.elapsed, "threads", list, "amounts", Map.of(
+        say("ran", "id", id(question), "operations", all, "elapsed_ns", work.elapsed, "threads", list,
+            "times", times(work.turns), "amounts", Map.of(
             "heap", Map.of("value", runtime.totalMemory() - runtime.freeMemory(), "unit", "bytes"),
             "collections", Map.of("value", collections), "paused", Map.of("value", paused * 1_000_000, "unit", "ns")));
     }

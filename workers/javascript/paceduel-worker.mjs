@@ -26,6 +26,7 @@ import { isMainThread, parentPort, Worker, workerData } from "node:worker_thread
 
 const most = 1000; // batches of a thread that are told of
 const longest = 3e9; // nanoseconds of warming up
+const stretch = 100e6; // nanoseconds of it that are held to those before: what is compiled on the side comes into use
 const now = () => performance.now() * 1e6;
 
 let kept; // what loops return, so that no work is left out
@@ -89,15 +90,21 @@ class Server {
 		const params = { ...f.params, ...given };
 		for (const thread of this.threads) await thread.end();
 		this.threads = [];
-		const result = await f.make(params)(0, 1);
+		const loop = f.make(params);
+		const began = now();
+		const result = await loop(0, 1);
+		const first = now() - began;
 		this.clock = lookCost();
+		this.alone = false;
 		for (let i = 0; i < threads; i++) {
 			this.threads.push(threads === 1 ? new Here(f, params, this.clock) : new There(this.file, name, params, i, this.clock));
 		}
 		for (const thread of this.threads) await thread.ready();
 		const { warmup, settled } = await this.settle();
+		this.alone = this.pace > 100 * await aloneCost(); // whether each operation is timed by itself
 		this.say({
-			say: "prepared", id, result, batch: this.batch, clock_ns: this.clock, empty_ns: emptyCost(), warmup_ns: warmup, settled,
+			say: "prepared", id, result, batch: this.batch, clock_ns: this.clock, empty_ns: emptyCost(), first_ns: first,
+			warmup_ns: warmup, settled,
 		});
 	}
 
@@ -113,7 +120,10 @@ class Server {
 		while (!this.long(await this.once()) && now() - began < longest) this.batch *= 2;
 		for (let before = 0; ; ) {
 			const each = [];
-			for (let i = 0; i < 25; i++) each.push(await this.once() / this.batch);
+			for (const from = now(); (each.length < 25 || now() - from < stretch) && now() - began < longest;) {
+				each.push(await this.once() / this.batch);
+			}
+			if (each.length === 0) return { warmup: now() - began, settled: false };
 			this.pace = median(each);
 			if (!this.long(this.pace * this.batch) && now() - began < longest) {
 				this.batch *= 2; // one that was held up had looked longer
@@ -139,7 +149,7 @@ class Server {
 	/** Has all threads begin at one moment; tells what each did, and how long it took until the last was done. */
 	async work(operations, batch, holds) {
 		const gate = new Int32Array(new SharedArrayBuffer(8)); // how many stand at it, whether it is open
-		const all = this.threads.map((thread, i) => thread.turn(operations[i], batch, holds, gate));
+		const all = this.threads.map((thread, i) => thread.turn(operations[i], batch, holds, this.alone, gate));
 		if (this.threads.length > 1) {
 			while (Atomics.load(gate, 0) < this.threads.length) await new Promise(setImmediate);
 			Atomics.store(gate, 1, 1);
@@ -158,8 +168,10 @@ class Server {
 		const before = { ...this.pauses };
 		const { turns, elapsed } = await this.work(operations, Math.max(this.batch, Math.ceil(each / most)), holds);
 		await new Promise(setImmediate); // collections are told of afterwards
+		const times = new Map();
+		for (const t of turns) for (const [took, count] of t.times) times.set(took, (times.get(took) ?? 0) + count);
 		this.say({
-			say: "ran", id, operations: turns.reduce((sum, t) => sum + t.done, 0), elapsed_ns: elapsed,
+			say: "ran", id, times: [...times], operations: turns.reduce((sum, t) => sum + t.done, 0), elapsed_ns: elapsed,
 			threads: turns.map((t) => ({ operations: t.done, busy_ns: t.busy, means_ns: t.each })),
 			amounts: {
 				heap: { value: process.memoryUsage().heapUsed, unit: "bytes" },
@@ -179,8 +191,8 @@ class Here {
 	async ready() {}
 	async end() {}
 	// A turn begins when the work does, not when it is asked for.
-	async turn(operations, batch, holds) {
-		return turn(this.loop, 0, this.clock, operations, batch, holds);
+	async turn(operations, batch, holds, alone) {
+		return turn(this.loop, 0, this.clock, operations, batch, holds, alone);
 	}
 }
 
@@ -199,9 +211,9 @@ class There {
 		this.worker.postMessage("are you ready?");
 		return made;
 	}
-	turn(operations, batch, holds, gate) {
+	turn(operations, batch, holds, alone, gate) {
 		const done = this.next();
-		this.worker.postMessage({ operations, batch, holds, gate });
+		this.worker.postMessage({ operations, batch, holds, alone, gate });
 		return done;
 	}
 	end() {
@@ -220,26 +232,56 @@ async function follow(functions) {
 		}
 		Atomics.add(what.gate, 0, 1);
 		Atomics.wait(what.gate, 1, 0);
-		parentPort.postMessage(await turn(loop, thread, clock, what.operations, what.batch, what.holds));
+		parentPort.postMessage(await turn(loop, thread, clock, what.operations, what.batch, what.holds, what.alone));
 	});
 }
 
-async function turn(loop, thread, clock, operations, batch, holds) {
+async function turn(loop, thread, clock, operations, batch, holds, alone) {
 	let done = 0, busy = 0;
-	const each = [];
+	const each = [], times = new Map();
 	const began = now();
 	for (let before = began; holds ? before - began < holds : done < operations;) {
 		const n = holds ? batch : Math.min(batch, operations - done);
-		const made = loop(thread, n);
-		kept = made instanceof Promise ? await made : made;
-		const at = now();
-		const took = Math.max(at - before - clock, 0);
+		let took, at;
+		if (alone) {
+			took = await oneByOne(loop, thread, n, clock, times);
+			at = now();
+		} else {
+			const made = loop(thread, n);
+			kept = made instanceof Promise ? await made : made;
+			at = now();
+			took = Math.max(at - before - clock, 0);
+		}
 		before = at;
 		done += n;
 		busy += took;
 		if (each.length < most) each.push(took / n);
 	}
-	return { done, busy, each };
+	return { done, busy, each, times };
+}
+
+/** Does n operations and times each by itself: times are counted by their first eight binary digits. Tells how long all took. */
+async function oneByOne(loop, thread, n, clock, times) {
+	let taken = 0;
+	for (let i = 0; i < n; i++) {
+		const began = now();
+		const made = loop(thread, 1);
+		kept = made instanceof Promise ? await made : made;
+		const took = Math.max(now() - began - clock, 0);
+		taken += took;
+		const wide = 2 ** Math.max(Math.floor(Math.log2(took || 1)) - 7, 0);
+		const middle = Math.floor(took / wide) * wide + (wide - 1) / 2;
+		times.set(middle, (times.get(middle) ?? 0) + 1);
+	}
+	return taken;
+}
+
+/** What it costs to time an operation by itself: calling it, looking at the clock twice, and counting it. */
+async function aloneCost() {
+	const n = 10_000;
+	const began = now();
+	await oneByOne(() => undefined, 0, n, 0, new Map());
+	return (now() - began) / n;
 }
 
 function median(values) {

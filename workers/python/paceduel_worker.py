@@ -93,11 +93,14 @@ class _Server:
         if not 1 <= threads <= function.threads:
             raise Trouble(f"{function.name} runs on 1 to {function.threads} threads, not {threads}")
         params = {**function.params, **given}
-        result = function.make(params)(0, 1)
-        self.loop, self.threads, self.clock = function.make(params), threads, look_cost()
+        loop, began = function.make(params), now()
+        result = loop(0, 1)
+        first = now() - began
+        self.loop, self.threads, self.clock, self.alone = function.make(params), threads, look_cost(), False
         warm, settled = self.settle()
+        self.alone = self.pace > 100 * alone_cost()  # whether each operation is timed by itself
         out = {"id": question["id"], "batch": self.batch, "clock_ns": self.clock, "empty_ns": empty_cost(),
-               "warmup_ns": warm, "settled": settled}
+               "first_ns": first, "warmup_ns": warm, "settled": settled}
         if result is not None:
             out["result"] = result
         self.say("prepared", **out)
@@ -126,7 +129,7 @@ class _Server:
 
     def once(self):
         turns, _ = self.work(self.share(self.batch * self.threads), self.batch, 0)
-        return max(busy for _, busy, _ in turns)
+        return max(busy for _, busy, _, _ in turns)
 
     def share(self, operations):
         return [operations // self.threads + (i < operations % self.threads) for i in range(self.threads)]
@@ -154,17 +157,21 @@ class _Server:
         return turns, now() - began
 
     def turn(self, thread, operations, batch, holds):
-        loop, clock, done, busy, each = self.loop, self.clock, 0, 0, []
+        loop, clock, done, busy, each, times = self.loop, self.clock, 0, 0, [], {}
         began = before = now()
         while before - began < holds if holds else done < operations:
             n = batch if holds else min(batch, operations - done)
-            self.kept = loop(thread, n)
-            at = now()
-            took = max(at - before - clock, 0)
+            if self.alone:
+                self.kept, took = one_by_one(loop, thread, n, clock, times)
+                at = now()
+            else:
+                self.kept = loop(thread, n)
+                at = now()
+                took = max(at - before - clock, 0)
             before, done, busy = at, done + n, busy + took
             if len(each) < MOST:
                 each.append(took / n)
-        return done, busy, each
+        return done, busy, each, times
 
     def run(self, question):
         if self.loop is None:
@@ -173,8 +180,12 @@ class _Server:
         each = holds / max(self.pace, 1e-3) if holds else max(operations)
         collections = sum(s["collections"] for s in gc.get_stats())
         turns, elapsed = self.work(operations, max(self.batch, int(each) // MOST), holds)
+        times = {}
+        for _, _, _, own in turns:
+            for took, count in own.items():
+                times[took] = times.get(took, 0) + count
         self.say("ran", id=question["id"], operations=sum(t[0] for t in turns), elapsed_ns=elapsed,
-                 threads=[{"operations": t[0], "busy_ns": t[1], "means_ns": t[2]} for t in turns],
+                 threads=[{"operations": t[0], "busy_ns": t[1], "means_ns": t[2]} for t in turns], times=list(times.items()),
                  amounts={"collections": {"value": sum(s["collections"] for s in gc.get_stats()) - collections}})
 
 
@@ -185,6 +196,28 @@ def look_cost():
         began = now()
         took.append(now() - began)
     return sorted(took)[500]
+
+
+def one_by_one(loop, thread, n, clock, times):
+    """Does n operations and times each by itself: times are counted by their first eight binary digits."""
+    kept, taken = None, 0
+    for _ in range(n):
+        began = now()
+        kept = loop(thread, 1)
+        took = max(now() - began - clock, 0)
+        taken += took
+        shift = max(took.bit_length() - 8, 0)
+        middle = (took >> shift << shift) + ((1 << shift) - 1) / 2
+        times[middle] = times.get(middle, 0) + 1
+    return kept, taken
+
+
+def alone_cost():
+    """What it costs to time an operation by itself: calling it, looking at the clock twice, and counting it."""
+    n = 10_000
+    began = now()
+    one_by_one(lambda thread, n: None, 0, n, 0, {})
+    return (now() - began) / n
 
 
 def empty_cost():
