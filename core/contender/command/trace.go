@@ -40,7 +40,7 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *shots
 		attr.Sys.Ptrace = false
 		return ending{}, false
 	}
-	t := tracer{leader: leader, living: map[int]bool{}, copies: map[int]bool{}, borrows: map[int]bool{}}
+	t := newTracer(leader)
 	var mu sync.Mutex
 	killed, gone := false, false
 	kill := func() {
@@ -94,12 +94,19 @@ type tracer struct {
 	// forked processes that have not become another program: they share pages with where they come from
 	copies  map[int]bool
 	borrows map[int]bool // the same of those that have no memory but their parent's, until then
+	others  map[int]bool // those that have become another program
 	peak    int64
 	grain   int64 // by how much it may be off
 	left    int   // processes that outlived the leader
 	status  syscall.WaitStatus
 	usage   syscall.Rusage // of the leader and the children it waited for
 	onExit  func()         // called once, when the leader has ended
+}
+
+func newTracer(leader int) *tracer {
+	return &tracer{
+		leader: leader, living: map[int]bool{}, copies: map[int]bool{}, borrows: map[int]bool{}, others: map[int]bool{},
+	}
 }
 
 // Threads are not followed: to stop each of a program with many would take longer than the program. Children that other
@@ -171,6 +178,7 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 		delete(t.living, pid)
 		delete(t.copies, pid)
 		delete(t.borrows, pid)
+		delete(t.others, pid)
 		if pid == t.leader {
 			t.status, t.usage = status, usage
 			t.onExit()
@@ -196,23 +204,31 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 		t.weigh(pid)
 	case stopped == syscall.SIGTRAP && status.TrapCause() > 0:
 		if child, err := unix.PtraceGetEventMsg(pid); err == nil { // a fork: its number
-			if _, known := t.living[int(child)]; !known {
-				t.living[int(child)] = false
-			}
-			if status.TrapCause() == unix.PTRACE_EVENT_VFORK {
-				t.borrows[int(child)] = true
-			} else {
-				t.copies[int(child)] = true
-			}
+			t.bears(int(child), status.TrapCause() == unix.PTRACE_EVENT_VFORK)
 		}
 	case stopped == syscall.SIGTRAP:
 		// The start of another program, in memory of its own.
 		delete(t.copies, pid)
 		delete(t.borrows, pid)
+		t.others[pid] = true
 	default:
 		signal = int(stopped)
 	}
 	unix.PtraceCont(pid, signal)
+}
+
+// bears takes in a child of which its parent tells; it may have been heard of before, and have become another program.
+func (t *tracer) bears(child int, borrowing bool) {
+	if _, known := t.living[child]; !known {
+		t.living[child] = false
+	}
+	switch {
+	case t.others[child]:
+	case borrowing:
+		t.borrows[child] = true
+	default:
+		t.copies[child] = true
+	}
 }
 
 // weigh looks at the tree while pid is about to end. What others hold then is added, each page that a process shares

@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -284,5 +285,25 @@ func TestLeftoversOfTracedRunsAreEnded(t *testing.T) {
 				t.Fatalf("%q goes on: %s", text, status)
 			}
 		}
+	}
+}
+
+// A child may be heard of, and become another program, before its parent tells of it: it then has memory of its own.
+func TestAChildThatIsAheadOfItsParent(t *testing.T) {
+	const child = 1 << 30 // no process has that number
+	stopped := func(signal, cause int) syscall.WaitStatus { return syscall.WaitStatus(cause<<16 | signal<<8 | 0x7f) }
+	for _, borrowing := range []bool{true, false} {
+		t.Run(fmt.Sprintf("borrowing %v", borrowing), func(t *testing.T) {
+			tr := newTracer(1<<30 + 1)
+			tr.hear(child, stopped(int(syscall.SIGSTOP), 0), syscall.Rusage{})
+			tr.hear(child, stopped(int(syscall.SIGTRAP), 0), syscall.Rusage{})
+			tr.bears(child, borrowing)
+			if tr.borrows[child] || tr.copies[child] || !tr.living[child] {
+				t.Errorf("borrows %v, copies %v, living %v", tr.borrows[child], tr.copies[child], tr.living[child])
+			}
+			if tr.bears(child-1, borrowing); tr.borrows[child-1] != borrowing || tr.copies[child-1] == borrowing {
+				t.Error("a child that is no program of its own yet is taken for one")
+			}
+		})
 	}
 }
