@@ -146,6 +146,8 @@ type Setup struct {
 	Nice      int           // of its processes, as far as this machine allows
 	Fence     *launch.Fence // that its processes stand behind; nil: none
 	Guard     guard.Guard   // of who may be reached
+	// Group makes a group for processes that are held to limits; nil where none can be made, which has been told.
+	Group func(*plan.Limits) (Group, error)
 }
 
 // Place is where the contender's processes begin.
@@ -222,6 +224,40 @@ type Sweeper interface {
 type Lasting interface {
 	// Used is the CPU time that they have used in shots so far. It may be called at any time.
 	Used() time.Duration
+}
+
+// Housed is a driver with processes that do all of its shots, and last as a service does.
+type Housed interface {
+	Lasting
+	// Begin has them be there for a heat of n clients, outside of any timing, and tells of those that it started for that
+	// heat alone. The error says why they cannot be.
+	Begin(ctx context.Context, n int) ([]Start, error)
+	// End is called after each heat.
+	End()
+	// Resident is the process to be looked at meanwhile; its PID is 0 unless there is exactly one.
+	Resident() Resident
+}
+
+// Start is how a process came up, on the run's clock.
+type Start struct{ Created, Ready time.Duration }
+
+// Group is what processes are held to limits in.
+type Group interface {
+	launch.Enclosure
+	CPU() time.Duration // that they have used
+	Killed() int64      // how many the kernel has killed for wanting more memory than they may have
+	Remove()            // once they have ended
+}
+
+// Resident is a process that lasts, with all that it starts, as it is looked at while a heat is on.
+type Resident struct {
+	PID   int           // 0: there is none
+	Every time.Duration // how often what it holds is to be looked at
+	// CPU is exactly what they have used, and Killed how many the kernel has killed for wanting more memory than they may
+	// have; both nil where that is not known.
+	CPU    func() time.Duration
+	Killed func() int64
+	Limits string // that it is held to, in words
 }
 
 // Crewed is a driver that may perform all shots of a heat from one goroutine, where that disturbs less than a goroutine

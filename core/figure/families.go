@@ -1,6 +1,7 @@
 package figure
 
 import (
+	"regexp"
 	"strings"
 	"sync"
 
@@ -55,6 +56,11 @@ func (n Name) IsTold() bool {
 	return strings.HasPrefix(string(n), toldPrefix) || strings.HasPrefix(string(n), morePrefix)
 }
 
+// IsPercentile reports whether a figure that is told is a percentile of what a shot has many of: "p99 of operation".
+func (n Name) IsPercentile() bool { return n.IsTold() && percentile.MatchString(n.Spoken()) }
+
+var percentile = regexp.MustCompile(`^p[0-9.]+ of `)
+
 // Spoken is what people call a figure in plans and claims: a mark by its name alone.
 func (n Name) Spoken() string {
 	for _, prefix := range []string{toldPrefix, morePrefix, amountPrefix, ratePrefix} {
@@ -102,6 +108,9 @@ func (n Name) build() *Figure {
 		}
 		f := counted(n, label, unit)
 		f.At = " in " + name
+		if n.IsPercentile() {
+			f.At = " at " + name
+		}
 		f.Doc, f.Use, f.Constant = "what contenders tell of themselves", everywhere, unit != units.Second
 		if f.More = prefix == morePrefix; f.More {
 			f.Words[0], f.Words[1] = f.Words[1], f.Words[0]

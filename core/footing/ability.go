@@ -112,19 +112,19 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 	}
 	missing("Pace Duel", f.plan.Footing.OwnCPUs)
 	for _, c := range f.plan.Contenders {
-		if s := c.Ground.Service; s != nil && s.Limits != nil && f.cgroups == nil {
+		if limits := c.Limits(); limits != nil && f.cgroups == nil {
 			groups, err := meter.Cgroups()
 			if err == nil { // whether they can be limited shows only when one is
 				var try *meter.Group
 				if try, err = groups.NewGroup(meter.Limits{
-					Memory: int64(s.Limits.Memory), CPU: float64(s.Limits.CPU),
+					Memory: int64(limits.Memory), CPU: float64(limits.CPU),
 				}); err == nil {
 					try.Remove()
 					f.cgroups = groups
 				}
 			}
 			if err != nil {
-				say("services cannot be held to their limits (%s): they take what they like", err.Error())
+				say("processes cannot be held to their limits (%s): they take what they like", err.Error())
 			}
 		}
 	}

@@ -314,6 +314,11 @@ func (g *Ground) Setup() contender.Setup {
 		Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port,
 		Fence: g.fence, Guard: guard.New(g.f.plan.Allow),
 	}
+	if g.f.cgroups != nil {
+		s.Group = func(l *plan.Limits) (contender.Group, error) {
+			return g.f.cgroups.NewGroup(meter.Limits{Memory: int64(l.Memory), CPU: float64(l.CPU)})
+		}
+	}
 	if g.workspace != nil {
 		s.Workspace = g.dir
 	}

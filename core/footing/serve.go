@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"time"
 
+	"paceduel/core/contender"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -58,36 +59,20 @@ func (g *Ground) Said() string {
 // Port is the port of the contender's service; empty without one.
 func (g *Ground) Port() string { return g.port }
 
-// ServicePID is the process of the contender's service while there is one that lasts for the heat; else 0.
-func (g *Ground) ServicePID() int {
+// Resident is the process of the contender's service, to be looked at while a heat is on; its PID is 0 while there is
+// none that lasts for the heat.
+func (g *Ground) Resident() (r contender.Resident) {
 	switch {
 	case g.service != nil:
-		return g.service.cmd.Process.Pid
+		r.PID, r.Every = g.service.cmd.Process.Pid, g.said.Service.Watch.D()
+		if g.service.group != nil {
+			r.CPU, r.Killed = g.service.cpu(), g.service.group.Killed
+			r.Limits = g.service.said.Limits.Words()
+		}
 	case g.running != 0:
-		return g.running
+		r.PID, r.Every = g.running, g.said.Service.Watch.D()
 	}
-	return 0
-}
-
-// WatchEvery is how often what the contender's service holds is to be looked at.
-func (g *Ground) WatchEvery() time.Duration { return g.said.Service.Watch.D() }
-
-// ServiceCPU, when not nil, says exactly how much CPU time the contender's service has used; limits are those that it
-// is held to, in words.
-func (g *Ground) ServiceCPU() (cpu func() time.Duration, limits string) {
-	if g.service == nil || g.service.group == nil {
-		return nil, ""
-	}
-	return g.service.cpu(), g.service.said.Limits.Words()
-}
-
-// ServiceKilled is how many processes of the contender's service the kernel has killed for wanting more memory than
-// they may have, since it started.
-func (g *Ground) ServiceKilled() int64 {
-	if g.service == nil || g.service.group == nil {
-		return 0
-	}
-	return g.service.group.Killed()
+	return r
 }
 
 // meet finds the contender's service where somebody else runs it.

@@ -152,15 +152,11 @@ func begin(
 		}
 	}
 	v.cmd.Env = launch.Environment(own, env...)
-	place := setup.Place()
-	if v.group == nil {
-		err = v.start(place)
-	} else if outside := place.Do(func() { // a thread that is a member of the group creates it
-		err = v.group.Start(v.attr(), func() error { return v.start(place.Inside()) })
-	}); outside != nil {
-		err = outside
+	var in launch.Enclosure
+	if v.group != nil {
+		in = v.group
 	}
-	if err != nil {
+	if err = launch.StartIn(v.cmd, setup.Place(), seat, in, func() { v.created = v.clock.Now() }); err != nil {
 		return quit("cannot be started", err)
 	}
 	w.Close()
@@ -176,20 +172,6 @@ func begin(
 // lastWords is how long the output of a service that has ended may take to come to its end: a process that left its
 // group may hold it open for as long as it likes.
 const lastWords = 100 * time.Millisecond
-
-// attr is what its process is created with.
-func (v *service) attr() *syscall.SysProcAttr {
-	if v.cmd.SysProcAttr == nil {
-		v.cmd.SysProcAttr = &syscall.SysProcAttr{}
-	}
-	return v.cmd.SysProcAttr
-}
-
-// start creates its process and notes when.
-func (v *service) start(at launch.Place) error {
-	v.created = v.clock.Now()
-	return launch.Start(v.cmd, at, v.seat)
-}
 
 // await sees the service end, and ends what is left of its group while its number is still ours.
 func (v *service) await(output *os.File) {

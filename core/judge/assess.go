@@ -278,8 +278,8 @@ func (f *field) interest(fig figure.Name) float64 {
 	return float64(f.r.Plan.Interest)
 }
 
-// leading is the figure by which heats are looked at: the one that decides, the median where heats have shots enough
-// for it, else the mean.
+// leading is the figure by which heats are looked at: the one that decides; of shots that are many operations the time
+// of one; the median where heats have shots enough for it, else the mean.
 func (f *field) leading() figure.Name {
 	if c := f.r.Plan.Pace.Climb; c != nil {
 		return ownFigures(f.r)[0]
@@ -287,6 +287,9 @@ func (f *field) leading() figure.Name {
 	fig := f.r.Plan.Decides
 	if fig == "" && len(f.r.Plan.Rungs) > 0 {
 		fig = f.r.Plan.Rungs[0]
+	}
+	if operations, all := ofOperations(f.r); fig == "" && all {
+		fig = operations[0]
 	}
 	if fig == "" {
 		fig = figure.P50
@@ -542,8 +545,8 @@ type basis struct {
 func basisOf(r *result.Result) basis { return basis{r.Plan.Decides, len(r.Plan.Rungs) > 0} }
 
 // spoken lists the figures that a face is spoken of by: what the verdict rests on. Of a ladder of its own these are the
-// percentiles, middle first, then tail, or the mean where the shots are too few for them; what a shot costs besides
-// time is told apart.
+// percentiles, middle first, then tail, or the mean where the shots are too few for them, and of shots that are many
+// operations the times of these; what a shot costs besides time is told apart.
 func (f *Face) spoken(on basis) (out []Assessment) {
 	for _, a := range f.Figures {
 		if a.Figure.IsLoad() {
@@ -566,7 +569,7 @@ func (f *Face) spoken(on basis) (out []Assessment) {
 		if !a.Main || a.Word == TooFew || a.Word == NoWord {
 			continue
 		}
-		if _, ok := a.Figure.Quantile(); ok {
+		if _, ok := a.Figure.Quantile(); ok || a.Figure.Unit() == units.Nanosecond {
 			out = append(out, a)
 		} else if a.Figure.Row().OfStart {
 			start = append(start, a)

@@ -11,7 +11,7 @@ import (
 // compare holds every contender to the baseline, in every figure, and gives each its word.
 func (f *field) compare() *Verdict {
 	v := f.hold()
-	v.Note = f.settle(v)
+	v.Note = f.settle(v) + untimed(f.r)
 	f.reflect(v)
 	v.forget()
 	return v

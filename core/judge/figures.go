@@ -1,6 +1,8 @@
 package judge
 
 import (
+	"fmt"
+	"iter"
 	"slices"
 
 	"paceduel/core/figure"
@@ -23,20 +25,17 @@ func ownFigures(r *result.Result) []figure.Name {
 	if r.Plan.Pace.Repeat == 1 {
 		figures = []figure.Name{figure.Mean} // of one run a heat that is all of them
 	}
+	if operations, all := ofOperations(r); all {
+		figures = operations // what shots of so many of them take says no more
+	} else {
+		figures = append(figures, operations...)
+	}
 	if !r.Plan.Pace.Sequential() && !r.Plan.Pace.Open() { // a set rate is no finding
 		figures = append(figures, figure.Throughput)
 	}
 	for i := range r.Amounts {
 		if a := &r.Amounts[i]; a.Rate {
 			figures = append(figures, figure.RateOf(a.Name, a.Unit))
-		}
-	}
-	for i := range r.Heats { // what is told to parts of a nanosecond is what the duel is about
-		for j := range r.Heats[i].Splits {
-			s := &r.Heats[i].Splits[j]
-			if s.Told && s.Unit == units.Nanosecond && !slices.Contains(figures, s.Figure()) {
-				figures = append(figures, s.Figure())
-			}
 		}
 	}
 	if d := r.Plan.Decides; d != "" && !slices.Contains(figures, d) && d != figure.CPU &&
@@ -53,6 +52,58 @@ func ownFigures(r *result.Result) []figure.Name {
 		figures = append(figures, figure.Memory)
 	}
 	return figures
+}
+
+// ofOperations are the figures that are told to parts of a nanosecond, of what a shot has many of, by the heats, or by
+// the weigh-in while there are none. all says that every contender has some.
+func ofOperations(r *result.Result) (names []figure.Name, all bool) {
+	has := func(told iter.Seq2[figure.Name, units.Unit]) (any bool) {
+		for name, unit := range told {
+			if unit != units.Nanosecond {
+				continue
+			}
+			if any = true; !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+		return any
+	}
+	all = len(r.Heats)+len(r.Entrants) > 0
+	for i := range r.Heats {
+		all = has(r.Heats[i].Told()) && all
+	}
+	for i := range r.Entrants {
+		if t := r.Entrants[i].Touch; len(r.Heats) == 0 {
+			all = t != nil && has(t.ToldFigures()) && all
+		}
+	}
+	return names, all
+}
+
+// untimed says whose operations were too short to be timed by themselves, which leaves their percentiles unknown; empty
+// where there are none.
+func untimed(r *result.Result) string {
+	var whose []string
+	for _, e := range r.Entrants {
+		many, alone := false, false
+		for _, h := range r.Of(e.Name, result.AnyState) {
+			for name, unit := range h.Told() {
+				many = many || unit == units.Nanosecond
+				alone = alone || unit == units.Nanosecond && name.IsPercentile()
+			}
+		}
+		if many && !alone {
+			whose = append(whose, e.Name)
+		}
+	}
+	switch {
+	case len(whose) == 0:
+		return ""
+	case len(whose) == len(r.Entrants):
+		return "; operations are too short to be timed one by one, so their percentiles are not known"
+	}
+	return fmt.Sprintf("; operations of %s are too short to be timed one by one, so their percentiles are not known",
+		units.List(whose))
 }
 
 // figures are all that the run is judged by: those that carry the verdict, and the others that it has.

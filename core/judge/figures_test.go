@@ -840,6 +840,39 @@ func TestTimesOfOperationsAreRungs(t *testing.T) {
 	}
 }
 
+// What shots of many operations take says no more than these do: it leaves the ladder to them, and the sentence too,
+// and it is said whose operations have no percentiles.
+func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
+	operation := result.Split{Name: "operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
+	tail := result.Split{Name: "p99 of operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
+	alike := func(round int) (int64, int64) { return 1300 + int64(round%3), 1300 + int64(round%3) }
+	v := weigh(t, told(t, operation, alike))
+	if figureIn(t, v, figure.P50).Main || figureIn(t, v, figure.Mean).Main {
+		t.Error("what a shot takes stands on the ladder beside the operations that it is made of")
+	}
+	if !strings.HasSuffix(v.Note, "too short to be timed one by one, so their percentiles are not known") {
+		t.Errorf("note %q", v.Note)
+	}
+	r := told(t, operation, alike)
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		one := told(t, tail, func(round int) (int64, int64) { return 2000 + int64(round%3), 3000 + int64(round%3) }).Heats[i]
+		h.Splits = append(h.Splits, one.Splits[len(one.Splits)-1])
+	}
+	v = weigh(t, r)
+	if !strings.Contains(v.Sentence, "1.50x slower") || !strings.Contains(v.Sentence, "at p99 of operation") {
+		t.Errorf("%q does not tell of the tail", v.Sentence)
+	}
+	if strings.Contains(v.Note, "too short") {
+		t.Errorf("note %q, and percentiles are known", v.Note)
+	}
+	for _, row := range v.Scorecard {
+		if row.Name == "p99 of operation at p50" {
+			t.Error("a percentile of a percentile")
+		}
+	}
+}
+
 func TestMarksMayLeanTheOtherWayAndCountBySecond(t *testing.T) {
 	findings := result.Split{Name: "findings", Told: true, More: true, Unit: "findings", PerUnit: 1000}
 	a := figureIn(t, weigh(t, told(t, findings, func(int) (int64, int64) { return 40, 60 })), findings.Figure())

@@ -336,7 +336,10 @@ func splitRows(f *field) (rows []Row) {
 			continue // by the second, which has a rung
 		}
 		for _, state := range f.r.States() {
-			row := Row{Name: fig.Label() + " at p50", Lower: !fig.MoreIsBetter(), interest: f.interest(fig)}
+			row := Row{Name: fig.Label(), Lower: !fig.MoreIsBetter(), interest: f.interest(fig)}
+			if !fig.IsPercentile() { // else it says already of what
+				row.Name += " at p50"
+			}
 			if state != "" {
 				row.Name += ", " + state
 			}

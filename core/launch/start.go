@@ -1,6 +1,7 @@
 package launch
 
 import (
+	"cmp"
 	"os/exec"
 	"syscall"
 
@@ -27,4 +28,29 @@ func Start(cmd *exec.Cmd, at Place, seat *keeper.Seat) error {
 		})
 	})
 	return err
+}
+
+// Enclosure is something that a process is to be in from its creation on, as a control group.
+type Enclosure interface {
+	// Start has begin start a process in it. attr is what that process is to be started with.
+	Start(attr *syscall.SysProcAttr, begin func() error) error
+}
+
+// StartIn starts cmd as Start does, in an enclosure where there is one; soon is called just before its creation.
+func StartIn(cmd *exec.Cmd, at Place, seat *keeper.Seat, in Enclosure, soon func()) error {
+	if in == nil {
+		soon()
+		return Start(cmd, at, seat)
+	}
+	if cmd.SysProcAttr == nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	var err error
+	outside := at.Do(func() { // a thread that is a member of the enclosure creates it
+		err = in.Start(cmd.SysProcAttr, func() error {
+			soon()
+			return Start(cmd, at.Inside(), seat)
+		})
+	})
+	return cmp.Or(outside, err)
 }

@@ -225,3 +225,32 @@ func (Secret) JSONSchema() *jsonschema.Schema {
 		Type: "string", Pattern: `\$\{`, Description: "a secret, taken from the environment: ${NAME}",
 	}
 }
+
+// Size is that of a terminal in cells, written as 80x24.
+type Size struct{ Columns, Rows int }
+
+const (
+	maxSide     = 1000
+	sizePattern = `^[0-9]{1,4}x[0-9]{1,4}$`
+)
+
+// Read accepts COLUMNSxROWS.
+func (s *Size) Read(text string) error {
+	columns, rows, ok := strings.Cut(text, "x")
+	c, err1 := strconv.ParseUint(columns, 10, 16)
+	r, err2 := strconv.ParseUint(rows, 10, 16)
+	if !ok || err1 != nil || err2 != nil || c < 1 || r < 1 || c > maxSide || r > maxSide {
+		return fmt.Errorf("%q is not a size of a terminal, write it as 80x24, up to %dx%d", text, maxSide, maxSide)
+	}
+	*s = Size{int(c), int(r)}
+	return nil
+}
+
+func (s Size) String() string { return fmt.Sprintf("%dx%d", s.Columns, s.Rows) }
+
+// JSONSchema describes a terminal's size for the published schema.
+func (Size) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{
+		Type: "string", Pattern: sizePattern, Description: "with stdout: terminal, its columns and rows; 80x24 unless said",
+	}
+}

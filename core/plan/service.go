@@ -29,7 +29,7 @@ type Service struct {
 	Running *Running `json:"running,omitempty" jsonschema_description:"instead of run: one that somebody else runs, whose memory and CPU are measured"`
 }
 
-// Limits are what a service may take.
+// Limits are what a service may take, or another process that lasts.
 type Limits struct {
 	Memory Bytes  `json:"memory,omitempty" jsonschema_description:"the most memory, as 256MiB; what wants more is killed"`
 	CPU    Amount `json:"cpu,omitempty" jsonschema_description:"how many processors' time, as 1 or 0.5"`
@@ -45,6 +45,30 @@ func (l *Limits) Words() string {
 		parts = append(parts, fmt.Sprintf("at most %g of a processor's time", float64(l.CPU)))
 	}
 	return strings.Join(parts, ", ")
+}
+
+// Housed are settings whose contenders have a process of their own that lasts, without being a service.
+type Housed interface {
+	Held() *Limits    // what it may take; nil: what it likes
+	StartsAnew() bool // for each heat, so that its starts are figures
+	Tasks() int       // threads that each client has at work at once
+}
+
+// Limits are what the contender's service, or the process that it has of its own, may take; nil: what it likes.
+func (c *Contender) Limits() *Limits {
+	if s := c.Ground.Service; s != nil {
+		return s.Limits
+	}
+	if h, ok := c.Settings.(Housed); ok {
+		return h.Held()
+	}
+	return nil
+}
+
+// Starts reports whether the contender has starts that are figures: of a service, or of a process of its own.
+func (c *Contender) Starts() bool {
+	h, ok := c.Settings.(Housed)
+	return c.Ground.Service != nil || ok && h.StartsAnew()
 }
 
 // Running is a service that is there already, named in one of two ways.

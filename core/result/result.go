@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"iter"
 	"maps"
 	"math"
 	"slices"
@@ -390,6 +391,28 @@ func (s *Start) Idle() time.Duration {
 		return 0
 	}
 	return max(s.Asked-s.Ready, 0)
+}
+
+// ToldFigures are what was told at the weigh-in, as figures with their units.
+func (t *Touch) ToldFigures() iter.Seq2[figure.Name, units.Unit] {
+	return func(yield func(figure.Name, units.Unit) bool) {
+		for i := range t.Told {
+			if m := &t.Told[i]; !yield(m.Figure(), m.Unit) {
+				return
+			}
+		}
+	}
+}
+
+// Told are what was told in the heat, as figures with their units.
+func (h *Heat) Told() iter.Seq2[figure.Name, units.Unit] {
+	return func(yield func(figure.Name, units.Unit) bool) {
+		for i := range h.Splits {
+			if s := &h.Splits[i]; s.Told && !yield(s.Figure(), s.Unit) {
+				return
+			}
+		}
+	}
 }
 
 // StartMark is an amount that a service printed while it started.

@@ -74,14 +74,15 @@ func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Setti
 		defer c.Close()
 		h.Clients = []contender.Client{c}
 	}
-	before := readingWith(d)
+	lasting, _ := d.(contender.Lasting)
+	before := readingWith(lasting)
 	span, err := h.Drive(ctx)
 	if err != nil {
 		return result.Floor{}, err
 	}
 	m := tally.Merge(h.Judged)
 	f := result.Floor{Kind: k.Name, Shots: m.Counts[shots.OK], Failed: m.Failures(), Wall: span.End - span.Start}
-	f.Conditions = result.Conditions(meter.Between(before, readingWith(d)))
+	f.Conditions = result.Conditions(meter.Between(before, readingWith(lasting)))
 	f.Latencies, err = result.EncodeHistogram(m.Latencies)
 	return f, err
 }

@@ -43,6 +43,7 @@ type heat struct {
 	conditions meter.Conditions
 	seen       footing.Seen
 	service    *result.Service // nil without one
+	starts     []result.Start  // of processes that the driver started for it
 	swept      int64           // processes found after it
 	sampled    int64           // shots whose answers were compared
 }
@@ -128,7 +129,7 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
-	err = h.ground.Rush(ctx)
+	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n))
 	w := h.watch()
 	if err == nil {
 		err = h.driven(ctx, &drive, w)
@@ -136,6 +137,9 @@ func (h *heat) drive(ctx context.Context) error {
 	w.stop()
 	for _, c := range clients {
 		c.Close()
+	}
+	if housed, ok := h.entry.Driver.(contender.Housed); ok {
+		housed.End()
 	}
 	if s, ok := h.entry.Driver.(contender.Sweeper); ok {
 		h.swept += int64(s.Sweep())
@@ -147,18 +151,38 @@ func (h *heat) drive(ctx context.Context) error {
 	return err
 }
 
+// house has the driver's own processes be there, where it has some that last.
+func (h *heat) house(ctx context.Context, clients int) error {
+	housed, ok := h.entry.Driver.(contender.Housed)
+	if !ok {
+		return nil
+	}
+	starts, err := housed.Begin(ctx, clients)
+	for _, s := range starts {
+		h.starts = append(h.starts, result.Start{At: s.Created, Ready: s.Ready - s.Created})
+	}
+	return err
+}
+
 // driven has the heat driven with an eye on the contender's service.
 func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err error) {
-	service := h.r.watchService(h.ground)
+	resident := h.ground.Resident()
+	lasting, _ := h.entry.Driver.(contender.Lasting)
+	if housed, ok := h.entry.Driver.(contender.Housed); ok && resident.PID == 0 {
+		if resident = housed.Resident(); resident.PID != 0 {
+			lasting = nil // what it uses is seen by watching it
+		}
+	}
+	service := h.r.watchService(resident)
 	watched, release := h.ground.Watched(ctx)
-	before := readingWith(h.entry.Driver)
+	before := readingWith(lasting)
 	after := before
 	drive.OnStage = func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
 			service.mark()
 		case pace.Silent:
-			after = readingWith(h.entry.Driver)
+			after = readingWith(lasting)
 			service.pass()
 		}
 		w.stage(s, at)
@@ -168,7 +192,7 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		return err
 	})
 	if drive.Pace.Wake == 0 || after == before {
-		after = readingWith(h.entry.Driver)
+		after = readingWith(lasting)
 		service.pass()
 	}
 	h.service = service.end()
@@ -180,11 +204,12 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 	return err
 }
 
-// readingWith is what the machine is like at this moment; what a driver's own processes used is nobody else's.
-func readingWith(driver contender.Driver) meter.Reading {
+// readingWith is what the machine is like at this moment; what a driver's own processes used is nobody else's. Lasting
+// is nil without such, or where they are watched.
+func readingWith(lasting contender.Lasting) meter.Reading {
 	r := meter.Read()
-	if d, ok := driver.(contender.Lasting); ok {
-		r = r.Children(d.Used())
+	if lasting != nil {
+		r = r.Children(lasting.Used())
 	}
 	return r
 }

@@ -82,7 +82,7 @@ func (h *heat) record() (result.Heat, error) {
 		), Sent: m.Sent, Received: m.Received,
 		LeftBehind: m.LeftBehind +
 			h.swept, Service: h.service, Sampled: h.sampled, Conditions: result.Conditions(h.conditions),
-		Costs: h.seen.Costs, Changes: h.seen.Changes, Starts: h.seen.Starts,
+		Costs: h.seen.Costs, Changes: h.seen.Changes, Starts: append(h.seen.Starts, h.starts...),
 		ColdLeft: h.seen.Check.ColdLeft, WarmLacks: h.seen.Check.WarmMissing, Unfilled: h.seen.Check.Unfilled,
 	}
 	least := leastDots

@@ -7,6 +7,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/meter"
 	"paceduel/core/pace"
+	"paceduel/core/plan"
 	"paceduel/core/units"
 )
 
@@ -31,7 +32,11 @@ func (r *runner) room(s *station) error {
 	descriptors, processes := 0, 0
 	for _, e := range s.entries {
 		descriptors = max(descriptors, kindOf(r.cfg.Kinds, e.Kind).Descriptors, 2)
-		processes = max(processes, kindOf(r.cfg.Kinds, e.Kind).Processes)
+		own := kindOf(r.cfg.Kinds, e.Kind).Processes
+		if housed, ok := e.Contender.Settings.(plan.Housed); ok {
+			own += housed.Tasks()
+		}
+		processes = max(processes, own)
 	}
 	left := meter.ReadRoom()
 	if need := clients*processes + ownProcesses + runtime.GOMAXPROCS(0); need > left.Processes {

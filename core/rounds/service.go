@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"paceduel/core/contender"
 	"paceduel/core/footing"
 	"paceduel/core/meter"
 	"paceduel/core/result"
@@ -24,23 +25,26 @@ const mostMoments = 200
 type serviceWatch struct {
 	watch  *meter.Watch
 	began  time.Duration
-	exact  bool
-	limits string
-	ground *footing.Ground
+	of     contender.Resident
 	killed int64 // before the heat
 	passed bool
 }
 
-func (r *runner) watchService(g *footing.Ground) *serviceWatch {
-	pid := g.ServicePID()
-	if pid == 0 {
+func (r *runner) watchService(of contender.Resident) *serviceWatch {
+	if of.PID == 0 {
 		return &serviceWatch{}
 	}
-	cpu, limits := g.ServiceCPU()
-	return &serviceWatch{
-		began: r.clock.Now(), watch: meter.StartWatch(pid, g.WatchEvery(), cpu), exact: cpu != nil, limits: limits, ground: g,
-		killed: g.ServiceKilled(),
+	w := &serviceWatch{began: r.clock.Now(), watch: meter.StartWatch(of.PID, of.Every, of.CPU), of: of}
+	w.killed = w.killedNow()
+	return w
+}
+
+// killedNow is how many processes the kernel has killed for wanting more memory than they may have.
+func (w *serviceWatch) killedNow() int64 {
+	if w.of.Killed == nil {
+		return 0
 	}
+	return w.of.Killed()
 }
 
 // mark has CPU time and peak memory count from now on, pass up to now.
@@ -64,10 +68,10 @@ func (w *serviceWatch) end() *result.Service {
 	}
 	seen := w.watch.Stop()
 	s := &result.Service{
-		CPU: seen.CPU, CPUExact: w.exact, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional,
-		Limits: w.limits,
+		CPU: seen.CPU, CPUExact: w.of.CPU != nil, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional,
+		Limits: w.of.Limits,
 	}
-	s.Killed = max(w.ground.ServiceKilled()-w.killed, 0)
+	s.Killed = max(w.killedNow()-w.killed, 0)
 	s.Moments = thinned(len(seen.Moments), func(i int) result.Moment {
 		m := &seen.Moments[i]
 		return result.Moment{

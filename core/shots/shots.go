@@ -29,6 +29,9 @@ type Shot struct {
 	Told []Mark
 	// Course is what was seen of a shot that took long, from its start on; valid until the client's next shot.
 	Course []Moment
+	// Within are the stretches of a shot that tells of them, for pictures: it is drawn as these. Valid until the client's
+	// next shot.
+	Within []Stretch
 	// Aside is time between Start and End that went into keeping the answer in view; no part of the latency.
 	Aside time.Duration
 	// Row is which of the contender's rows was asked, from 0.
@@ -50,6 +53,10 @@ type Shot struct {
 	// View, when set by the caller, is filled with what the contender answered.
 	View *View
 }
+
+// Stretch is a part of the work of a shot: when it was done, and what the shot would have taken had all of it been like
+// that part.
+type Stretch struct{ At, Latency time.Duration }
 
 // Moment is what a contender's processes held at a time, and what they had used up to then.
 type Moment struct {

@@ -119,6 +119,7 @@ type Recorder struct {
 	parts     []part // as many as the shape has
 	told      []told
 	course    []shots.Moment // of shots that took long
+	within    []Point        // stretches of shots that tell of them
 	steps     []step         // of a climb; none without one
 	climb     time.Duration
 	buckets   []Bucket
@@ -213,7 +214,7 @@ func (r *Recorder) Reset(seed uint64) {
 	for i := range r.parts {
 		r.parts[i].clear()
 	}
-	r.told, r.course = r.told[:0], r.course[:0]
+	r.told, r.course, r.within = r.told[:0], r.course[:0], r.within[:0]
 	r.steps = nil
 	r.buckets = r.buckets[:0]
 	r.early, r.raw, r.failed, r.slowest = r.early[:0], r.raw[:0], r.failed[:0], Raw{}
@@ -252,6 +253,11 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 	if len(shot.Course) > 0 && len(r.course) < maxCourse {
 		r.course = append(r.course, shot.Course...)
 	}
+	if len(shot.Within) > 0 && len(r.within) < maxWithin {
+		for _, s := range shot.Within {
+			r.within = append(r.within, Point{At: s.At, Latency: s.Latency})
+		}
+	}
 	r.Sent += shot.Sent
 	r.Received += shot.Received
 	r.LeftBehind += int64(shot.LeftBehind)
@@ -277,6 +283,9 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 
 // maxCourse is how many moments of long shots are kept at least before no more are.
 const maxCourse = 20_000
+
+// maxWithin is how many stretches of shots are kept at least before no more are.
+const maxWithin = 20_000
 
 // ascend adds a shot to its step.
 func (r *Recorder) ascend(shot *shots.Shot, start, latency time.Duration) {
@@ -494,10 +503,18 @@ func Merge(rs []*Recorder) *Merged {
 	return m
 }
 
-// Points are the shots that Kept gives, as points.
+// Points are the shots that Kept gives, as points; those that succeeded by their stretches where they tell of these.
 func Points(rs []*Recorder) []Point {
 	var out []Point
-	each(rs, func(r *Raw) { out = append(out, Point{At: r.End, Latency: r.Latency, Class: r.Class}) })
+	for _, r := range rs {
+		out = append(out, r.within...)
+	}
+	byStretch := len(out) > 0
+	each(rs, func(r *Raw) {
+		if !byStretch || r.Class.Failed() {
+			out = append(out, Point{At: r.End, Latency: r.Latency, Class: r.Class})
+		}
+	})
 	slices.SortFunc(out, func(a, b Point) int { return cmp.Compare(a.At, b.At) })
 	return out
 }

@@ -24,12 +24,14 @@ import (
 // Process is a worker that was started, with the conversation with it.
 type Process struct {
 	*Session
-	cmd    *exec.Cmd
-	seat   *keeper.Seat
-	said   *tail
-	gone   chan struct{} // closed when it has ended, and its group with it
-	folder string        // of the socket
-	forget func()        // has the keeper forget the folder
+	Created time.Time // its process
+	Greeted time.Time // when its hello had come
+	cmd     *exec.Cmd
+	seat    *keeper.Seat
+	said    *tail
+	gone    chan struct{} // closed when it has ended, and its group with it
+	folder  string        // of the socket
+	forget  func()        // has the keeper forget the folder
 }
 
 // Launch says how a worker is started.
@@ -39,7 +41,8 @@ type Launch struct {
 	Folders []string // where the program may lie besides
 	Env     []string // its whole environment, but for what we add
 	Place   launch.Place
-	Stdout  *os.File // nil: the end of it is kept with that of its standard error
+	In      launch.Enclosure // nil: none
+	Stdout  *os.File         // nil: the end of it is kept with that of its standard error
 }
 
 // Program is where the program lies.
@@ -89,7 +92,8 @@ func Start(ctx context.Context, how Launch) (p *Process, err error) {
 	}
 	p.cmd.Env = append(slices.Clone(how.Env), Variable+"=unix:"+listener.Addr().String(), string(keeper.NewMark()))
 	p.cmd.WaitDelay = time.Second // what it started may hold its output open
-	if err = launch.Start(p.cmd, how.Place, p.seat); err != nil {
+	created := func() { p.Created = time.Now() }
+	if err = launch.StartIn(p.cmd, how.Place, p.seat, how.In, created); err != nil {
 		p.seat.Release()
 		return nil, fmt.Errorf("start the worker %s: %w", strings.Join(run, " "), err)
 	}
@@ -101,6 +105,7 @@ func Start(ctx context.Context, how Launch) (p *Process, err error) {
 		}
 		return nil, fmt.Errorf("the worker %s: %w", strings.Join(run, " "), err)
 	}
+	p.Greeted = time.Now()
 	return p, nil
 }
 

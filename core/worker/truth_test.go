@@ -13,9 +13,9 @@ import (
 	"time"
 )
 
-// BenchmarkTruth holds what harnesses tell to the same functions in a bare loop of the same language, in turn with them:
-// the median of the rounds' ratios. Of a lock, throughput is held to what its length allows. What a language needs that
-// is not on this machine is left out.
+// BenchmarkTruth holds what harnesses tell to the same functions in a bare loop of the same language, in turn with
+// them: the median of the rounds' ratios. Of a lock, throughput is held to what its length allows. What a language
+// needs that is not on this machine is left out.
 func BenchmarkTruth(b *testing.B) {
 	for _, tt := range []struct {
 		name  string
@@ -119,7 +119,8 @@ func (c truth) bench(b *testing.B, run []string) {
 // bare is what an operation takes in a bare loop, in nanoseconds.
 func (c truth) bare(b *testing.B, run, env []string, printed *os.File) (ns float64) {
 	b.Helper()
-	cmd := exec.Command(run[0], append(slices.Clone(run[1:]), c.function, fmt.Sprint(c.operations), fmt.Sprint(c.length))...)
+	args := append(slices.Clone(run[1:]), c.function, fmt.Sprint(c.operations), fmt.Sprint(c.length))
+	cmd := exec.Command(run[0], args...)
 	cmd.Dir, cmd.Env, cmd.Stdout = "testdata/truth", env, printed
 	var said bytes.Buffer
 	cmd.Stderr = &said

@@ -370,7 +370,7 @@ func TestWhereOutputGoes(t *testing.T) {
 	}
 	const line = `exec 3>&1; if [ -t 1 ]; then set -- $(stty size <&3); printf 'terminal %sx%s' $2 $1; elif [ -p /dev/stdout ]; then printf pipe; else printf file; fi`
 	for _, tt := range tests {
-		shot := shoot(t, shell(line, func(s *Settings) { s.Stdout, s.Size = tt.stdout, Size{100, 30} }))
+		shot := shoot(t, shell(line, func(s *Settings) { s.Stdout, s.Size = tt.stdout, plan.Size{Columns: 100, Rows: 30} }))
 		if shot.View.Terminal != (tt.stdout == "terminal") {
 			t.Errorf("output to %s: a terminal %v", tt.stdout, shot.View.Terminal)
 		}

@@ -7,8 +7,7 @@ import (
 	"os"
 	"time"
 
-	"github.com/creack/pty"
-
+	"paceduel/core/launch"
 	"paceduel/core/marks"
 	"paceduel/core/shots"
 )
@@ -41,17 +40,11 @@ func (c *client) output(view *shots.View) (*output, error) {
 		go o.drain(view)
 		return o, nil
 	case "terminal":
-		ours, theirs, err := pty.Open()
+		ours, theirs, err := launch.Terminal(c.d.settings.Size)
 		if err != nil {
-			return nil, fmt.Errorf("open a terminal for output: %w", err)
+			return nil, err
 		}
 		o := &output{file: theirs, reader: ours, terminal: ours, drained: make(chan struct{})}
-		size := c.d.settings.Size
-		if err := pty.Setsize(ours, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows)}); err != nil {
-			ours.Close()
-			theirs.Close()
-			return nil, fmt.Errorf("size the terminal for output: %w", err)
-		}
 		if view == nil {
 			view = &shots.View{Limit: maxLastWords} // nothing else holds what it says of a failure
 		}

@@ -10,11 +10,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
-
-	"github.com/invopop/jsonschema"
 
 	"paceduel/core/plan"
 )
@@ -27,7 +24,7 @@ type Settings struct {
 	Env     map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
 	Stdin   string               `json:"stdin,omitempty" jsonschema_description:"a file to read from; nothing unless said"`
 	Stdout  string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"discard (to the null device), pipe (read by us and counted), file (on a disk) or terminal (a pseudo-terminal that we read); pipe where marks are read from it, else discard"`
-	Size    Size                 `json:"size,omitempty" jsonschema_description:"with stdout: terminal, its columns and rows; 80x24 unless said"`
+	Size    plan.Size            `json:"size,omitempty" jsonschema_description:"with stdout: terminal, its columns and rows; 80x24 unless said"`
 	Version []plan.Word          `json:"version,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments that print the tool's version; its first line is kept"`
 	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
 	Timeout plan.Span            `json:"timeout,omitempty" jsonschema_description:"ended after this long; 60s unless said"`
@@ -57,7 +54,7 @@ const defaultTimeout = time.Minute
 
 // New returns settings with their defaults.
 func New() plan.Settings {
-	return &Settings{Size: Size{80, 24}, Timeout: plan.Span(defaultTimeout)}
+	return &Settings{Size: plan.Size{Columns: 80, Rows: 24}, Timeout: plan.Span(defaultTimeout)}
 }
 
 // Check reports contradictions and missing files. A program that is not there is left to the weigh-in.
@@ -108,35 +105,6 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		}
 	}
 	return faults
-}
-
-// Size is that of a terminal in cells, written as 80x24.
-type Size struct{ Columns, Rows int }
-
-const (
-	maxSide     = 1000
-	sizePattern = `^[0-9]{1,4}x[0-9]{1,4}$`
-)
-
-// Read accepts COLUMNSxROWS.
-func (s *Size) Read(text string) error {
-	columns, rows, ok := strings.Cut(text, "x")
-	c, err1 := strconv.ParseUint(columns, 10, 16)
-	r, err2 := strconv.ParseUint(rows, 10, 16)
-	if !ok || err1 != nil || err2 != nil || c < 1 || r < 1 || c > maxSide || r > maxSide {
-		return fmt.Errorf("%q is not a size of a terminal, write it as 80x24, up to %dx%d", text, maxSide, maxSide)
-	}
-	*s = Size{int(c), int(r)}
-	return nil
-}
-
-func (s Size) String() string { return fmt.Sprintf("%dx%d", s.Columns, s.Rows) }
-
-// JSONSchema describes a terminal's size for the published schema.
-func (Size) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{
-		Type: "string", Pattern: sizePattern, Description: "with stdout: terminal, its columns and rows; 80x24 unless said",
-	}
 }
 
 // Summary is the command as one would type it.

@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"math"
-	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -29,15 +28,33 @@ import (
 // What a worker's shots tell of their own accord.
 const (
 	operation = "operation"  // the time of one, as a thread sees it
-	warmUp    = "warm-up"    // how long it was warmed up for; at the weigh-in alone
 	threadGap = "thread gap" // by what share of the slowest thread's time the fastest was done before it
+	// How a process came up, told by all shots of one that was started for its heat, and else at the weigh-in alone.
+	start          = "start"           // from the creation of the process until its hello
+	firstOperation = "first operation" // on the state that had just been made
+	warmUp         = "warm-up"         // how long the function was warmed up for
 )
+
+// quantiles are those of single operations that are told where these are long enough to be timed by themselves.
+var quantiles = []struct {
+	name string
+	q    float64
+}{
+	{"p50 of operation", 0.50}, {"p90 of operation", 0.90}, {"p99 of operation", 0.99}, {"p99.9 of operation", 0.999},
+}
+
+// own reports whether an amount is called like one that we tell ourselves.
+func own(name string) bool {
+	return slices.Contains([]string{operation, threadGap, start, firstOperation, warmUp}, name) ||
+		strings.HasSuffix(name, " of "+operation)
+}
 
 // What is counted of each shot, by its place in the shape.
 const (
 	cpu = iota // of the worker with what it started, between question and answer
 	memory
 	operations
+	printed
 	idle
 	rest
 )
@@ -47,6 +64,7 @@ var shape = shots.Shape{
 		cpu:        {Name: shots.CPU, Unit: units.Second},
 		memory:     {Name: shots.Memory, Unit: units.Byte, Fold: shots.Most},
 		operations: {Name: "operations", Unit: "operations", Rate: true},
+		printed:    {Name: "printed", Unit: units.Byte, Row: "printed/shot", Per: shots.PerShot, Site: shots.Answers},
 		idle: {
 			Name: shots.Idle, Unit: units.Second, Fold: shots.Most, Row: "CPU between heats at most", Site: shots.Takes,
 		},
@@ -58,7 +76,7 @@ var shape = shots.Shape{
 var Kind = contender.Kind{
 	Kind: plan.Kind{
 		Name: "worker", Doc: "a function inside a program that is started once", New: New, Tells: true,
-		Brings: []figure.Name{figure.Told(operation, units.Nanosecond), figure.Told(threadGap, units.Part)},
+		Brings: brings(),
 	},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
@@ -66,11 +84,24 @@ var Kind = contender.Kind{
 	Shape: shape, Level: level, Descriptors: 8, Processes: 32, // the threads of its runtime
 }
 
+// brings are the figures of this kind alone.
+func brings() []figure.Name {
+	names := []figure.Name{
+		figure.Told(operation, units.Nanosecond), figure.Told(threadGap, units.Part),
+		figure.Told(firstOperation, units.Second), figure.Told(warmUp, units.Second),
+	}
+	for _, q := range quantiles {
+		names = append(names, figure.Told(q.name, units.Nanosecond))
+	}
+	return names
+}
+
 // driver holds the workers of a contender: one for each client, which stays from heat to heat.
 type driver struct {
 	settings *Settings
 	launch   worker.Launch // but for what a process has of its own
 	clock    *clock.Clock
+	groups   func(*plan.Limits) (contender.Group, error) // nil: nobody is held to limits
 
 	used    atomic.Int64 // nanoseconds of CPU in shots so far
 	mu      sync.Mutex
@@ -82,7 +113,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(setup.Dir, dir)
 	}
-	d := &driver{settings: s, clock: setup.Clock, running: map[int]*running{}, launch: worker.Launch{
+	d := &driver{settings: s, clock: setup.Clock, groups: setup.Group, running: map[int]*running{}, launch: worker.Launch{
 		Dir: launch.Absolute(dir), Place: setup.Place(),
 	}}
 	if setup.PlanDir != "" {
@@ -104,6 +135,51 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 
 // Used implements contender.Lasting.
 func (d *driver) Used() time.Duration { return time.Duration(d.used.Load()) }
+
+// Begin implements contender.Housed: each client's worker is there before the heat.
+func (d *driver) Begin(ctx context.Context, n int) (starts []contender.Start, err error) {
+	for i := range n {
+		if d.of(i) != nil {
+			continue
+		}
+		r, err := d.start(ctx)
+		if err != nil {
+			return starts, err
+		}
+		d.put(i, r)
+		if d.settings.StartsAnew() {
+			starts = append(starts, contender.Start{Created: d.clock.Now() - time.Since(r.Created),
+				Ready: d.clock.Now() - time.Since(r.Greeted)})
+		}
+	}
+	return starts, nil
+}
+
+// End implements contender.Housed.
+func (d *driver) End() {
+	if d.settings.StartsAnew() {
+		d.Close()
+	}
+}
+
+// watchEvery is how often what a worker holds is looked at.
+const watchEvery = 50 * time.Millisecond
+
+// Resident implements contender.Housed.
+func (d *driver) Resident() (out contender.Resident) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.running) != 1 {
+		return out
+	}
+	for _, r := range d.running {
+		out.PID, out.Every = r.PID(), watchEvery
+		if r.group != nil {
+			out.CPU, out.Killed, out.Limits = r.group.CPU, r.group.Killed, d.settings.Limits.Words()
+		}
+	}
+	return out
+}
 
 // Client makes a client; its worker is the one that the i-th client had before.
 func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i} }
@@ -145,30 +221,49 @@ type running struct {
 	used   time.Duration // CPU up to its last answer
 	asked  time.Duration // when that was, on the clock
 	output *output
+	group  contender.Group // nil without limits
+	killed int64           // of the group's processes, for wanting more memory; known once it has been released
+}
+
+// release gives back what the worker had besides its process, which has ended.
+func (r *running) release() {
+	r.output.close()
+	if r.group != nil {
+		r.killed = r.group.Killed()
+		r.group.Remove()
+	}
 }
 
 // start starts a worker and has its function prepared.
 func (d *driver) start(ctx context.Context) (r *running, err error) {
 	r = &running{}
-	if r.output, err = openOutput(d.settings.Stdout); err != nil {
+	if r.output, err = openOutput(d.settings.Stdout, d.settings.Size); err != nil {
 		return nil, err
 	}
 	how := d.launch
 	how.Stdout = r.output.file
+	if limits := d.settings.Limits; limits != nil && d.groups != nil {
+		if r.group, err = d.groups(limits); err != nil {
+			r.output.close()
+			return nil, err
+		}
+		how.In = r.group
+	}
 	if r.Process, err = worker.Start(ctx, how); err != nil {
-		r.output.close()
+		r.release()
 		return nil, &contender.Hint{
 			Err: err, Try: "see what it does: paceduel worker check -- " + strings.Join(d.launch.Run, " "),
 		}
 	}
 	if err = d.prepare(ctx, r); err != nil {
 		r.Kill()
-		r.output.close()
-		return nil, &contender.Hint{
-			Err: r.told(err),
-			Try: "correct function, params or threads, or see what the worker does: paceduel worker check -- " +
-				strings.Join(d.launch.Run, " "),
+		r.release()
+		try := "correct function, params or threads, or see what the worker does: paceduel worker check -- " +
+			strings.Join(d.launch.Run, " ")
+		if r.killed > 0 {
+			try = "raise limits:, or have it want less"
 		}
+		return nil, &contender.Hint{Err: d.told(r, err), Try: try}
 	}
 	r.tree = meter.NewTree(r.PID())
 	r.used, r.asked = r.tree.CPU(), d.clock.Now()
@@ -197,8 +292,12 @@ func (d *driver) prepare(ctx context.Context, r *running) error {
 	return err
 }
 
-// told adds to an error what the worker printed on its standard error.
-func (r *running) told(err error) error {
+// told adds to an error of a worker that has ended why that was, as far as it is known, and what it printed on its
+// standard error.
+func (d *driver) told(r *running, err error) error {
+	if r.killed > 0 {
+		return fmt.Errorf("it was killed for memory: it wanted more than %s", d.settings.Limits.Words())
+	}
 	if text := r.Said(); text != "" {
 		return fmt.Errorf("%w; it printed: %s", err, text)
 	}
@@ -207,7 +306,7 @@ func (r *running) told(err error) error {
 
 func (r *running) end() {
 	r.End()
-	r.output.close()
+	r.release()
 }
 
 // client has one worker, which is started at its first shot and again when it had to be ended.
@@ -218,6 +317,7 @@ type client struct {
 	begun bool
 	// What its worker used before its first shot while nothing was asked of it, and how long that was.
 	idle, rest time.Duration
+	within     []shots.Stretch
 }
 
 // Shoot has the worker do the operations of one shot.
@@ -248,7 +348,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		c.d.put(c.i, r)
 	}
 	r.tree.Find()
-	before := r.tree.CPU()
+	before, printedBefore := r.tree.CPU(), r.output.length()
 	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
 	defer cancel()
 	shot.Start = now()
@@ -258,22 +358,23 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		c.d.put(c.i, nil)
 		late := limited.Err() != nil
 		state, gone := r.Kill()
-		r.output.close()
+		r.release()
 		switch {
 		case late:
 			fail(shots.Timeout, fmt.Errorf("not done after %s, ended", c.d.settings.Timeout.D()))
 		case gone:
-			fail(shots.Exit, r.told(fmt.Errorf("the worker ended with %s in mid-shot", state)))
+			fail(shots.Exit, c.d.told(r, fmt.Errorf("the worker ended with %s in mid-shot", state)))
 		default:
-			fail(shots.Other, r.told(err))
+			fail(shots.Other, c.d.told(r, err))
 		}
 		return
 	}
 	after := r.tree.Held()
 	c.enter(shot, r, &ran)
 	shot.Count(cpu, int64(after.CPU-before))
+	shot.Count(printed, r.output.length()-printedBefore)
 	c.d.used.Add(int64(after.CPU - before))
-	if !c.begun {
+	if !c.begun && !c.d.settings.StartsAnew() { // one that was just started has not rested
 		c.begun, c.idle, c.rest = true, max(before-r.used, 0), shot.Start-r.asked
 	}
 	shot.Count(idle, int64(c.idle))
@@ -298,6 +399,7 @@ func (c *client) enter(shot *shots.Shot, r *running, ran *worker.Ran) {
 	shot.Aside = max(shot.End-shot.Start-time.Duration(math.Ceil(ran.Elapsed)), 0)
 	shot.Received, shot.Length = int64(len(r.made.Result)), int64(len(r.made.Result))
 	shot.Count(operations, ran.Operations)
+	shot.Within = c.stretches(shot, ran)
 	c.marks.Clear()
 	least, most := math.Inf(1), 0.0
 	for i := range ran.Threads {
@@ -307,9 +409,17 @@ func (c *client) enter(shot *shots.Shot, r *running, ran *worker.Ran) {
 	if len(ran.Threads) > 1 && most > 0 {
 		c.marks.Add([]byte(threadGap), units.Part, 1-least/most)
 	}
+	for _, q := range quantiles {
+		if ns, ok := ran.Quantile(q.q); ok {
+			c.marks.Add([]byte(q.name), units.Nanosecond, ns)
+		}
+	}
+	if c.d.settings.StartsAnew() {
+		c.tellOfStart(r)
+	}
 	for _, name := range ran.AmountNames() {
-		if name == operation || name == warmUp || name == threadGap {
-			continue // what we tell ourselves
+		if own(name) {
+			continue
 		}
 		switch a := ran.Amounts[name]; a.Unit {
 		case "ns":
@@ -325,6 +435,47 @@ func (c *client) enter(shot *shots.Shot, r *running, ran *worker.Ran) {
 	shot.Told = c.marks.List()
 }
 
+// maxStretches is how many batches of a shot are drawn.
+const maxStretches = 400
+
+// stretches are the batches of a run, some of many.
+func (c *client) stretches(shot *shots.Shot, ran *worker.Ran) []shots.Stretch {
+	c.within = c.within[:0]
+	began := shot.End - time.Duration(ran.Elapsed)
+	for i := range ran.Threads {
+		t := &ran.Threads[i]
+		sum := 0.0
+		for _, m := range t.Means {
+			sum += m
+		}
+		every := max(len(t.Means)*len(ran.Threads)/maxStretches, 1)
+		past := 0.0
+		for j, m := range t.Means {
+			if past += m; j%every == 0 && sum > 0 {
+				c.within = append(c.within, shots.Stretch{
+					At:      began + time.Duration(t.Busy*past/sum),
+					Latency: time.Duration(float64(shot.Latency()) * m * float64(len(t.Means)) / sum),
+				})
+			}
+		}
+	}
+	if len(c.within) < 2 { // it says no more than the shot
+		return nil
+	}
+	return c.within
+}
+
+// tellOfStart tells how its process came up, but for its start where that is a figure of the table.
+func (c *client) tellOfStart(r *running) {
+	if !c.d.settings.StartsAnew() {
+		c.marks.AddTime([]byte(start), r.Greeted.Sub(r.Created))
+	}
+	if r.made.First > 0 {
+		c.marks.Add([]byte(firstOperation), units.Second, r.made.First/1e9)
+	}
+	c.marks.Add([]byte(warmUp), units.Second, r.made.Warmup/1e9)
+}
+
 // describe shows the function's result, by which contenders are held to the same work, and how it was made ready.
 func (c *client) describe(shot *shots.Shot, r *running, ran *worker.Ran) {
 	v := shot.View
@@ -338,8 +489,8 @@ func (c *client) describe(shot *shots.Shot, r *running, ran *worker.Ran) {
 	if !r.made.Settled {
 		v.Notes = append(v.Notes, "its times had not settled after a warm-up of "+units.Seconds(r.made.Warmup/1e9))
 	}
-	if !v.Sample {
-		c.marks.Add([]byte(warmUp), units.Second, r.made.Warmup/1e9)
+	if !v.Sample && !c.d.settings.StartsAnew() {
+		c.tellOfStart(r)
 		shot.Told = c.marks.List()
 	}
 	if r.made.Result == nil {
@@ -360,44 +511,4 @@ func (c *client) Rewind() {}
 // Close leaves the worker to the next heat.
 func (c *client) Close() {}
 
-// output is where a worker prints to.
-type output struct {
-	file, reader *os.File
-	drained      chan struct{}
-}
-
-func openOutput(to string) (o *output, err error) {
-	o = &output{}
-	switch to {
-	case "pipe":
-		if o.reader, o.file, err = os.Pipe(); err == nil {
-			o.drained = make(chan struct{})
-			go func() {
-				defer close(o.drained)
-				io.Copy(io.Discard, o.reader)
-			}()
-		}
-	case "file":
-		if o.file, err = os.CreateTemp("", "paceduel-output-*"); err == nil {
-			err = os.Remove(o.file.Name()) // nobody else needs its name
-		}
-	default:
-		o.file, err = os.OpenFile(os.DevNull, os.O_WRONLY, 0)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("open what the worker prints to: %w", err)
-	}
-	return o, nil
-}
-
-// close closes it, once whoever printed has gone; one who left the group and holds a pipe open is not waited for.
-func (o *output) close() {
-	o.file.Close()
-	if o.reader != nil {
-		o.reader.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
-		<-o.drained
-		o.reader.Close()
-	}
-}
-
-var _ contender.Lasting = (*driver)(nil)
+var _ contender.Housed = (*driver)(nil)

@@ -29,7 +29,10 @@ type Settings struct {
 	Operations int64                `json:"operations,omitempty" jsonschema:"minimum=1,maximum=1000000000000" jsonschema_description:"of one shot, shared out among the threads; 1000000 unless said. All contenders do as many as the one that is to do most"`
 	Dir        string               `json:"dir,omitempty" jsonschema_description:"working directory, from the plan's folder"`
 	Env        map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
-	Stdout     string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file" jsonschema_description:"where it prints to: discard (the null device), pipe (read by us) or file (on a disk, without a name); discard unless said"`
+	Stdout     string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"where it prints to: discard (the null device), pipe (read by us), file (on a disk, without a name) or terminal (a pseudo-terminal that we read); discard unless said"`
+	Size       plan.Size            `json:"size,omitempty" jsonschema_description:"with stdout: terminal, its columns and rows; 80x24 unless said"`
+	Fresh      string               `json:"fresh,omitempty" jsonschema:"enum=heat,enum=duel" jsonschema_description:"how often it is started anew: for each heat, which makes its start a figure, or once; duel unless said"`
+	Limits     *plan.Limits         `json:"limits,omitempty" jsonschema_description:"what it and all that it starts may take, where this machine has control groups"`
 	Timeout    plan.Span            `json:"timeout,omitempty" jsonschema_description:"a shot that takes longer fails, and the worker is ended; 60s unless said"`
 }
 
@@ -42,8 +45,17 @@ const (
 
 // New returns settings with their defaults. Operations are left open, since contenders may share those of one.
 func New() plan.Settings {
-	return &Settings{Threads: 1, Stdout: "discard", Timeout: plan.Span(defaultTimeout)}
+	return &Settings{
+		Threads: 1, Stdout: "discard", Size: plan.Size{Columns: 80, Rows: 24}, Fresh: plan.EveryDuel,
+		Timeout: plan.Span(defaultTimeout),
+	}
 }
+
+// How its process is kept, see plan.Housed.
+
+func (s *Settings) Held() *plan.Limits { return s.Limits }
+func (s *Settings) StartsAnew() bool   { return s.Fresh == plan.EveryHeat }
+func (s *Settings) Tasks() int         { return s.Threads }
 
 // Check reports contradictions and missing folders. What the worker has no function or parameter for is left to the
 // weigh-in.
@@ -94,6 +106,12 @@ func (s *Settings) Summary() string {
 	text += " of " + strings.Join(words, " ")
 	if s.Threads > 1 {
 		text += fmt.Sprintf(" on %d threads", s.Threads)
+	}
+	if s.Stdout != "discard" {
+		text += ", printing to a " + s.Stdout
+	}
+	if s.StartsAnew() {
+		text += ", started for each heat"
 	}
 	if s.Operations > 0 { // runs of other amounts of work are not to be joined
 		text += ", " + units.Count(s.Operations) + " operations a shot"

@@ -3,12 +3,14 @@ package worker
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"math"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +19,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/contender/conformance"
 	"paceduel/core/keeper"
+	"paceduel/core/meter"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
 	"paceduel/core/units"
@@ -59,6 +62,24 @@ func serve() {
 				fmt.Println("the tide is in")
 			}
 			return nil
+		}
+	}}, harness.Function{Name: "hash", Make: func(harness.Params) harness.Loop { // long enough to be timed by itself
+		water := make([]byte, 256<<10)
+		return func(_ int, n int64) any {
+			sum := [32]byte{}
+			for range n {
+				sum = sha256.Sum256(water)
+			}
+			return fmt.Sprintf("%x", sum)
+		}
+	}}, harness.Function{Name: "hold", Params: harness.Params{"mib": 1.0}, Make: func(p harness.Params) harness.Loop {
+		held := make([]byte, int(p["mib"].(float64))<<20)
+		for i := 0; i < len(held); i += 4096 {
+			held[i] = 1
+		}
+		return func(_ int, n int64) any {
+			runtime.KeepAlive(held)
+			return n * int64(held[0])
 		}
 	}})
 }
@@ -198,7 +219,7 @@ func TestAShotIsWhatTheWorkerTold(t *testing.T) {
 
 // Parts of a nanosecond are kept.
 func TestTimesAreNotRoundedToNanoseconds(t *testing.T) {
-	c := client{}
+	c := client{d: &driver{settings: of("good", nil)}}
 	var shot shots.Shot
 	c.enter(&shot, &running{}, &core.Ran{Operations: 1000, Elapsed: 1301.7, Threads: []core.Thread{
 		{Operations: 1000, Busy: 1301.7},
@@ -256,13 +277,139 @@ func TestAWorkerThatPrintsAndReturnsNothing(t *testing.T) {
 	}
 }
 
+// What is printed is counted, wherever it goes.
+func TestWhatAWorkerPrintsIsCounted(t *testing.T) {
+	for to, want := range map[string]int64{"discard": 0, "pipe": 15_000, "file": 15_000, "terminal": 16_000} {
+		d := openFor(t, of("good", func(s *Settings) { s.Function, s.Stdout, s.Operations = "print", to, 1000 }))
+		for range 2 {
+			if shot := shoot(t, d); shot.Amounts[printed] != want {
+				t.Errorf("%d bytes to %s; want %d", shot.Amounts[printed], to, want)
+			}
+		}
+	}
+}
+
+// Operations that are long enough are timed one by one, and drawn batch by batch.
+func TestLongOperationsHavePercentiles(t *testing.T) {
+	d := openFor(t, of("good", func(s *Settings) { s.Function, s.Operations = "hash", 100 }))
+	shot := shoot(t, d)
+	p50, each := toldOf(shot, "p50 of operation"), toldOf(shot, operation)
+	if shot.Class != shots.OK || !(p50 > each/5 && p50 < each*2) {
+		t.Errorf("%s, %v: p50 %g of a mean of %g", shot.Class, shot.Err, p50, each)
+	}
+	if p99 := toldOf(shot, "p99 of operation"); p99 == p99 {
+		t.Errorf("p99 %g of 100 operations", p99)
+	}
+	mean, before := 0.0, shot.Start
+	for _, w := range shot.Within {
+		mean += float64(w.Latency) / float64(len(shot.Within))
+		if w.At < before || w.At > shot.End+time.Millisecond {
+			t.Errorf("a batch at %s of a shot from %s to %s", w.At, shot.Start, shot.End)
+		}
+		before = w.At
+	}
+	if latency := float64(shot.Latency()); len(shot.Within) < 50 || mean < latency*0.99 || mean > latency*1.01 {
+		t.Errorf("%d batches, as if shots took %g ns; it took %g", len(shot.Within), mean, latency)
+	}
+	short := shoot(t, openFor(t, of("good", nil)))
+	if p50 := toldOf(short, "p50 of operation"); p50 == p50 {
+		t.Error("a percentile of operations that are too short for it")
+	}
+}
+
+// A worker that is fresh for each heat has starts, and tells how it came up; one that is kept has none.
+func TestAWorkerForEachHeat(t *testing.T) {
+	for _, fresh := range []string{plan.EveryHeat, plan.EveryDuel} {
+		d := openFor(t, of("good", func(s *Settings) { s.Fresh = fresh }))
+		anew := fresh == plan.EveryHeat
+		pids := map[int]bool{}
+		for range 2 {
+			before := d.clock.Now()
+			starts, err := d.Begin(t.Context(), 1)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if anew && (len(starts) != 1 || starts[0].Created < before || starts[0].Ready <= starts[0].Created ||
+				starts[0].Ready > d.clock.Now()) || !anew && len(starts) > 0 {
+				t.Errorf("%s: starts %+v", fresh, starts)
+			}
+			pids[d.Resident().PID] = true
+			shot := shoot(t, d)
+			if told := toldOf(shot, firstOperation); (told > 0) != true || shot.Class != shots.OK {
+				t.Errorf("%s: first operation %g, %v", fresh, told, shot.Err)
+			}
+			unseen := &shots.Shot{}
+			d.Client(0, 1).Shoot(t.Context(), unseen)
+			if told := toldOf(unseen, warmUp); (told > 0) != anew {
+				t.Errorf("%s: a shot of a heat tells a warm-up of %g", fresh, told)
+			}
+			if rest := unseen.Amounts[rest]; anew && rest > 0 {
+				t.Errorf("one that was just started rested for %d ns", rest)
+			}
+			d.End()
+		}
+		if want := map[bool]int{true: 2, false: 1}[anew]; len(pids) != want {
+			t.Errorf("%s: processes %v; want %d", fresh, pids, want)
+		}
+		if gone := d.Resident().PID == 0; gone != anew {
+			t.Errorf("%s: after the heat its process is there: %v", fresh, !gone)
+		}
+	}
+}
+
+// Several workers are no one process to be looked at.
+func TestSeveralWorkersAreNotWatched(t *testing.T) {
+	d := openFor(t, of("good", nil))
+	if _, err := d.Begin(t.Context(), 2); err != nil || d.Resident().PID != 0 {
+		t.Errorf("%v, watched %d", err, d.Resident().PID)
+	}
+}
+
+func TestAWorkerIsHeldToItsLimits(t *testing.T) {
+	groups, err := meter.Cgroups()
+	if err != nil {
+		t.Skip(err)
+	}
+	try, err := groups.NewGroup(meter.Limits{Memory: 1 << 30})
+	if err != nil {
+		t.Skip(err)
+	}
+	try.Remove()
+	for mib, want := range map[string]shots.Class{"1": shots.OK, "200": shots.NoStart} {
+		s := of("good", func(s *Settings) {
+			s.Function, s.Params, s.Limits = "hold", map[string]plan.Word{"mib": plan.Word(mib)}, &plan.Limits{Memory: 64 << 20}
+		})
+		d, err := open(contender.Setup{
+			Dir: t.TempDir(), Clock: clock.Start(), Group: func(l *plan.Limits) (contender.Group, error) {
+				return groups.NewGroup(meter.Limits{Memory: int64(l.Memory), CPU: float64(l.CPU)})
+			},
+		}, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		shot := shoot(t, d)
+		if shot.Class != want {
+			t.Errorf("%s MiB: %s, %v", mib, shot.Class, shot.Err)
+		}
+		const killed = "killed for memory: it wanted more than at most 64"
+		if want == shots.NoStart && (!strings.Contains(fmt.Sprint(shot.Err), killed) ||
+			contender.HintOf(shot.Err) != "raise limits:, or have it want less") {
+			t.Errorf("%v; %s", shot.Err, contender.HintOf(shot.Err))
+		}
+		if r := d.Resident(); want == shots.OK && (r.Limits == "" || r.CPU() <= 0 || r.Killed() != 0) {
+			t.Errorf("%+v", r)
+		}
+		d.Close()
+	}
+}
+
 func TestWhatAWorkerCannotDo(t *testing.T) {
 	for _, tt := range []struct {
 		want   string
 		how    string
 		change func(*Settings)
 	}{
-		{"no function sunk; it has add, print", "good", func(s *Settings) { s.Function = "sunk" }},
+		{"no function sunk; it has add, print, hash, hold", "good", func(s *Settings) { s.Function = "sunk" }},
 		{"no parameter bay; it has by, called", "good", func(s *Settings) { s.Params = map[string]plan.Word{"bay": "1"} }},
 		{`by of its function add is a number, and "two" is none`, "good", func(s *Settings) {
 			s.Params = map[string]plan.Word{"by": "two"}
@@ -340,5 +487,11 @@ func TestChecks(t *testing.T) {
 	const want = "add (by: 5, called: tern) of ./pier -q on 2 threads, 200 000 operations a shot"
 	if got := s.Summary(); got != want {
 		t.Errorf("%q; want %q", got, want)
+	}
+	s.Stdout, s.Fresh = "terminal", plan.EveryHeat
+	const more = "add (by: 5, called: tern) of ./pier -q on 2 threads, printing to a terminal, started for each heat, " +
+		"200 000 operations a shot"
+	if got := s.Summary(); got != more {
+		t.Errorf("%q; want %q", got, more)
 	}
 }

@@ -561,7 +561,7 @@ func lacking(p *plan.Plan, f figure.Name) (try, what string) {
 	case need&figure.AtOnce != 0 && p.Pace.Open():
 		return "name p99", "at a set rate, " + string(f) + " is what the plan says"
 	case need&figure.AService != 0 &&
-		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Service != nil }):
+		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Starts() }):
 		return "add service:, or name another figure", string(f) + " is a figure of services, and no contender has one"
 	case need&figure.AWake != 0 && p.Pace.Wake == 0:
 		return "set pace: { wake: 500ms }", string(f) + " is of the shot after a silence, and the pace has none"
