@@ -43,21 +43,34 @@ type Prediction struct {
 	Heights []int16 `json:"heights_cm"`
 }
 
-// gaugeTable computes a station's heights for the whole year.
-func gaugeTable(gauge int) []int16 {
+// wave is a constituent as it is at a station: its phase, and how far it turns in a step of ten minutes, in radians.
+type wave struct{ size, phase, turn float64 }
+
+// wavesOf are the waves that the tide of a station is made of.
+func wavesOf(gauge int) []wave {
 	rng := rand.New(rand.NewPCG(seed, uint64(100+gauge)))
-	type wave struct{ size, phase, turn float64 }
 	waves := make([]wave, len(constituents))
 	for i, c := range constituents {
 		waves[i] = wave{c.size * (0.8 + 0.4*rng.Float64()), 2 * math.Pi * rng.Float64(), c.speed * math.Pi / 180 / 6}
 	}
+	return waves
+}
+
+// heightAt is the height at a step of the year, in centimetres.
+func heightAt(waves []wave, at int) int16 {
+	height := 2.4
+	for _, w := range waves {
+		height += w.size * math.Cos(w.turn*float64(at)+w.phase)
+	}
+	return int16(math.Round(100 * height))
+}
+
+// gaugeTable computes a station's heights for the whole year.
+func gaugeTable(gauge int) []int16 {
+	waves := wavesOf(gauge)
 	out := make([]int16, yearSteps)
 	for at := range out {
-		height := 2.4
-		for _, w := range waves {
-			height += w.size * math.Cos(w.turn*float64(at)+w.phase)
-		}
-		out[at] = int16(math.Round(100 * height))
+		out[at] = heightAt(waves, at)
 	}
 	return out
 }

@@ -20,6 +20,7 @@ var questions = []struct{ key, asks, file, lines string }{
 	{"waiting", "who waits while something is made anew", "fresh-enough.duel.yaml", "url, headers and rate"},
 	{"size", "from which size on another way is better", "board-of-arrivals.duel.yaml", "url, rows and headers"},
 	{"threads", "how many writers or threads at once", "position-reports.duel.yaml", "run and writers"},
+	{"functions", "two functions inside a program", "week-of-tides.duel.yaml", "run and function"},
 	{"setting", "which value of a setting is best", "ship-log.duel.yaml", "run and batch"},
 	{"files", "a file that is copied or sent", "chart-archive.duel.yaml", "way, from and to"},
 }

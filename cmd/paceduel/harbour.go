@@ -111,6 +111,13 @@ func harbourCommand() *cobra.Command {
 	log.Flags().StringVar(&ordering, "with", "when-full", "when a batch is put in order: when-full or as-they-come")
 	log.Flags().IntVar(&batch, "batch", 256, "`ENTRIES` of a batch")
 
+	functions := &cobra.Command{
+		Use:   "functions",
+		Short: "the harbour's own functions, for whoever starts it to run them",
+		Args:  cobra.NoArgs,
+		Run:   func(*cobra.Command, []string) { harbour.Work() },
+	}
+
 	lay := &cobra.Command{
 		Use:   "lay DIR",
 		Short: "write the demo's plans and data into DIR",
@@ -123,7 +130,7 @@ func harbourCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(serve, pack, tidy, predict, almanac, report, log, lay)
+	c.AddCommand(serve, pack, tidy, predict, almanac, report, log, functions, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

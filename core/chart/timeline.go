@@ -242,7 +242,7 @@ func ConditionLines(r *result.Result, h *result.Heat) (lines []string) {
 	if h.Due > 0 {
 		own += fmt.Sprintf(", send lag p99 %s", units.Duration(h.LagP99))
 	}
-	others := fmt.Sprintf("others %s", units.Share(c.OthersFrac))
+	others := fmt.Sprintf("others %s", units.Share(r.Others(h)))
 	if c.OthersUnknown {
 		others = "others: too short to tell"
 	}

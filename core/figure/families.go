@@ -61,6 +61,9 @@ func (n Name) IsPercentile() bool { return n.IsTold() && percentile.MatchString(
 
 var percentile = regexp.MustCompile(`^p[0-9.]+ of `)
 
+// IsCPU reports whether a figure that is told is the CPU time of what a shot has many of: "CPU of operation".
+func (n Name) IsCPU() bool { return n.IsTold() && strings.HasPrefix(n.Spoken(), "CPU of ") }
+
 // Spoken is what people call a figure in plans and claims: a mark by its name alone.
 func (n Name) Spoken() string {
 	for _, prefix := range []string{toldPrefix, morePrefix, amountPrefix, ratePrefix} {
@@ -108,8 +111,11 @@ func (n Name) build() *Figure {
 		}
 		f := counted(n, label, unit)
 		f.At = " in " + name
-		if n.IsPercentile() {
+		switch {
+		case n.IsPercentile():
 			f.At = " at " + name
+		case n.IsCPU():
+			f.Words, f.At, f.Aside, f.Axis = [2]string{"less " + name, "more " + name}, "", &Aside{Verb: "takes"}, string(n)
 		}
 		f.Doc, f.Use, f.Constant = "what contenders tell of themselves", everywhere, unit != units.Second
 		if f.More = prefix == morePrefix; f.More {

@@ -569,7 +569,7 @@ func (f *Face) spoken(on basis) (out []Assessment) {
 		if !a.Main || a.Word == TooFew || a.Word == NoWord {
 			continue
 		}
-		if _, ok := a.Figure.Quantile(); ok || a.Figure.Unit() == units.Nanosecond {
+		if _, ok := a.Figure.Quantile(); ok || a.Figure.Unit() == units.Nanosecond && !a.Figure.IsCPU() {
 			out = append(out, a)
 		} else if a.Figure.Row().OfStart {
 			start = append(start, a)

@@ -441,7 +441,7 @@ func meansOf(r *result.Result) (m hostMeans) {
 			m.slowest, m.fastest = min(m.slowest, mhz), max(m.fastest, mhz)
 		}
 		m.own += h.Conditions.OwnFrac
-		m.others += max(h.Conditions.OthersFrac-served(r, h), 0)
+		m.others += r.Others(h)
 		m.steal += h.Conditions.StealFrac
 		m.disk += h.Conditions.DiskPressure
 		m.memory += h.Conditions.MemoryPressure
@@ -497,14 +497,6 @@ func hostCautions(r *result.Result) (out []Caution) {
 		add(Busy, "shorten the heats", "our own memory collection paused for %s within one heat", units.Seconds(m.pause))
 	}
 	return out
-}
-
-// served is the share of the machine that the contender's own service took in a heat, and nobody else.
-func served(r *result.Result, h *result.Heat) float64 {
-	if h.Service == nil || h.Wall <= 0 {
-		return 0
-	}
-	return h.Service.CPU.Seconds() / h.Wall.Seconds() / float64(max(r.Host.Cores, 1))
 }
 
 // busyIdleFrac is from which share of a processor on a contender that has no turn is in the way of those that have.

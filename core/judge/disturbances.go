@@ -213,7 +213,7 @@ func (f *field) outliers(fig figure.Name) (out []Caution) {
 // hostThen says what the machine was doing during a heat.
 func hostThen(h *heat) string {
 	c := &h.Conditions
-	text := fmt.Sprintf("other programs then used %s of the machine", units.Share(c.OthersFrac))
+	text := fmt.Sprintf("other programs then used %s of the machine", units.Share(h.r.Others(h.Heat)))
 	if c.OthersUnknown {
 		text = "it was too short to say what other programs did"
 	}

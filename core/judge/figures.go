@@ -45,7 +45,8 @@ func ownFigures(r *result.Result) []figure.Name {
 	any := func(has func(*result.Heat) bool) bool {
 		return slices.ContainsFunc(r.Heats, func(h result.Heat) bool { return has(&h) })
 	}
-	if any(func(h *result.Heat) bool { _, known := h.CPU(); return known }) {
+	if !slices.ContainsFunc(figures, figure.Name.IsCPU) && // it is told more exactly
+		any(func(h *result.Heat) bool { _, known := h.CPU(); return known }) {
 		figures = append(figures, figure.CPU)
 	}
 	if any(func(h *result.Heat) bool { return h.Peak() > 0 }) {

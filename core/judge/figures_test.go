@@ -856,10 +856,19 @@ func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
 	r := told(t, operation, alike)
 	for i := range r.Heats {
 		h := &r.Heats[i]
-		one := told(t, tail, func(round int) (int64, int64) { return 2000 + int64(round%3), 3000 + int64(round%3) }).Heats[i]
+		one := told(t, tail, func(int) (int64, int64) { return 2000, 3000 }).Heats[i]
 		h.Splits = append(h.Splits, one.Splits[len(one.Splits)-1])
 	}
+	used := result.Split{Name: "CPU of operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
+	for i := range r.Heats {
+		one := told(t, used, func(int) (int64, int64) { return 1300, 2600 }).Heats[i]
+		r.Heats[i].Splits = append(r.Heats[i].Splits, one.Splits[len(one.Splits)-1])
+	}
 	v = weigh(t, r)
+	if a := figureIn(t, v, used.Figure()); a.Word != judge.Worse || a.Figure.Comparative(false) != "more CPU of operation" ||
+		!strings.Contains(v.Sentence, "It takes 2.0x more CPU of operation") {
+		t.Errorf("%q, in %q", a.Say(), v.Sentence)
+	}
 	if !strings.Contains(v.Sentence, "1.50x slower") || !strings.Contains(v.Sentence, "at p99 of operation") {
 		t.Errorf("%q does not tell of the tail", v.Sentence)
 	}

@@ -84,7 +84,8 @@ func plannedFigures(r *result.Result) []figure.Name {
 		if fig == figure.Memory && unmeasured(r) {
 			continue
 		}
-		if counted && !slices.Contains(own, fig) {
+		if counted && !slices.Contains(own, fig) &&
+			!(fig == figure.CPU && slices.ContainsFunc(own, figure.Name.IsCPU)) {
 			own = append(own, fig)
 		}
 	}

@@ -667,6 +667,16 @@ func (r *Result) Amount(h *Heat, name string) (v float64, ok bool) {
 	return math.NaN(), false
 }
 
+// Others is the share of the machine that other programs used in a heat: neither we nor the contender's own service, or
+// what it has in place of one.
+func (r *Result) Others(h *Heat) float64 {
+	served := 0.0
+	if h.Service != nil && h.Wall > 0 {
+		served = h.Service.CPU.Seconds() / h.Wall.Seconds() / float64(max(r.Host.Cores, 1))
+	}
+	return max(h.Conditions.OthersFrac-served, 0)
+}
+
 // CPU is the processor time of the contender's processes in the judged part; ok is false where it is not known.
 func (h *Heat) CPU() (used time.Duration, ok bool) {
 	n, ok := h.Amounts[shots.CPU]

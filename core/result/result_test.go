@@ -230,3 +230,20 @@ func TestFailuresAreToldByTheirClass(t *testing.T) {
 		}
 	}
 }
+
+// What a contender's own service uses is nobody else's.
+func TestOthersAreNotTheService(t *testing.T) {
+	r := result.Result{Host: result.Host{Cores: 2}}
+	h := result.Heat{Wall: time.Second, Conditions: result.Conditions{OthersFrac: 0.55}}
+	if got := r.Others(&h); got != 0.55 {
+		t.Errorf("%g without a service", got)
+	}
+	h.Service = &result.Service{CPU: time.Second}
+	if got := r.Others(&h); math.Abs(got-0.05) > 1e-9 {
+		t.Errorf("%g beside a service that has one of two processors to itself; want 0.05", got)
+	}
+	h.Service.CPU = 3 * time.Second
+	if got := r.Others(&h); got != 0 {
+		t.Errorf("%g", got)
+	}
+}

@@ -16,7 +16,7 @@ var arrows = map[string]string{
 	"core/mask":  "",
 	"core/units": "",
 	"core/draft": "", "core/judge/stats": "", "core/contender/http/servertiming": "", "internal/golden": "",
-	"harbour":     "core/draft",
+	"harbour":     "core/draft workers/go",
 	"core/figure": "core/units", "core/shots": "core/figure core/units",
 
 	// the plan, and what carries it out

@@ -27,8 +27,9 @@ import (
 
 // What a worker's shots tell of their own accord.
 const (
-	operation = "operation"  // the time of one, as a thread sees it
-	threadGap = "thread gap" // by what share of the slowest thread's time the fastest was done before it
+	operation = "operation"        // the time of one, as a thread sees it
+	cpuOf     = "CPU of operation" // of the worker with what it started
+	threadGap = "thread gap"       // by what share of the slowest thread's time the fastest was done before it
 	// How a process came up, told by all shots of one that was started for its heat, and else at the weigh-in alone.
 	start          = "start"           // from the creation of the process until its hello
 	firstOperation = "first operation" // on the state that had just been made
@@ -45,7 +46,7 @@ var quantiles = []struct {
 
 // own reports whether an amount is called like one that we tell ourselves.
 func own(name string) bool {
-	return slices.Contains([]string{operation, threadGap, start, firstOperation, warmUp}, name) ||
+	return slices.Contains([]string{operation, cpuOf, threadGap, start, firstOperation, warmUp}, name) ||
 		strings.HasSuffix(name, " of "+operation)
 }
 
@@ -81,13 +82,14 @@ var Kind = contender.Kind{
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
 	},
+	Draft: &drafting,
 	Shape: shape, Level: level, Descriptors: 8, Processes: 32, // the threads of its runtime
 }
 
 // brings are the figures of this kind alone.
 func brings() []figure.Name {
 	names := []figure.Name{
-		figure.Told(operation, units.Nanosecond), figure.Told(threadGap, units.Part),
+		figure.Told(operation, units.Nanosecond), figure.Told(cpuOf, units.Nanosecond), figure.Told(threadGap, units.Part),
 		figure.Told(firstOperation, units.Second), figure.Told(warmUp, units.Second),
 	}
 	for _, q := range quantiles {
@@ -352,7 +354,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
 	defer cancel()
 	shot.Start = now()
-	ran, err := r.Run(limited, c.d.settings.Operations, c.d.settings.Timeout.D())
+	ran, err := c.run(limited, r)
 	shot.End = now()
 	if err != nil {
 		c.d.put(c.i, nil)
@@ -370,8 +372,8 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		return
 	}
 	after := r.tree.Held()
-	c.enter(shot, r, &ran)
 	shot.Count(cpu, int64(after.CPU-before))
+	c.enter(shot, r, &ran)
 	shot.Count(printed, r.output.length()-printedBefore)
 	c.d.used.Add(int64(after.CPU - before))
 	if !c.begun && !c.d.settings.StartsAnew() { // one that was just started has not rested
@@ -384,6 +386,15 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	if shot.View != nil {
 		c.describe(shot, r, &ran)
 	}
+}
+
+// run has the worker do one shot's operations, or as many as its time holds.
+func (c *client) run(ctx context.Context, r *running) (worker.Ran, error) {
+	s := c.d.settings
+	if s.For > 0 {
+		return r.RunFor(ctx, s.For.D())
+	}
+	return r.Run(ctx, s.Operations, s.Timeout.D())
 }
 
 // classOf is the class of a worker that could not be started or prepared.
@@ -414,6 +425,7 @@ func (c *client) enter(shot *shots.Shot, r *running, ran *worker.Ran) {
 			c.marks.Add([]byte(q.name), units.Nanosecond, ns)
 		}
 	}
+	c.marks.Add([]byte(cpuOf), units.Nanosecond, float64(shot.Amounts[cpu])/float64(ran.Operations))
 	if c.d.settings.StartsAnew() {
 		c.tellOfStart(r)
 	}

@@ -27,6 +27,7 @@ type Settings struct {
 	Params     map[string]plan.Word `json:"params,omitempty" jsonschema_description:"the function's parameters; its defaults unless said"`
 	Threads    int                  `json:"threads,omitempty" jsonschema:"minimum=1,maximum=4096" jsonschema_description:"on so many threads at once; 1 unless said"`
 	Operations int64                `json:"operations,omitempty" jsonschema:"minimum=1,maximum=1000000000000" jsonschema_description:"of one shot, shared out among the threads; 1000000 unless said. All contenders do as many as the one that is to do most"`
+	For        plan.Span            `json:"for,omitempty" jsonschema_description:"instead of operations: each shot does as many as this time holds. All contenders take the longest time of any"`
 	Dir        string               `json:"dir,omitempty" jsonschema_description:"working directory, from the plan's folder"`
 	Env        map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
 	Stdout     string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"where it prints to: discard (the null device), pipe (read by us), file (on a disk, without a name) or terminal (a pseudo-terminal that we read); discard unless said"`
@@ -41,6 +42,7 @@ const (
 	defaultOperations = 1_000_000
 	maxOperations     = 1_000_000_000_000
 	defaultTimeout    = time.Minute
+	leastFor          = time.Millisecond
 )
 
 // New returns settings with their defaults. Operations are left open, since contenders may share those of one.
@@ -78,6 +80,12 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if s.Operations < 0 || s.Operations > maxOperations {
 		fault("operations", fmt.Sprintf("use 1 to %d", maxOperations), "%d operations", s.Operations)
 	}
+	switch {
+	case s.For > 0 && s.Operations > 0:
+		fault("for", "keep one of them", "both operations and for are set")
+	case s.For > 0 && (s.For.D() < leastFor || s.For >= s.Timeout):
+		fault("for", "use 1ms or more, and less than timeout", "a shot of %s", s.For.D())
+	}
 	if s.Timeout == 0 {
 		fault("timeout", "set a positive time", "a limit of no time at all")
 	}
@@ -113,26 +121,33 @@ func (s *Settings) Summary() string {
 	if s.StartsAnew() {
 		text += ", started for each heat"
 	}
-	if s.Operations > 0 { // runs of other amounts of work are not to be joined
+	switch { // runs of other amounts of work are not to be joined
+	case s.For > 0:
+		text += ", shots of " + s.For.D().String()
+	case s.Operations > 0:
 		text += ", " + units.Count(s.Operations) + " operations a shot"
 	}
 	return text
 }
 
-// level gives all contenders the operations of the one that is to do most: latencies of different amounts of work say
-// nothing of each other.
+// level gives all contenders the operations of the one that is to do most, or the time of the one that takes longest
+// where any has one: latencies of different amounts of work say nothing of each other.
 func level(all []plan.Settings) []plan.Settings {
 	var most int64
+	var longest plan.Span
 	for _, s := range all {
-		most = max(most, s.(*Settings).Operations)
+		most, longest = max(most, s.(*Settings).Operations), max(longest, s.(*Settings).For)
 	}
-	if most == 0 {
+	switch {
+	case longest > 0:
+		most = 0
+	case most == 0:
 		most = defaultOperations
 	}
 	out := make([]plan.Settings, len(all))
 	for i, s := range all {
 		own := *s.(*Settings)
-		own.Operations = most
+		own.Operations, own.For = most, longest
 		out[i] = &own
 	}
 	return out

@@ -221,6 +221,7 @@ func TestAShotIsWhatTheWorkerTold(t *testing.T) {
 func TestTimesAreNotRoundedToNanoseconds(t *testing.T) {
 	c := client{d: &driver{settings: of("good", nil)}}
 	var shot shots.Shot
+	shot.Count(cpu, 2000)
 	c.enter(&shot, &running{}, &core.Ran{Operations: 1000, Elapsed: 1301.7, Threads: []core.Thread{
 		{Operations: 1000, Busy: 1301.7},
 	}, Amounts: map[string]core.Amount{
@@ -231,7 +232,8 @@ func TestTimesAreNotRoundedToNanoseconds(t *testing.T) {
 		t.Errorf("%g ns an operation", got)
 	}
 	want := []shots.Mark{
-		{Name: operation, Unit: units.Nanosecond, Value: 1.3017}, {Name: "dives", Unit: "dives", Value: 2},
+		{Name: operation, Unit: units.Nanosecond, Value: 1.3017}, {Name: cpuOf, Unit: units.Nanosecond, Value: 2},
+		{Name: "dives", Unit: "dives", Value: 2},
 		{Name: "heap", Unit: units.Byte, Value: 7}, {Name: "paused", Unit: units.Second, Value: 1500e-9},
 	}
 	if fmt.Sprint(shot.Told) != fmt.Sprint(want) {
@@ -458,6 +460,28 @@ func TestAllDoAsManyOperationsAsTheMost(t *testing.T) {
 			t.Error("the plan's own settings were changed")
 		}
 	}
+	one, other := New().(*Settings), New().(*Settings)
+	one.Operations, other.For = 7, plan.Span(time.Second)
+	for _, s := range level([]plan.Settings{one, other}) {
+		if got := s.(*Settings); got.Operations != 0 || got.For != other.For {
+			t.Errorf("%d operations in %s; want as many as a second holds", got.Operations, got.For.D())
+		}
+	}
+}
+
+// A shot may last for a time instead of an amount of work.
+func TestShotsOfATime(t *testing.T) {
+	const long = 20 * time.Millisecond
+	d := openFor(t, of("good", func(s *Settings) { s.Operations, s.For = 0, plan.Span(long) }))
+	shot := shoot(t, d)
+	if shot.Class != shots.OK || shot.Latency() < long || shot.Amounts[operations] < 1000 {
+		t.Fatalf("%s, %v in %s, %d operations", shot.Class, shot.Err, shot.Latency(), shot.Amounts[operations])
+	}
+	// One thread was at work all the time, and little else.
+	each, used := toldOf(shot, operation), toldOf(shot, cpuOf)
+	if took := each * float64(shot.Amounts[operations]); took > float64(shot.Latency())*1.001 || used < each/2 {
+		t.Errorf("%g ns an operation, %g ns of CPU, %d of them in %s", each, used, shot.Amounts[operations], shot.Latency())
+	}
 }
 
 func TestChecks(t *testing.T) {
@@ -470,6 +494,8 @@ func TestChecks(t *testing.T) {
 		{"", "which function", func(s *Settings) { s.Function = "" }},
 		{"threads", "0 threads", func(s *Settings) { s.Threads = 0 }},
 		{"operations", "-1 operations", func(s *Settings) { s.Operations = -1 }},
+		{"for", "both operations and for", func(s *Settings) { s.For = plan.Span(time.Second) }},
+		{"for", "a shot of 1µs", func(s *Settings) { s.Operations, s.For = 0, plan.Span(time.Microsecond) }},
 		{"timeout", "no time at all", func(s *Settings) { s.Timeout = 0 }},
 		{"dir", "is not a folder", func(s *Settings) { s.Dir = "nowhere" }},
 	} {

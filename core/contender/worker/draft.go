@@ -1,0 +1,60 @@
+package worker
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/shlex"
+
+	"paceduel/core/draft"
+)
+
+// belonging stands between a function and the command line of its worker.
+const belonging = "of"
+
+// drafting is how plans for workers are drafted: a function and who has it.
+var drafting = draft.Kind{
+	Plural: "functions", One: "a function and its worker",
+	Hints:  [2]string{"fresh of python3 reports.py", "pooled of python3 reports.py"},
+	Course: "worker: { for: 100ms, threads: 1, timeout: 60s }",
+	Claims: func(text string) bool {
+		words := strings.Fields(text)
+		return len(words) >= 3 && words[1] == belonging
+	},
+	Settings: func(text string) (string, error) {
+		function, run, err := apart(text)
+		if err != nil {
+			return "", err
+		}
+		for i, w := range run {
+			run[i] = draft.Quote(w)
+		}
+		return fmt.Sprintf("worker: { run: [%s], function: %s, for: 100ms }", strings.Join(run, ", "), draft.Quote(function)),
+			nil
+	},
+	Names: func(texts []string) ([]string, error) {
+		words := make([][]string, len(texts))
+		for i, text := range texts {
+			words[i] = strings.Fields(text)
+		}
+		return draft.Finish(draft.Apart(words, " ", 0)), nil
+	},
+	Asks: []draft.Ask{{Name: "runs a heat", Default: "3"}},
+	Pace: func(answers []string) (string, error) {
+		runs, err := draft.Number("runs a heat", answers[0])
+		return fmt.Sprintf(
+			"{ repeat: %s, warmup: 1 } # runs a heat, one after another, each of as many operations as its time holds", runs,
+		), err
+	},
+	Quick: func(time.Duration) string { return "{ repeat: 3, warmup: 1 }" },
+}
+
+// apart takes "FUNCTION of PROGRAM ARGUMENT..." to pieces.
+func apart(text string) (function string, run []string, err error) {
+	words, err := shlex.Split(text)
+	if err != nil || len(words) < 3 || words[1] != belonging {
+		return "", nil, fmt.Errorf("%q is not a function and its worker, write it as FUNCTION of PROGRAM ARGUMENT...", text)
+	}
+	return words[0], words[2:], nil
+}
