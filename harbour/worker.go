@@ -123,7 +123,10 @@ func (l *locked) keep(line []byte) {
 func (l *locked) flush() {}
 
 // queued hands reports to one writer, which gathers what it finds before it writes.
-type queued struct{ lines chan note }
+type queued struct {
+	file  *os.File
+	lines chan note
+}
 
 // note is a report, or without a line somebody who waits for all before it to be written.
 type note struct {
@@ -136,13 +139,13 @@ func openQueued() (journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &queued{make(chan note, 1024)}
-	go q.write(f)
+	q := &queued{f, make(chan note, 1024)}
+	go q.write()
 	return q, nil
 }
 
-func (q *queued) write(f *os.File) {
-	out, size := bufio.NewWriterSize(f, 64<<10), 0
+func (q *queued) write() {
+	out, size := bufio.NewWriterSize(q.file, 64<<10), 0
 	for n := range q.lines {
 		if n.written != nil {
 			must(out.Flush())
@@ -152,7 +155,7 @@ func (q *queued) write(f *os.File) {
 		if size += len(n.line); size > journalSize {
 			must(out.Flush())
 			size = len(n.line)
-			_, err := f.Seek(0, 0)
+			_, err := q.file.Seek(0, 0)
 			must(err)
 		}
 		_, err := out.Write(n.line)

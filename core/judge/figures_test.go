@@ -865,7 +865,8 @@ func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
 		r.Heats[i].Splits = append(r.Heats[i].Splits, one.Splits[len(one.Splits)-1])
 	}
 	v = weigh(t, r)
-	if a := figureIn(t, v, used.Figure()); a.Word != judge.Worse || a.Figure.Comparative(false) != "more CPU of operation" ||
+	a := figureIn(t, v, used.Figure())
+	if a.Word != judge.Worse || a.Figure.Comparative(false) != "more CPU of operation" ||
 		!strings.Contains(v.Sentence, "It takes 2.0x more CPU of operation") {
 		t.Errorf("%q, in %q", a.Say(), v.Sentence)
 	}
