@@ -8,6 +8,7 @@ package screen
 
 import (
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -297,6 +298,13 @@ type LaneFigures struct {
 	P50, P99, Mean, Rate, Shots string
 	Failed                      int64
 	Causes                      string // of failures, in words
+}
+
+// ByStretch reports whether a contender's shots are drawn by their stretches.
+func (r *Run) ByStretch(name, state string) bool {
+	return slices.ContainsFunc(r.Heats, func(h result.Heat) bool {
+		return h.Contender == name && h.State == state && h.ByStretch()
+	})
 }
 
 // Lane returns a contender's figures in a state so far, as the verdict has them.

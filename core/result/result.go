@@ -404,6 +404,10 @@ func (t *Touch) ToldFigures() iter.Seq2[figure.Name, units.Unit] {
 	}
 }
 
+// ByStretch reports whether the heat's dots are stretches of its shots: each stands where the shot would, had all of it
+// been like that stretch.
+func (h *Heat) ByStretch() bool { return int64(len(h.Dots)) > h.Shots() }
+
 // Told are what was told in the heat, as figures with their units.
 func (h *Heat) Told() iter.Seq2[figure.Name, units.Unit] {
 	return func(yield func(figure.Name, units.Unit) bool) {

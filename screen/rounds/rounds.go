@@ -529,6 +529,9 @@ func (v View) side(s screen.Scene, p *picture, i, h int, narrow bool) (lines []s
 		return lines
 	}
 	field("shots", all.Shots)
+	if s.Run.ByStretch(l.Name, l.state) {
+		lines = append(lines, s.Theme.Faint.Render("drawn by batches"))
+	}
 	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state && n.Rate > 0 {
 		field("now", units.Rate(n.Rate))
 	} else {

@@ -29,9 +29,26 @@ func layout(s screen.Scene, w int) columns {
 		c.said = 30
 	default:
 		c.lean, c.said = 19, 37
+		const most = 20
+		c.spine = min(max(c.spine, longestLabel(s)+2), most)
 	}
 	c.bar = max((w-c.said-c.spine-2*c.value-2-c.lean-min(c.lean, 2))/2, 4)
 	return c
+}
+
+// longestLabel is the width of the longest name on the ladder.
+func longestLabel(s screen.Scene) (longest int) {
+	if s.Run.Verdict == nil {
+		return 0
+	}
+	for i := range s.Run.Verdict.Faces {
+		for _, a := range s.Run.Verdict.Faces[i].Figures {
+			if a.Main {
+				longest = max(longest, lipgloss.Width(a.Figure.Label()))
+			}
+		}
+	}
+	return longest
 }
 
 // ladderBody is the ladder of the pair in view, those of others as far as there is room, the scorecard, and what there

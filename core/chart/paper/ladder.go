@@ -116,7 +116,11 @@ func (p *pen) names(l *chart.Ladder, y vg.Length) {
 }
 
 func (p *pen) rung(r chart.Rung, l *chart.Ladder, y vg.Length) {
-	p.textCentre(r.Label, spine, y+3, figureSize, bold, ink)
+	size := float64(figureSize)
+	if p.width(r.Label, size, bold) > 2*spineHalf {
+		size = noteSize
+	}
+	p.textCentre(p.cut(r.Label, 2*spineHalf, size, bold), spine, y+3, size, bold, ink)
 	p.textRight(r.Left.Text, spine-spineHalf-4, y+3, figureSize, regular, ink)
 	p.text(r.Right.Text, spine+spineHalf+4, y+3, figureSize, regular, ink)
 	p.bar(r.Left, colorOf(l.Left.Sign), y, -1)
