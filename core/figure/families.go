@@ -115,7 +115,7 @@ func (n Name) build() *Figure {
 		case n.IsPercentile():
 			f.At = " at " + name
 		case n.IsCPU():
-			f.Words, f.At, f.Aside, f.Axis = [2]string{"less " + name, "more " + name}, "", &Aside{Verb: "takes"}, string(n)
+			f.Words, f.At, f.Aside, f.Axis = byName[CPU].Words, "", byName[CPU].Aside, string(n)
 		}
 		f.Doc, f.Use, f.Constant = "what contenders tell of themselves", everywhere, unit != units.Second
 		if f.More = prefix == morePrefix; f.More {

@@ -128,6 +128,7 @@ func (f *field) figures() (own, others []figure.Name) {
 			}
 		}
 	}
+	operations, _ := ofOperations(f.r)
 	atOnce, same := !f.r.Plan.Pace.Sequential() && !f.r.Plan.Pace.Open(), f.sameShots()
 	for _, fig := range figure.Judged() {
 		switch need := fig.Row().Need; {
@@ -135,6 +136,7 @@ func (f *field) figures() (own, others []figure.Name) {
 		case need&figure.SameShots != 0 && !same: // would compare different amounts
 		case fig == figure.Total && f.r.Plan.Pace.Sequential(): // says no more than the mean
 		case f.r.Plan.Pace.Repeat == 1 && ofOneShot(fig): // as above
+		case fig == figure.CPU && slices.ContainsFunc(operations, figure.Name.IsCPU): // of shots that may do unequal work
 		default:
 			add(fig)
 		}

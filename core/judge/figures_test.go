@@ -866,8 +866,8 @@ func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
 	}
 	v = weigh(t, r)
 	a := figureIn(t, v, used.Figure())
-	if a.Word != judge.Worse || a.Figure.Comparative(false) != "more CPU of operation" ||
-		!strings.Contains(v.Sentence, "It takes 2.0x more CPU of operation") {
+	if a.Word != judge.Worse || a.Figure.Comparative(false) != "more CPU" ||
+		!strings.Contains(v.Sentence, "It takes 2.0x more CPU") {
 		t.Errorf("%q, in %q", a.Say(), v.Sentence)
 	}
 	if !strings.Contains(v.Sentence, "1.50x slower") || !strings.Contains(v.Sentence, "at p99 of operation") {

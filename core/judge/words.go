@@ -128,8 +128,7 @@ func besides(f *Face, on basis) string {
 		}
 		aside := a.Figure.Row().Aside
 		with := lead == a.Word // it leans the way of what was said
-		told := a.Figure == figure.CPU && slices.ContainsFunc(f.Figures, func(o Assessment) bool { return o.Figure.IsCPU() })
-		if aside == nil || !aside.Always && with || spokenOf(said, a.Figure) || told {
+		if aside == nil || !aside.Always && with || spokenOf(said, a.Figure) {
 			continue
 		}
 		interval := ""
