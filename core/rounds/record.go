@@ -1,6 +1,7 @@
 package rounds
 
 import (
+	"slices"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -102,7 +103,7 @@ func (h *heat) record() (result.Heat, error) {
 			}
 		}
 	}
-	if err := encode(&doc, m, h.span.UnsentAt, marks); err != nil {
+	if err := encode(&doc, m, h.span.UnsentAt, marks, h.entry.Shape.ToldMore); err != nil {
 		return result.Heat{}, err
 	}
 	doc.Course = thinned(len(m.Course), func(i int) result.Moment { return result.Moment(m.Course[i]) })
@@ -142,8 +143,9 @@ func coarse(h *hdrhistogram.Histogram) *hdrhistogram.Histogram {
 	return out
 }
 
-// encode writes the histograms; marks are those of the plan that the contender has.
-func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64, marks plan.Marks) (err error) {
+// encode writes the histograms; marks are those of the plan that the contender has, more what its kind tells of which
+// more is better.
+func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64, marks plan.Marks, more []string) (err error) {
 	if doc.Latencies, err = result.EncodeHistogram(m.Latencies); err != nil {
 		return err
 	}
@@ -151,7 +153,8 @@ func encode(doc *result.Heat, m *tally.Merged, unsentAt []int64, marks plan.Mark
 		split := result.Split{Name: p.Name, Told: p.Told, Sum: p.Sum}
 		if p.Told {
 			split.Unit, split.PerUnit = p.Unit, p.PerUnit
-			split.More, split.Rate = marks[p.Name].MoreIsBetter(), marks[p.Name].ByTheSecond()
+			split.More = marks[p.Name].MoreIsBetter() || slices.Contains(more, p.Name)
+			split.Rate = marks[p.Name].ByTheSecond()
 		}
 		if split.Lengths, err = result.EncodeHistogram(p.Histogram); err != nil {
 			return err

@@ -118,7 +118,8 @@ func (s *Session) send(q any) error {
 	return nil
 }
 
-// Chat sends a line that no worker knows; it has to skip it.
+// Chat sends a line that no worker knows; it has to skip it. Whoever prepares a function sends one first, so that none
+// forgets to.
 func (s *Session) Chat() error {
 	return s.send(map[string]any{"say": "weather", "at": "Skerrow Harbour", "sky": []string{"grey", "bright later"}})
 }

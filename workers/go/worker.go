@@ -106,6 +106,7 @@ func (w *server) hello() {
 	w.out.Encode(answer{
 		"say": "hello", "protocol": 1, "name": w.name, "runtime": "Go", "version": runtime.Version(), "functions": list,
 	})
+	w.out.Encode(answer{"say": "bells", "struck": 8}) // nobody knows it, and everybody has to skip it
 }
 
 // answer reports whether the worker goes on.
@@ -398,7 +399,7 @@ func (w *server) run(q *question) {
 	w.out.Encode(answer{
 		"say": "ran", "id": q.ID, "operations": all, "elapsed_ns": elapsed, "threads": threads, "times": times.list(),
 		"amounts": answer{
-			"heap":        answer{"value": after.HeapAlloc, "unit": "bytes"},
+			"heap": answer{"value": after.HeapAlloc, "unit": "bytes"},
 			"allocations": answer{
 				"value": float64(after.Mallocs-before.Mallocs) / float64(all), "unit": "allocations an operation",
 			},

@@ -148,6 +148,7 @@ public final class PaceDuelWorker {
         }
         say("hello", "protocol", 1, "name", name, "runtime", "Java", "version", System.getProperty("java.version"),
             "functions", list);
+        say("bells", "struck", 8); // nobody knows it, and everybody has to skip it
     }
 
     private void prepare(Map<?, ?> question) throws Exception {

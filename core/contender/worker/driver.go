@@ -29,7 +29,8 @@ import (
 const (
 	operation = "operation"        // the time of one, as a thread sees it
 	cpuOf     = "CPU of operation" // of the worker with what it started
-	threadGap = "thread gap"       // by what share of the slowest thread's time the fastest was done before it
+	perThread = "operations/s of a thread"
+	threadGap = "thread gap" // by what share of the slowest thread's time the fastest was done before it
 	// How a process came up, told by all shots of one that was started for its heat, and else at the weigh-in alone.
 	start          = "start"           // from the creation of the process until its hello
 	firstOperation = "first operation" // on the state that had just been made
@@ -46,7 +47,7 @@ var quantiles = []struct {
 
 // own reports whether an amount is called like one that we tell ourselves.
 func own(name string) bool {
-	return slices.Contains([]string{operation, cpuOf, threadGap, start, firstOperation, warmUp}, name) ||
+	return slices.Contains([]string{operation, cpuOf, perThread, threadGap, start, firstOperation, warmUp}, name) ||
 		strings.HasSuffix(name, " of "+operation)
 }
 
@@ -71,6 +72,7 @@ var shape = shots.Shape{
 		},
 		rest: {Name: shots.Rest, Unit: units.Second, Fold: shots.Most},
 	},
+	ToldMore: []string{perThread},
 }
 
 // Kind is this kind's registration.
@@ -90,7 +92,7 @@ var Kind = contender.Kind{
 func brings() []figure.Name {
 	names := []figure.Name{
 		figure.Told(operation, units.Nanosecond), figure.Told(cpuOf, units.Nanosecond), figure.Told(threadGap, units.Part),
-		figure.Told(firstOperation, units.Second), figure.Told(warmUp, units.Second),
+		figure.ToldMore(perThread, units.PerSecond), figure.Told(firstOperation, units.Second), figure.Told(warmUp, units.Second),
 	}
 	for _, q := range quantiles {
 		names = append(names, figure.Told(q.name, units.Nanosecond))
@@ -253,23 +255,29 @@ func (d *driver) start(ctx context.Context) (r *running, err error) {
 	}
 	if r.Process, err = worker.Start(ctx, how); err != nil {
 		r.release()
-		return nil, &contender.Hint{
-			Err: err, Try: "see what it does: paceduel worker check -- " + strings.Join(d.launch.Run, " "),
-		}
+		return nil, d.startless(r, err, "see what it does: ")
 	}
 	if err = d.prepare(ctx, r); err != nil {
 		r.Kill()
 		r.release()
-		try := "correct function, params or threads, or see what the worker does: paceduel worker check -- " +
-			strings.Join(d.launch.Run, " ")
-		if r.killed > 0 {
-			try = "raise limits:, or have it want less"
-		}
-		return nil, &contender.Hint{Err: d.told(r, err), Try: try}
+		return nil, d.startless(r, d.told(r, err), "correct function, params or threads, or see what the worker does: ")
 	}
 	r.tree = meter.NewTree(r.PID())
 	r.used, r.asked = r.tree.CPU(), d.clock.Now()
 	return r, nil
+}
+
+// startless is the error of a worker that could not be started or prepared, with what can be done about it.
+func (d *driver) startless(r *running, err error, try string) error {
+	if r.killed > 0 {
+		return &contender.Hint{Err: d.killed(), Try: "raise limits:, or have it want less"}
+	}
+	return &contender.Hint{Err: err, Try: try + "paceduel worker check -- " + strings.Join(d.launch.Run, " ")}
+}
+
+// killed says that a worker wanted more memory than it may have.
+func (d *driver) killed() error {
+	return fmt.Errorf("it was killed for memory: it wanted more than %s", d.settings.Limits.Words())
 }
 
 func (d *driver) prepare(ctx context.Context, r *running) error {
@@ -290,6 +298,9 @@ func (d *driver) prepare(ctx context.Context, r *running) error {
 	if err != nil {
 		return err
 	}
+	if err = r.Chat(); err != nil {
+		return err
+	}
 	r.made, err = r.Prepare(ctx, s.Function, params, s.Threads)
 	return err
 }
@@ -298,7 +309,7 @@ func (d *driver) prepare(ctx context.Context, r *running) error {
 // standard error.
 func (d *driver) told(r *running, err error) error {
 	if r.killed > 0 {
-		return fmt.Errorf("it was killed for memory: it wanted more than %s", d.settings.Limits.Words())
+		return d.killed()
 	}
 	if text := r.Said(); text != "" {
 		return fmt.Errorf("%w; it printed: %s", err, text)
@@ -418,6 +429,7 @@ func (c *client) enter(shot *shots.Shot, r *running, ran *worker.Ran) {
 	}
 	c.marks.Add([]byte(operation), units.Nanosecond, ran.PerOperation())
 	if len(ran.Threads) > 1 && most > 0 {
+		c.marks.Add([]byte(perThread), units.PerSecond, 1e9/ran.PerOperation())
 		c.marks.Add([]byte(threadGap), units.Part, 1-least/most)
 	}
 	for _, q := range quantiles {
