@@ -56,6 +56,9 @@ func (n Name) IsTold() bool {
 	return strings.HasPrefix(string(n), toldPrefix) || strings.HasPrefix(string(n), morePrefix)
 }
 
+// IsRate reports whether a figure is what a kind counts, a second.
+func (n Name) IsRate() bool { return strings.HasPrefix(string(n), ratePrefix) }
+
 // IsPercentile reports whether a figure that is told is a percentile of what a shot has many of: "p99 of operation".
 func (n Name) IsPercentile() bool { return n.IsTold() && percentile.MatchString(n.Spoken()) }
 
@@ -110,7 +113,9 @@ func (n Name) build() *Figure {
 			label = name // of which a kind says that there is no other way to know it
 		}
 		f := counted(n, label, unit)
-		f.At = " in " + name
+		if unit != units.PerSecond {
+			f.At = " in " + name
+		}
 		switch {
 		case n.IsPercentile():
 			f.At = " at " + name
@@ -162,6 +167,9 @@ func counted(n Name, label string, unit units.Unit) *Figure {
 		f.Words, f.Axis = timeWords, "time of an operation"
 	case units.Byte, units.Part:
 		f.Words = [2]string{"less", "more"}
+	case units.PerSecond: // the name says of what
+		name := strings.TrimSuffix(label, " (told)")
+		f.Words, f.At = [2]string{"fewer " + name, "more " + name}, ""
 	default:
 		f.Words = [2]string{"fewer " + string(unit), "more " + string(unit)}
 	}

@@ -175,3 +175,23 @@ func TestOperations(t *testing.T) {
 		t.Errorf("%+v", rate.Row())
 	}
 }
+
+// Figures that are told of what a shot has many of are spoken of like those of shots.
+func TestFiguresOfManyInAShot(t *testing.T) {
+	for name, want := range map[figure.Name][2]string{
+		figure.Told("operation", units.Nanosecond):                   {"faster", " in operation"},
+		figure.Told("p99 of operation", units.Nanosecond):            {"faster", " at p99 of operation"},
+		figure.Told("CPU of operation", units.Nanosecond):            {"less CPU", ""},
+		figure.ToldMore("operations/s of a thread", units.PerSecond): {"more operations/s of a thread", ""},
+		figure.Told("passing of time", units.Second):                 {"faster", " in passing of time"},
+		figure.RateOf("operations", "operations"):                    {"more operations a second", ""},
+	} {
+		if got := [2]string{name.Comparative(true), name.At()}; got != want {
+			t.Errorf("%s: %q; want %q", name, got, want)
+		}
+	}
+	if figure.Told("passing of time", units.Second).IsPercentile() || figure.P99.IsPercentile() ||
+		!figure.Told("p99.9 of operation", units.Nanosecond).IsPercentile() {
+		t.Error("what is a percentile of something is not told apart")
+	}
+}

@@ -73,9 +73,16 @@ func (f *field) claims() (out []Claim, err error) {
 
 // brought are the figures that the run's contenders brought along.
 func (f *field) brought() []figure.Name {
-	all := slices.Clone(f.r.Plan.Marks)
+	all := append(slices.Clone(f.r.Plan.Marks), f.r.Brings...)
 	for i := range f.r.Amounts {
 		all = append(all, f.r.Amounts[i].Figures()...)
+	}
+	for i := range f.r.Heats {
+		for name := range f.r.Heats[i].Told() {
+			if !slices.Contains(all, name) {
+				all = append(all, name)
+			}
+		}
 	}
 	return all
 }
@@ -206,9 +213,21 @@ func (f *field) limited(c *plan.Claim, own cell.Cell) Claim {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("too few: %s needs %s shots a heat", c.Figure, units.Count(need))}
 	}
 	var d []float64
+	none := 0
 	for _, h := range f.inOrder[own] {
-		if x := math.Log(h.figure(c.Figure)); !math.IsNaN(x) && !math.IsInf(x, 0) {
+		x := h.figure(c.Figure)
+		if x == 0 {
+			none++
+		} else if x = math.Log(x); !math.IsNaN(x) && !math.IsInf(x, 0) {
 			d = append(d, x)
+		}
+	}
+	if none+len(d) == 0 && len(f.inOrder[own]) > 0 {
+		return Claim{Finding: Undecided, Why: fmt.Sprintf("no heat of %s tells %s", own, c.Figure.Spoken())}
+	}
+	if none >= stats.MinRounds && len(d) == 0 {
+		return Claim{
+			Finding: map[bool]Finding{false: Upheld, true: Refuted}[c.How == plan.Over], Why: c.Figure.Show(0) + " in every heat",
 		}
 	}
 	return f.decide(

@@ -840,6 +840,19 @@ func TestTimesOfOperationsAreRungs(t *testing.T) {
 	}
 }
 
+// What is none in every heat keeps any limit; claims may name whatever was told.
+func TestClaimsAboutWhatIsNoneEverywhere(t *testing.T) {
+	collections := result.Split{Name: "collections", Told: true, Unit: "collections", PerUnit: 1000}
+	r := told(t, collections, func(int) (int64, int64) { return 0, 0 })
+	r.Plan.Marks = nil // a worker tells it without a mark in the plan
+	r.Plan.Claims = []string{"joined collections under 5", "joined collections over 5"}
+	v := weigh(t, r)
+	if v.Claims[0].Finding != judge.Upheld || v.Claims[1].Finding != judge.Refuted ||
+		!strings.Contains(v.Claims[0].Why, "0 collections in every heat") {
+		t.Errorf("%+v", v.Claims)
+	}
+}
+
 // What shots of many operations take says no more than these do: it leaves the ladder to them, and the sentence too,
 // and it is said whose operations have no percentiles.
 func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {

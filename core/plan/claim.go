@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -154,14 +155,12 @@ func (r *claimReader) read(c *Claim) (err error) {
 		}
 	}
 	state()
-	for _, f := range figure.For(figure.InClaims) {
-		if c.Figure == "" && r.take(string(f)) {
-			c.Figure = f
-			break
-		}
-	}
-	for _, f := range r.marks {
-		if c.Figure == "" && (r.take(f.Spoken()) || r.take(strings.TrimSuffix(f.Spoken(), "/s"))) {
+	all := append(figure.For(figure.InClaims), r.marks...)
+	slices.SortStableFunc(all, func(a, b figure.Name) int { // "p50 of operation" begins like p50
+		return cmp.Compare(len(b.Spoken()), len(a.Spoken()))
+	})
+	for _, f := range all {
+		if r.take(f.Spoken()) || f.IsRate() && r.take(strings.TrimSuffix(f.Spoken(), "/s")) {
 			c.Figure = f
 			break
 		}
@@ -343,6 +342,16 @@ func (r *claimReader) shareApart(c *Claim, at int, word, way string) error {
 	return nil
 }
 
+// nanoseconds reads a time that may have parts of them: 1.3ns, 250us, 2ms.
+func nanoseconds(text string) (ns float64, err error) {
+	if number, ok := strings.CutSuffix(text, "ns"); ok {
+		return strconv.ParseFloat(number, 64)
+	}
+	var s Span
+	err = s.Read(text)
+	return float64(s.D()), err
+}
+
 // limit reads a value in the figure's unit.
 func (r *claimReader) limit(c *Claim) (err error) {
 	r.skip()
@@ -353,6 +362,8 @@ func (r *claimReader) limit(c *Claim) (err error) {
 		var s Span
 		err = s.Read(strings.ReplaceAll(text, " ", ""))
 		c.Limit = s.D().Seconds()
+	case units.Nanosecond:
+		c.Limit, err = nanoseconds(strings.ReplaceAll(text, " ", ""))
 	case units.PerSecond:
 		var rate Rate
 		err = rate.Read(strings.ReplaceAll(text, " ", ""))
@@ -381,6 +392,8 @@ func unitOf(f figure.Name) string {
 	switch f.Unit() {
 	case units.Second:
 		return "a time, as 20ms"
+	case units.Nanosecond:
+		return "a time, as 1.3ns or 250us"
 	case units.PerSecond:
 		return "a rate, as 500/s"
 	case units.Byte:

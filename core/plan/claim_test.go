@@ -8,6 +8,7 @@ import (
 
 	"paceduel/core/figure"
 	"paceduel/core/plan"
+	"paceduel/core/units"
 )
 
 var boards = []string{"joined", "per-vessel", "joined twice"}
@@ -135,4 +136,42 @@ func FuzzClaim(f *testing.F) {
 			t.Errorf("%q is read as %+v", text, c)
 		}
 	})
+}
+
+// A figure whose name begins like another's is itself.
+func TestFiguresThatBeginAlike(t *testing.T) {
+	marks := []figure.Name{
+		figure.RateOf("operations", "operations"), figure.Told("operation", units.Nanosecond),
+		figure.Told("p99 of operation", units.Nanosecond), figure.ToldMore("operations/s of a thread", units.PerSecond),
+	}
+	for text, want := range map[string]figure.Name{
+		"joined p99 under 2ms":                                         figure.P99,
+		"joined p99 of operation under 2ms":                            marks[2],
+		"joined operation at least 2x faster than slim":                marks[1],
+		"joined operations/s at least 2x that of slim":                 marks[0],
+		"joined operations at least 2x that of slim":                   marks[0],
+		"joined operations/s of a thread at least 2x that of slim":     marks[3],
+		"joined throughput at least 2x that of slim":                   figure.Throughput,
+		"joined cold p99 of operation at least 2x faster than slim":    marks[2],
+		"joined p99 of operation at least 2x faster than slim, always": "",
+	} {
+		c, err := plan.ParseClaim(text, []string{"joined", "slim"}, marks...)
+		if c.Figure != want && want != "" || (err != nil) != (want == "") {
+			t.Errorf("%s: %q, %v; want %q", text, c.Figure, err, want)
+		}
+	}
+}
+
+// Limits of single operations may have parts of a nanosecond.
+func TestLimitsInNanoseconds(t *testing.T) {
+	operation := figure.Told("operation", units.Nanosecond)
+	for text, want := range map[string]float64{"1.3ns": 1.3, "250us": 250e3, "2 ms": 2e6, "1.5": 0, "few ns": 0, "-2ns": 0} {
+		c, err := plan.ParseClaim("joined operation under "+text, []string{"joined", "slim"}, operation)
+		if c.Limit != want && want > 0 || (err == nil) != (want > 0) {
+			t.Errorf("%s: %g, %v; want %g", text, c.Limit, err, want)
+		}
+		if want == 0 && !strings.Contains(err.Error(), "1.3ns") {
+			t.Errorf("%v does not say how to write it", err)
+		}
+	}
 }

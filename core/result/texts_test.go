@@ -85,7 +85,7 @@ func TestEveryTextIsHidden(t *testing.T) {
 	want := []string{
 		"program", "id", "ending", "order[][].contender", "order[][].state", "parts[]",
 		"amounts[].fold", "amounts[].name", "amounts[].per", "amounts[].row", "amounts[].site",
-		"amounts[].unit", "plan.name", "plan.sha256", "plan.baseline", "plan.pace.spread", "plan.pace.words",
+		"amounts[].unit", "brings[]", "plan.name", "plan.sha256", "plan.baseline", "plan.pace.spread", "plan.pace.words",
 		"contenders[].name", "contenders[].kind", "same_work.checks[].contender", "same_work.checks[].state",
 		"heats[].contender", "heats[].state", "heats[].footing[].contender", "heats[].footing[].state",
 		"heats[].footing[].when", "heats[].changes.list[].how",

@@ -177,6 +177,11 @@ func (r *runner) describe() *result.Result {
 		},
 	}
 	res.Parts, res.Amounts = contender.Shapes(p, r.cfg.Kinds)
+	for _, k := range r.cfg.Kinds {
+		if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
+			res.Brings = append(res.Brings, k.Brings...)
+		}
+	}
 	res.Parts = append([]string{tally.Late}, res.Parts...)
 	res.Plan.Marks, res.Plan.Sums = plan.MarkNames(p.Contenders), plan.MarkSums(p.Contenders)
 	for _, c := range p.Claims {

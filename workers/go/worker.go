@@ -400,8 +400,8 @@ func (w *server) run(q *question) {
 		"say": "ran", "id": q.ID, "operations": all, "elapsed_ns": elapsed, "threads": threads, "times": times.list(),
 		"amounts": answer{
 			"heap": answer{"value": after.HeapAlloc, "unit": "bytes"},
-			"allocations": answer{
-				"value": float64(after.Mallocs-before.Mallocs) / float64(all), "unit": "allocations an operation",
+			"allocations of operation": answer{
+				"value": float64(after.Mallocs-before.Mallocs) / float64(all), "unit": "allocations",
 			},
 			"collections": answer{"value": after.NumGC - before.NumGC},
 			"paused":      answer{"value": after.PauseTotalNs - before.PauseTotalNs, "unit": "ns"},

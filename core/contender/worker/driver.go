@@ -38,17 +38,19 @@ const (
 )
 
 // quantiles are those of single operations that are told where these are long enough to be timed by themselves.
-var quantiles = []struct {
+var quantiles = []quantile{
+	{"p50 of operation", 0.50}, {"p90 of operation", 0.90}, {"p99 of operation", 0.99}, {"p99.9 of operation", 0.999},
+}
+
+type quantile struct {
 	name string
 	q    float64
-}{
-	{"p50 of operation", 0.50}, {"p90 of operation", 0.90}, {"p99 of operation", 0.99}, {"p99.9 of operation", 0.999},
 }
 
 // own reports whether an amount is called like one that we tell ourselves.
 func own(name string) bool {
 	return slices.Contains([]string{operation, cpuOf, perThread, threadGap, start, firstOperation, warmUp}, name) ||
-		strings.HasSuffix(name, " of "+operation)
+		slices.ContainsFunc(quantiles, func(q quantile) bool { return q.name == name })
 }
 
 // What is counted of each shot, by its place in the shape.

@@ -226,14 +226,15 @@ func TestTimesAreNotRoundedToNanoseconds(t *testing.T) {
 		{Operations: 1000, Busy: 1301.7},
 	}, Amounts: map[string]core.Amount{
 		"paused": {Value: 1500, Unit: "ns"}, "heap": {Value: 7, Unit: "bytes"}, "dives": {Value: 2},
-		operation: {Value: 9, Unit: "ns"}, // what we tell ourselves stands
+		operation: {Value: 9, Unit: "ns"}, "p99 of operation": {Value: 9}, // what we tell ourselves stands
+		"allocations of operation": {Value: 3, Unit: "allocations"},
 	}})
 	if got := toldOf(&shot, operation); math.Abs(got-1.3017) > 1e-9 || units.Nanosecond.PerUnit() < 1000 {
 		t.Errorf("%g ns an operation", got)
 	}
 	want := []shots.Mark{
 		{Name: operation, Unit: units.Nanosecond, Value: 1.3017}, {Name: cpuOf, Unit: units.Nanosecond, Value: 2},
-		{Name: "dives", Unit: "dives", Value: 2},
+		{Name: "allocations of operation", Unit: "allocations", Value: 3}, {Name: "dives", Unit: "dives", Value: 2},
 		{Name: "heap", Unit: units.Byte, Value: 7}, {Name: "paused", Unit: units.Second, Value: 1500e-9},
 	}
 	if fmt.Sprint(shot.Told) != fmt.Sprint(want) {
