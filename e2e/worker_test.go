@@ -105,9 +105,20 @@ func (h home) nothingLeft(t *testing.T) {
 }
 
 func TestADuelOfWorkers(t *testing.T) {
-	h := pier(t, "  twice: { worker: { function: twice } }")
+	h := pier(t, "  twice: { worker: { function: twice } }\n"+
+		"claims: [once operation under 1s, once p50 of operation under 1s]")
 	o := h.run(t, "run", "pier.duel.yaml")
-	o.says(t, 0, "slower than once in operation", "fewer operations a second")
+	o.says(t, 1, "slower than once in operation", "fewer operations a second", "too short to be timed one by one",
+		"once operation under 1s: upheld",
+		"once p50 of operation under 1s: undecided, no heat of once tells p50 of operation")
+	h.nothingLeft(t)
+}
+
+// One that is started anew for each heat has a start, a first operation and a warm-up to compare.
+func TestAWorkerThatIsFreshForEachHeat(t *testing.T) {
+	h := pier(t, "  twice: { worker: { function: twice } }")
+	h.run(t, "run", "pier.duel.yaml", "--set", "course.worker.fresh=heat").says(t, 0,
+		"start ", "first operation (told)", "warm-up (told)", "CPU of operation", "memory afterwards")
 	h.nothingLeft(t)
 }
 

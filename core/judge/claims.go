@@ -226,9 +226,11 @@ func (f *field) limited(c *plan.Claim, own cell.Cell) Claim {
 		return Claim{Finding: Undecided, Why: fmt.Sprintf("no heat of %s tells %s", own, c.Figure.Spoken())}
 	}
 	if none >= stats.MinRounds && len(d) == 0 {
-		return Claim{
-			Finding: map[bool]Finding{false: Upheld, true: Refuted}[c.How == plan.Over], Why: c.Figure.Show(0) + " in every heat",
+		out := Claim{Finding: Upheld, Why: c.Figure.Show(0) + " in every heat"}
+		if c.How == plan.Over {
+			out.Finding = Refuted
 		}
+		return out
 	}
 	return f.decide(
 		d, math.Log(c.Limit), c.How == plan.Over, false, "", func(x float64) string { return c.Figure.Show(math.Exp(x)) },

@@ -165,7 +165,9 @@ func TestFiguresThatBeginAlike(t *testing.T) {
 // Limits of single operations may have parts of a nanosecond.
 func TestLimitsInNanoseconds(t *testing.T) {
 	operation := figure.Told("operation", units.Nanosecond)
-	for text, want := range map[string]float64{"1.3ns": 1.3, "250us": 250e3, "2 ms": 2e6, "1.5": 0, "few ns": 0, "-2ns": 0} {
+	for text, want := range map[string]float64{
+		"1.3ns": 1.3, "250us": 250e3, "2 ms": 2e6, "1.5": 0, "few ns": 0, "-2ns": 0,
+	} {
 		c, err := plan.ParseClaim("joined operation under "+text, []string{"joined", "slim"}, operation)
 		if c.Limit != want && want > 0 || (err == nil) != (want > 0) {
 			t.Errorf("%s: %g, %v; want %g", text, c.Limit, err, want)

@@ -56,10 +56,10 @@ type Result struct {
 	Parts   []string       `json:"parts,omitempty" text:"ours"`
 	Amounts []shots.Amount `json:"amounts,omitempty" text:"ours"`
 	// Brings are the figures that contenders of the run's kinds may have besides, which claims may name.
-	Brings []figure.Name `json:"brings,omitempty" text:"ours"`
-	Heats   []Heat         `json:"heats"` // in the order in which they were run
-	Floor   []Floor        `json:"floor,omitempty"`
-	Footing Footing        `json:"footing,omitzero"`
+	Brings  []figure.Name `json:"brings,omitempty" text:"ours"`
+	Heats   []Heat        `json:"heats"` // in the order in which they were run
+	Floor   []Floor       `json:"floor,omitempty"`
+	Footing Footing       `json:"footing,omitzero"`
 }
 
 // Ending says how a run came to its end.

@@ -93,8 +93,9 @@ var Kind = contender.Kind{
 // brings are the figures of this kind alone.
 func brings() []figure.Name {
 	names := []figure.Name{
-		figure.Told(operation, units.Nanosecond), figure.Told(cpuOf, units.Nanosecond), figure.Told(threadGap, units.Part),
-		figure.ToldMore(perThread, units.PerSecond), figure.Told(firstOperation, units.Second), figure.Told(warmUp, units.Second),
+		figure.Told(operation, units.Nanosecond), figure.Told(cpuOf, units.Nanosecond),
+		figure.ToldMore(perThread, units.PerSecond), figure.Told(threadGap, units.Part),
+		figure.Told(firstOperation, units.Second), figure.Told(warmUp, units.Second),
 	}
 	for _, q := range quantiles {
 		names = append(names, figure.Told(q.name, units.Nanosecond))
