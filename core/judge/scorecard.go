@@ -84,8 +84,9 @@ func scorecard(f *field) []Row {
 			title += ", " + state
 		}
 		used := row(
-			r, title, state, true, func(t totals) float64 { return t.amount(shots.CPU) * t.clients / t.latency },
-			units.Significant,
+			r, title, state, true, func(t totals) float64 {
+				return t.amount(shots.CPU) * besideEachOther(r, t.clients) / t.latency
+			}, units.Significant,
 		)
 		used.Plain = true
 		add(used)
