@@ -93,8 +93,8 @@ func (s single) PerSecond(amount string) float64 {
 	return s.amount(amount) * besideEachOther(s.r, float64(s.Clients)) / s.LatencySum.Seconds()
 }
 
-// besideEachOther is how many shots were under way at a time: as many as there are clients, who ask again at once. Where
-// shots are due at moments clients wait for them, and it is reckoned with the time of each shot by itself.
+// besideEachOther is how many shots were under way at a time: as many as there are clients, who ask again at once.
+// Where shots are due at moments clients wait for them, and it is reckoned with the time of each shot by itself.
 func besideEachOther(r *result.Result, clients float64) float64 {
 	if p := &r.Plan.Pace; p.Open() || p.Climb != nil && p.Climb.Open {
 		return 1

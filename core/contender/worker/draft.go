@@ -54,7 +54,8 @@ var drafting = draft.Kind{
 func apart(text string) (function string, run []string, err error) {
 	words, err := shlex.Split(text)
 	if err != nil || len(words) < 3 || words[1] != belonging {
-		return "", nil, fmt.Errorf("%q is not a function and its worker, write it as FUNCTION of PROGRAM ARGUMENT...", text)
+		return "", nil, fmt.Errorf("%q is not a function and its worker, write it as FUNCTION of PROGRAM with its arguments",
+			text)
 	}
 	return words[0], words[2:], nil
 }
