@@ -287,6 +287,26 @@ func TestBadAnswers(t *testing.T) {
 	}
 }
 
+// A worker that answers a question twice is found out at the next one.
+func TestAWorkerThatAnswersTwice(t *testing.T) {
+	const ran = `{"say":"ran","id":2,"operations":100,"elapsed_ns":5,"threads":[{"operations":100,"busy_ns":5}]}` + "\n"
+	s, err := worker.Greet(t.Context(), scripted(t, hello+"\n",
+		`{"say":"prepared","id":1,"batch":10,"clock_ns":20,"empty_ns":0.5,"warmup_ns":1}`+"\n", ran+ran, ""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if _, err := s.Prepare(t.Context(), "f", nil, 1); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Run(t.Context(), 100, time.Second); err != nil {
+		t.Errorf("the first answer: %v", err)
+	}
+	if _, err := s.Run(t.Context(), 100, time.Second); err == nil || !strings.Contains(err.Error(), "with the id 2") {
+		t.Errorf("the second answer to the first question was taken for one to the second: %v", err)
+	}
+}
+
 // Percentiles of single operations are told where enough of them lie beyond.
 func TestQuantilesOfOperations(t *testing.T) {
 	r := worker.Ran{Operations: 1000, Times: []worker.Times{{900, 10}, {200, 490}, {100, 500}}}

@@ -1,12 +1,12 @@
 package worker
 
 import (
+	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"sync/atomic"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"paceduel/core/launch"
 	"paceduel/core/plan"
@@ -18,7 +18,15 @@ type output struct {
 	stored       bool     // whether file is one on a disk
 	read         atomic.Int64
 	drained      chan struct{}
+	// What is printed comes out of a pipe or a terminal a little later, in its order. So a mark is sent after it, and
+	// waited for.
+	mark   []byte
+	sought atomic.Bool
+	found  chan struct{}
 }
+
+// markLimit is how long a mark is waited for: one that was torn by what somebody else prints never comes.
+const markLimit = 100 * time.Millisecond
 
 func openOutput(to string, size plan.Size) (o *output, err error) {
 	o = &output{}
@@ -39,7 +47,8 @@ func openOutput(to string, size plan.Size) (o *output, err error) {
 		return nil, fmt.Errorf("open what the worker prints to: %w", err)
 	}
 	if o.reader != nil {
-		o.drained = make(chan struct{})
+		o.mark = fmt.Appendf(nil, "paceduel-%016x", rand.Uint64())
+		o.drained, o.found = make(chan struct{}), make(chan struct{}, 1)
 		go o.drain()
 	}
 	return o, nil
@@ -48,33 +57,45 @@ func openOutput(to string, size plan.Size) (o *output, err error) {
 func (o *output) drain() {
 	defer close(o.drained)
 	buf := make([]byte, 64<<10)
+	kept := 0 // bytes at the start of buf that were read before: a mark may begin there
 	for {
-		n, err := o.reader.Read(buf)
+		n, err := o.reader.Read(buf[kept:])
 		o.read.Add(int64(n))
+		n += kept
+		if o.sought.Load() && bytes.Contains(buf[:n], o.mark) {
+			o.read.Add(-int64(len(o.mark)))
+			o.sought.Store(false)
+			n = 0
+			o.found <- struct{}{}
+		}
+		kept = copy(buf, buf[max(n-len(o.mark)+1, 0):n])
 		if err != nil {
 			return // the end of a terminal is an error, too
 		}
 	}
 }
 
-// length is how much was printed up to now, in bytes; 0 where it goes to nothing. What lies in a pipe is counted.
+// length is how much was printed up to now, in bytes; 0 where it goes to nothing.
 func (o *output) length() (n int64) {
-	switch {
-	case o.stored:
+	if o.stored {
 		if info, err := o.file.Stat(); err == nil {
 			n = info.Size()
 		}
-	case o.reader != nil:
-		n = o.read.Load()
-		if raw, err := o.reader.SyscallConn(); err == nil {
-			raw.Control(func(fd uintptr) {
-				if waiting, err := unix.IoctlGetInt(int(fd), unix.TIOCINQ); err == nil {
-					n += int64(waiting)
-				}
-			})
+		return n
+	}
+	if o.reader == nil {
+		return 0
+	}
+	o.sought.Store(true)
+	if _, err := o.file.Write(o.mark); err == nil {
+		limit := time.NewTimer(markLimit)
+		defer limit.Stop()
+		select {
+		case <-o.found:
+		case <-limit.C:
 		}
 	}
-	return n
+	return o.read.Load()
 }
 
 // close closes it, once whoever printed has gone; one who left the group and holds a pipe open is not waited for.
