@@ -565,8 +565,9 @@ func TestWhereACommandStands(t *testing.T) {
 // class.
 func TestFailuresInMidRunAreTheProgramsOwn(t *testing.T) {
 	dir := t.TempDir()
-	// Each run appends a byte to a file for all of them, and to one for the way it ended: O_APPEND keeps every one.
-	const line = `printf x >> all; n=$(wc -c < all)
+	// Each run appends a byte to a file for all of them, which gives it a number of its own, and to one for the way it
+	// ended: O_APPEND keeps every one.
+	const line = `n=$(flock 9; printf x >&9; wc -c < all) 9>> all
 case $((n % 10)) in
 3) printf x >> exit; exit 3 ;;
 5) printf x >> signal; kill -KILL $$ ;;
