@@ -281,8 +281,8 @@ func footingCautions(r *result.Result) (out []Caution) {
 		if stopped > 0 {
 			out = append(out, Caution{
 				Kind: Ground, See: InFooting,
-				What: fmt.Sprintf("%s: %s stopped by the footing: %s", e.Name, units.Plural(stopped, "heat"), first),
-				Try:  "mend that step; stopped heats are kept and not judged",
+				What: fmt.Sprintf("%s: %s stopped: %s", e.Name, units.Plural(stopped, "heat"), first),
+				Try:  "mend what stopped them; such heats are kept and not judged",
 			})
 		}
 		if cold > coldLeftFrac {

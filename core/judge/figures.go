@@ -69,16 +69,19 @@ func ofOperations(r *result.Result) (names []figure.Name, all bool) {
 		}
 		return any
 	}
-	all = len(r.Heats)+len(r.Entrants) > 0
+	any := false
+	all = true
 	for i := range r.Heats {
-		all = has(r.Heats[i].Told()) && all
+		if h := &r.Heats[i]; h.Counts() && h.OK > 0 { // one that was stopped tells nothing
+			any, all = true, has(h.Told()) && all
+		}
 	}
 	for i := range r.Entrants {
-		if t := r.Entrants[i].Touch; len(r.Heats) == 0 {
+		if t := r.Entrants[i].Touch; !any {
 			all = t != nil && has(t.ToldFigures()) && all
 		}
 	}
-	return names, all
+	return names, all && len(names) > 0
 }
 
 // untimed says whose operations were too short to be timed by themselves, which leaves their percentiles unknown; empty

@@ -867,6 +867,13 @@ func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
 		t.Errorf("note %q", v.Note)
 	}
 	r := told(t, operation, alike)
+	stopped := r.Heats[0]
+	stopped.Stopped, stopped.Splits, stopped.OK = "no berth was free", nil, 0
+	r.Heats = append(r.Heats, stopped)
+	if figureIn(t, weigh(t, r), figure.P50).Main {
+		t.Error("a heat that was stopped brings shots back to the ladder")
+	}
+	r.Heats = r.Heats[:len(r.Heats)-1]
 	for i := range r.Heats {
 		h := &r.Heats[i]
 		one := told(t, tail, func(int) (int64, int64) { return 2000, 3000 }).Heats[i]

@@ -106,7 +106,7 @@ func TestFootingCautions(t *testing.T) {
 		all = append(all, c.What)
 	}
 	for _, want := range []string{
-		"the machine's caches cannot be dropped", "plain: 1 heat stopped by the footing: before run: make clean: exit code 2",
+		"the machine's caches cannot be dropped", "plain: 1 heat stopped: before run: make clean: exit code 2",
 		"remembering: up to 40 % of its pages were still in memory before cold runs",
 		"plain: up to 20 % of its pages were not in memory before warm runs", "plain: .store was empty before warm runs",
 	} {
