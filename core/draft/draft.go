@@ -25,6 +25,9 @@ type Kind struct {
 	Course string    // settings that all might share, as an example
 	// Claims reports whether a text can only be meant for this kind; nil takes what no other claims.
 	Claims func(text string) bool
+	// Typed is the text for what a contender of the kind did, as results have it; ok is false where no text says all of
+	// it. Nil: what was done can be typed as it is.
+	Typed func(did string) (text string, ok bool)
 	// Settings writes what stands for a text in a plan, in one line.
 	Settings func(text string) (string, error)
 	// Names calls texts by what sets them apart, as short as can be and all different.

@@ -237,7 +237,9 @@ var table = []Figure{
 		Use: InClaims, Unjudged: true, Read: func(s Source) float64 { return s.FailedShare() },
 	},
 	{
-		Name: Processors, Doc: "processor time for each second that shots take: over 1, it works in parallel by itself",
+		Name: Processors,
+		Doc: "processor time for each second that shots take, or at a set rate of the heat: over 1, it works in parallel " +
+			"by itself",
 		Label: "processors used", Unit: "processors", Words: [2]string{"fewer processors", "more processors"}, Use: InClaims,
 		Unjudged: true, Read: func(s Source) float64 { return s.PerSecond(string(CPU)) },
 	},

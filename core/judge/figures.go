@@ -34,7 +34,7 @@ func ownFigures(r *result.Result) []figure.Name {
 		figures = append(figures, figure.Throughput)
 	}
 	for i := range r.Amounts {
-		if a := &r.Amounts[i]; a.Rate {
+		if a := &r.Amounts[i]; a.Rate && !r.Plan.Pace.Open() { // as above
 			figures = append(figures, figure.RateOf(a.Name, a.Unit))
 		}
 	}

@@ -982,16 +982,17 @@ func TestProcessorsUsed(t *testing.T) {
 	if len(v.Claims) != 2 || v.Claims[0].Finding != judge.Upheld || v.Claims[1].Finding != judge.Refuted {
 		t.Errorf("claims %+v", v.Claims)
 	}
-	// At a set rate most clients wait for shots to be due: how many there are says nothing.
+	// At a set rate most clients wait for shots to be due: it is all of the heat that counts, here ten times as long.
 	r.Plan.Pace.Rate, r.Plan.Pace.Repeat = 50, 0
 	for i := range r.Heats {
-		r.Heats[i].Clients = 64
+		h := &r.Heats[i]
+		h.Clients, h.Busy = 64, 64*10*h.LatencySum
 	}
-	if v = weigh(t, r); v.Claims[0].Finding != judge.Upheld || !strings.Contains(v.Claims[0].Why, "0.5 processors") {
+	if v = weigh(t, r); v.Claims[0].Finding != judge.Upheld || !strings.Contains(v.Claims[0].Why, "0.05 processors") {
 		t.Errorf("at a rate: %+v", v.Claims[0])
 	}
 	for _, row := range v.Scorecard {
-		if row.Name == "processors used" && strings.Join(row.Values, " ") != "2.00 0.5" {
+		if row.Name == "processors used" && strings.Join(row.Values, " ") != "0.2 0.05" {
 			t.Errorf("processors used at a rate: %q", row.Values)
 		}
 	}

@@ -85,7 +85,7 @@ func scorecard(f *field) []Row {
 		}
 		used := row(
 			r, title, state, true, func(t totals) float64 {
-				return t.amount(shots.CPU) * besideEachOther(r, t.clients) / t.latency
+				return t.amount(shots.CPU) * t.clients / atIt(r, t.latency, t.busy)
 			}, units.Significant,
 		)
 		used.Plain = true

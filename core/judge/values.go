@@ -90,16 +90,16 @@ func (s single) PartOfLatency(fig figure.Name) float64 {
 func (s single) PerShot(amount string) float64 { return s.amount(amount) / float64(s.Shots()) }
 
 func (s single) PerSecond(amount string) float64 {
-	return s.amount(amount) * besideEachOther(s.r, float64(s.Clients)) / s.LatencySum.Seconds()
+	return s.amount(amount) * float64(s.Clients) / atIt(s.r, s.LatencySum.Seconds(), s.Busy.Seconds())
 }
 
-// besideEachOther is how many shots were under way at a time: as many as there are clients, who ask again at once.
-// Where shots are due at moments clients wait for them, and it is reckoned with the time of each shot by itself.
-func besideEachOther(r *result.Result, clients float64) float64 {
-	if p := &r.Plan.Pace; p.Open() || p.Climb != nil && p.Climb.Open {
-		return 1
+// atIt is the time that clients took together for what is counted a second: that of their shots, where they ask again at
+// once, and else that of the whole heat, in which they also wait for shots to be due, think, or have not joined yet.
+func atIt(r *result.Result, latency, busy float64) float64 {
+	if p := &r.Plan.Pace; p.Open() || p.Climb != nil || p.Think > 0 || p.Stagger > 0 {
+		return busy
 	}
-	return clients
+	return latency
 }
 
 // amount is what the heat has of an amount in all, in its unit; NaN where it is not known, or none where none says so.
@@ -248,7 +248,7 @@ func (p pooled) PerSecond(amount string) float64 {
 			all += h.toldInAll(amount)
 		}
 	}
-	return all * besideEachOther(p.f.r, p.t.clients) / p.t.latency
+	return all * p.t.clients / atIt(p.f.r, p.t.latency, p.t.busy)
 }
 
 func (p pooled) PartOfLatency(fig figure.Name) float64 { return p.f.split(p.s, fig) }

@@ -23,6 +23,7 @@ import (
 	"paceduel/core/cell"
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
+	"paceduel/core/contender"
 	"paceduel/core/files"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
@@ -113,33 +114,44 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 			for _, on := range meter.Listening() {
 				out.served = append(out.served, screen.Offer{Text: fmt.Sprintf("http://127.0.0.1:%d/", on.Port), About: on.Program})
 			}
-			out.earlier = earlierContenders(cfg.Book)
+			out.earlier = earlierContenders(cfg)
 		}
 		return out
 	}
 }
 
-// earlierContenders are what contenders of the latest duels do, as far as it can be typed: a command, or a URL.
-func earlierContenders(book *logbook.Book) (out []screen.Offer) {
+// earlierContenders are what contenders of the latest duels do, as far as it can be typed.
+func earlierContenders(cfg Config) (out []screen.Offer) {
 	const runs, most = 4, 6
-	if book == nil {
+	if cfg.Book == nil {
 		return nil
 	}
-	list, _ := book.List(runs, logbook.Filter{Attempts: logbook.Kept})
+	list, _ := cfg.Book.List(runs, logbook.Filter{Attempts: logbook.Kept})
 	for _, e := range list {
-		r, err := book.Load(e.ID)
+		r, err := cfg.Book.Load(e.ID)
 		if err != nil {
 			continue
 		}
 		for i := range r.Entrants {
-			text := strings.TrimPrefix(r.Entrants[i].Does, "GET ")
+			text, typed := typed(cfg.Kinds, &r.Entrants[i])
 			known := slices.ContainsFunc(out, func(o screen.Offer) bool { return o.Text == text })
-			if typed := !strings.Contains(text, "${") && !strings.Contains(text, "{{"); typed && !known && len(out) < most {
+			if typed && !known && len(out) < most {
 				out = append(out, screen.Offer{Text: text, About: r.Entrants[i].Name + " of " + r.Plan.Name})
 			}
 		}
 	}
 	return out
+}
+
+// typed is the text by which one would ask for what a contender did; ok is false where none says all of it.
+func typed(kinds []contender.Kind, e *result.Entrant) (text string, ok bool) {
+	text, ok = e.Does, !strings.Contains(e.Does, "${") && !strings.Contains(e.Does, "{{")
+	for _, k := range kinds {
+		if ok && k.Name == e.Kind && k.Draft != nil && k.Draft.Typed != nil {
+			return k.Draft.Typed(text)
+		}
+	}
+	return text, ok
 }
 
 // tryLimit is how long two contenders are tried.

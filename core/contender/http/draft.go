@@ -16,6 +16,10 @@ var drafting = draft.Kind{
 	Hints:  [2]string{"http://127.0.0.1:8080/berths", "http://127.0.0.1:8080/berths?joined=1"},
 	Course: "http: { headers: { Accept: application/json }, timeout: 10s }",
 	Claims: isURL,
+	Typed: func(did string) (text string, ok bool) {
+		text, ok = strings.CutPrefix(did, "GET ")
+		return text, ok && !strings.Contains(text, " ")
+	},
 	Settings: func(text string) (string, error) {
 		if !isURL(text) {
 			return "", fmt.Errorf("%q is not a URL, write it as http://host:port/path", text)

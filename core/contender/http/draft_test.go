@@ -30,3 +30,22 @@ func TestNamesOfURLs(t *testing.T) {
 		})
 	}
 }
+
+// What a request did is offered as it would be typed, where a URL says all of it.
+func TestWhatWasAskedCanBeTyped(t *testing.T) {
+	for _, tt := range []struct {
+		change func(*Settings)
+		want   string
+	}{
+		{func(*Settings) {}, "http://127.0.0.1:8080/berths?joined=1"},
+		{func(s *Settings) { s.Method = "POST" }, ""},
+		{func(s *Settings) { s.Connections = Fresh }, ""},
+	} {
+		s := New().(*Settings)
+		s.URL = "http://127.0.0.1:8080/berths?joined=1"
+		tt.change(s)
+		if text, ok := drafting.Typed(s.Summary()); ok != (tt.want != "") || ok && text != tt.want {
+			t.Errorf("%s is typed as %q, %v; want %q", s.Summary(), text, ok, tt.want)
+		}
+	}
+}

@@ -6,7 +6,11 @@ import (
 	"time"
 
 	"paceduel/core/draft"
+	"paceduel/core/units"
 )
+
+// usualBlock is the block of a path that names none, as its summary has it.
+var usualBlock = units.Trim(units.Bytes(float64(New().(*Settings).Block)))
 
 // drafting is how plans for paths are drafted: a way and two files, or a way, a file and "socket".
 var drafting = draft.Kind{
@@ -16,6 +20,16 @@ var drafting = draft.Kind{
 	Claims: func(text string) bool {
 		words := strings.Fields(text)
 		return len(words) == 3 && isWay(words[0])
+	},
+	Typed: func(did string) (text string, ok bool) {
+		way, rest, _ := strings.Cut(did, " ")
+		from, rest, ok := strings.Cut(rest, " to ")
+		to, rest, cut := strings.Cut(rest, " by ")
+		if to == "a socket" {
+			to = "socket"
+		}
+		text = strings.Join([]string{way, from, to}, " ")
+		return text, ok && cut && rest == usualBlock && len(strings.Fields(text)) == 3
 	},
 	Settings: func(text string) (string, error) {
 		words := strings.Fields(text)

@@ -2,6 +2,8 @@ package worker
 
 import (
 	"fmt"
+	"os/exec"
+	"regexp"
 	"strings"
 	"time"
 
@@ -19,8 +21,25 @@ var drafting = draft.Kind{
 	Hints:  [2]string{"fresh of python3 reports.py", "pooled of python3 reports.py"},
 	Course: "worker: { for: 100ms, threads: 1, timeout: 60s }",
 	Claims: func(text string) bool {
-		words := strings.Fields(text)
-		return len(words) >= 3 && words[1] == belonging
+		function, run, err := apart(text)
+		if err != nil {
+			return false
+		}
+		words := strings.Fields(function)
+		if len(words) == 1 {
+			return true
+		}
+		// Command lines may have such a word in their midst.
+		_, first := exec.LookPath(words[0])
+		_, worker := exec.LookPath(run[0])
+		return first != nil && worker == nil
+	},
+	Typed: func(did string) (text string, ok bool) {
+		found := plainly.FindStringSubmatch(did)
+		if found == nil {
+			return "", false
+		}
+		return found[1], true
 	},
 	Settings: func(text string) (string, error) {
 		function, run, err := apart(text)
@@ -50,12 +69,18 @@ var drafting = draft.Kind{
 	Quick: func(time.Duration) string { return "{ repeat: 3, warmup: 1 }" },
 }
 
+// plainly is what a worker did that was asked for nothing but a function and a usual amount of work.
+var plainly = regexp.MustCompile(`^([^(),]+ of [^,]+?)(?:, shots of [^,]+|, [0-9 ]+ operations a shot)?$`)
+
 // apart takes "FUNCTION of PROGRAM ARGUMENT..." to pieces.
 func apart(text string) (function string, run []string, err error) {
-	words, err := shlex.Split(text)
-	if err != nil || len(words) < 3 || words[1] != belonging {
+	function, rest, found := strings.Cut(strings.TrimSpace(text), " "+belonging+" ")
+	if found {
+		run, err = shlex.Split(rest)
+	}
+	if !found || err != nil || len(run) == 0 || function == "" {
 		return "", nil, fmt.Errorf("%q is not a function and its worker, write it as FUNCTION of PROGRAM with its arguments",
 			text)
 	}
-	return words[0], words[2:], nil
+	return function, run, nil
 }

@@ -15,7 +15,10 @@ func TestDrafts(t *testing.T) {
 		{"add of './my pier' -q", `worker: { run: ["./my pier", "-q"], function: "add", for: 100ms }`, true},
 		{"python3 reports.py", "", false},
 		{"fresh of", "", false},
-		{"fresh of 'python3", "", true},
+		{"fresh of 'python3", "", false},
+		{"in turn of ./pier", `worker: { run: ["./pier"], function: "in turn", for: 100ms }`, false}, // there is no such file
+		{"in turn of sh pier", `worker: { run: ["sh", "pier"], function: "in turn", for: 100ms }`, true},
+		{"sort lists of things", `worker: { run: ["things"], function: "sort lists", for: 100ms }`, false},
 	} {
 		got, err := drafting.Settings(tt.text)
 		if got != tt.want || (err == nil) != (tt.want != "") {
@@ -26,6 +29,16 @@ func TestDrafts(t *testing.T) {
 		}
 		if claimed := drafting.Claims(tt.text); claimed != tt.claimed {
 			t.Errorf("%q: claimed %v", tt.text, claimed)
+		}
+	}
+	for did, want := range map[string]string{
+		"in turn of python3 reports.py, shots of 20ms":        "in turn of python3 reports.py",
+		"add of ./pier -q, 200 000 operations a shot":         "add of ./pier -q",
+		"add (by: 5) of ./pier, shots of 20ms":                "", // no text says so much
+		"add of ./pier, started for each heat, shots of 20ms": "",
+	} {
+		if text, ok := drafting.Typed(did); text != want || ok != (want != "") {
+			t.Errorf("%q is typed as %q, %v; want %q", did, text, ok, want)
 		}
 	}
 	names, err := drafting.Names([]string{"fresh of python3 reports.py", "pooled of python3 reports.py"})
