@@ -93,8 +93,8 @@ func (s single) PerSecond(amount string) float64 {
 	return s.amount(amount) * float64(s.Clients) / atIt(s.r, s.LatencySum.Seconds(), s.Busy.Seconds())
 }
 
-// atIt is the time that clients took together for what is counted a second: that of their shots, where they ask again at
-// once, and else that of the whole heat, in which they also wait for shots to be due, think, or have not joined yet.
+// atIt is the time that clients took together for what is counted a second: that of their shots, where they ask again
+// at once, and else that of the whole heat, in which they also wait for shots to be due, think, or have not joined yet.
 func atIt(r *result.Result, latency, busy float64) float64 {
 	if p := &r.Plan.Pace; p.Open() || p.Climb != nil || p.Think > 0 || p.Stagger > 0 {
 		return busy
