@@ -115,7 +115,8 @@ func (r Row) IsGrowth(state string) bool { return r.growth && r.state == state }
 // by no more than the smallest difference that the plan calls interesting, or neither can be better.
 func (r Row) Lean(i, j int) int {
 	a, b := r.Amount[i], r.Amount[j]
-	if r.Plain || math.IsNaN(a) || math.IsNaN(b) || math.Abs(a-b) <= r.interest*min(a, b) {
+	if r.Plain || math.IsNaN(a) || math.IsNaN(b) || math.Abs(a-b) <= r.interest*min(a, b) ||
+		r.Values[i] == r.Values[j] { // as they are read, they are the same
 		return 0
 	}
 	if (a < b) == r.Lower {

@@ -424,3 +424,16 @@ func TestRoundsUnlessSaidCanSettle(t *testing.T) {
 		}
 	}
 }
+
+// Nobody is better by what cannot be read.
+func TestValuesThatReadAlikeLeanNoWay(t *testing.T) {
+	for _, tt := range []struct {
+		values []string
+		want   int
+	}{{[]string{"0", "0"}, 0}, {[]string{"1 ns", "2 ns"}, -1}} {
+		row := judge.Row{Amount: []float64{1e-9, 2e-9}, Values: tt.values, Lower: true}
+		if got := row.Lean(0, 1); got != tt.want {
+			t.Errorf("%q: lean %d; want %d", tt.values, got, tt.want)
+		}
+	}
+}
