@@ -26,7 +26,7 @@ type output struct {
 }
 
 // markLimit is how long a mark is waited for: one that was torn by what somebody else prints never comes.
-const markLimit = 100 * time.Millisecond
+const markLimit = time.Second
 
 func openOutput(to string, size plan.Size) (o *output, err error) {
 	o = &output{}

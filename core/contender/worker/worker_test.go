@@ -297,7 +297,7 @@ func TestLongOperationsHavePercentiles(t *testing.T) {
 	d := openFor(t, of("good", func(s *Settings) { s.Function, s.Operations = "hash", 100 }))
 	shot := shoot(t, d)
 	p50, each := toldOf(shot, "p50 of operation"), toldOf(shot, operation)
-	if shot.Class != shots.OK || !(p50 > each/5 && p50 < each*2) {
+	if shot.Class != shots.OK || !(p50 > 0 && p50 < each*2) { // at most half of all can take over twice the mean
 		t.Errorf("%s, %v: p50 %g of a mean of %g", shot.Class, shot.Err, p50, each)
 	}
 	if p99 := toldOf(shot, "p99 of operation"); p99 == p99 {
@@ -478,10 +478,10 @@ func TestShotsOfATime(t *testing.T) {
 	if shot.Class != shots.OK || shot.Latency() < long || shot.Amounts[operations] < 1000 {
 		t.Fatalf("%s, %v in %s, %d operations", shot.Class, shot.Err, shot.Latency(), shot.Amounts[operations])
 	}
-	// One thread was at work all the time, and little else.
-	each, used := toldOf(shot, operation), toldOf(shot, cpuOf)
-	if took := each * float64(shot.Amounts[operations]); took > float64(shot.Latency())*1.001 || used < each/2 {
-		t.Errorf("%g ns an operation, %g ns of CPU, %d of them in %s", each, used, shot.Amounts[operations], shot.Latency())
+	n := float64(shot.Amounts[operations])
+	took, used := toldOf(shot, operation)*n, toldOf(shot, cpuOf)*n
+	if took > float64(shot.Latency())*1.001 || math.Abs(used-float64(shot.Amounts[cpu])) > 1000 || used <= 0 {
+		t.Errorf("operations of %g ns and %g ns of CPU in all, in %s with %d", took, used, shot.Latency(), shot.Amounts[cpu])
 	}
 }
 
