@@ -3,6 +3,7 @@ package chart
 import (
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"paceduel/core/cell"
@@ -19,6 +20,7 @@ type Timeline struct {
 	Scale    Scale
 	Lanes    []TimeLane
 	Ticks    []Tick // clock times along the stretch
+	Batches  bool   // whether dots are batches that shots are made of
 
 	run   *result.Result
 	heats []result.Heat
@@ -74,6 +76,7 @@ func NewTimeline(r *result.Result, v *judge.Verdict, heats []result.Heat, from, 
 	hidden func(cell.Cell) bool,
 ) *Timeline {
 	t := &Timeline{From: from, To: to, Whole: Length(heats), run: r, heats: heats}
+	t.Batches = slices.ContainsFunc(heats, func(h result.Heat) bool { return h.ByStretch() })
 	if to <= from {
 		t.From, t.To = firstStart(heats), t.Whole
 	}

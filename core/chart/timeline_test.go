@@ -238,3 +238,15 @@ func TestWhatIsUsedOverTime(t *testing.T) {
 		}
 	}
 }
+
+// Heats with more dots than shots are drawn by the batches that these are made of.
+func TestBatchesAreToldFromShots(t *testing.T) {
+	r := two()
+	if chart.NewTimeline(r, nil, r.Heats, 0, 0, nil).Batches {
+		t.Error("ten dots of ten shots are taken for batches")
+	}
+	r.Heats[1].OK = 2
+	if !chart.NewTimeline(r, nil, r.Heats, 0, 0, nil).Batches {
+		t.Error("ten dots of two shots are taken for shots")
+	}
+}

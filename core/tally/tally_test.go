@@ -333,3 +333,28 @@ func TestFirstShots(t *testing.T) {
 		t.Errorf("after a reset: %v, %v", early, all)
 	}
 }
+
+// A shot that tells of its stretches is drawn as these; one that failed is drawn as itself.
+func TestStretchesStandForTheirShots(t *testing.T) {
+	r := tally.NewRecorder(&shape, 10, 10)
+	good, bad := shot(30*time.Millisecond, shots.OK), shot(5*time.Millisecond, shots.Timeout)
+	for i := range time.Duration(3) {
+		at := time.Second + i*10*time.Millisecond
+		good.Within = append(good.Within, shots.Stretch{At: at, Latency: (i + 1) * time.Millisecond})
+	}
+	r.Record(good, time.Second)
+	r.Record(bad, time.Second)
+	got := tally.Points([]*tally.Recorder{r})
+	want := []tally.Point{
+		{At: time.Second, Latency: time.Millisecond},
+		{At: time.Second + 5*time.Millisecond, Latency: 5 * time.Millisecond, Class: shots.Timeout},
+		{At: time.Second + 10*time.Millisecond, Latency: 2 * time.Millisecond},
+		{At: time.Second + 20*time.Millisecond, Latency: 3 * time.Millisecond},
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("points %v; want %v", got, want)
+	}
+	if r.Reset(0); len(tally.Points([]*tally.Recorder{r})) != 0 {
+		t.Error("stretches of an earlier heat are drawn")
+	}
+}

@@ -10,10 +10,14 @@ import (
 
 // Timeline is the picture of a run by the clock: a lane each, all to one scale of latency.
 func Timeline(t *chart.Timeline, title, sentence string, conditions []string) Picture {
+	what := "shots, an even choice of them"
+	if t.Batches {
+		what = "batches of shots, each where its shot would stand had all of it been like that"
+	}
 	return timeline{t, sheet{
 		title, sentence,
-		"each square holds shots, an even choice of them: the darker, the more; crosses above failed. Lines: p50 of each " +
-			"heat, and thinner p99; tinted: its judged part. Latency on a log scale.",
+		"each square holds " + what + ": the darker, the more; crosses above failed. Lines: p50 of each heat, and thinner " +
+			"p99; tinted: its judged part. Latency on a log scale.",
 		conditions,
 	}}
 }

@@ -145,6 +145,9 @@ func (d *driver) Used() time.Duration { return time.Duration(d.used.Load()) }
 
 // Begin implements contender.Housed: each client's worker is there before the heat.
 func (d *driver) Begin(ctx context.Context, n int) (starts []contender.Start, err error) {
+	if d.settings.StartsAnew() {
+		d.Close() // those that the weigh-in asked
+	}
 	for i := range n {
 		if d.of(i) != nil {
 			continue

@@ -326,6 +326,10 @@ func TestAWorkerForEachHeat(t *testing.T) {
 		d := openFor(t, of("good", func(s *Settings) { s.Fresh = fresh }))
 		anew := fresh == plan.EveryHeat
 		pids := map[int]bool{}
+		if weighed := shoot(t, d); weighed.Class != shots.OK {
+			t.Fatal(weighed.Err)
+		}
+		pids[d.Resident().PID] = true
 		for range 2 {
 			before := d.clock.Now()
 			starts, err := d.Begin(t.Context(), 1)
@@ -351,7 +355,7 @@ func TestAWorkerForEachHeat(t *testing.T) {
 			}
 			d.End()
 		}
-		if want := map[bool]int{true: 2, false: 1}[anew]; len(pids) != want {
+		if want := map[bool]int{true: 3, false: 1}[anew]; len(pids) != want {
 			t.Errorf("%s: processes %v; want %d", fresh, pids, want)
 		}
 		if gone := d.Resident().PID == 0; gone != anew {
