@@ -155,3 +155,31 @@ func TestFilesAreLookedForInTheWorkspace(t *testing.T) {
 		}
 	}
 }
+
+// A process that lasts does not stand in a folder that is taken away beneath it.
+func TestLastingProcessesKeepTheirFolder(t *testing.T) {
+	path := inFolder(t)
+	for _, tt := range []struct {
+		workspace, process string
+		refused            bool
+	}{
+		{"in", "", true}, {"{ from: in, fresh: duel }", "", false}, {"in", "fresh: heat, ", false},
+		{"{ from: in, fresh: run }", "fresh: heat, ", true},
+	} {
+		src := `duel: Pier
+baseline: a
+course: { worker: { ` + tt.process + `run: [./pier] } }
+contenders: { a: { worker: { function: x } }, b: { worker: { function: y } } }
+pace: { repeat: 2 }
+footing: { workspace: ` + tt.workspace + ` }
+decides: operation
+`
+		_, err := read.Plan(path, []byte(src), options())
+		if refused := err != nil && strings.Contains(err.Error(), "its process lasts"); refused != tt.refused {
+			t.Errorf("workspace %s, %q: %v", tt.workspace, tt.process, err)
+		}
+		if err != nil && strings.Contains(err.Error(), "no figure is called") {
+			t.Errorf("what is refused takes its figures along: %v", err)
+		}
+	}
+}

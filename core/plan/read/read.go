@@ -494,9 +494,10 @@ func (r *reader) readFigures(p *plan.Plan) {
 
 // brought are the figures that the plan's contenders bring along: their marks, and what their kinds count.
 func (r *reader) brought(p *plan.Plan) []figure.Name {
-	all := plan.MarkNames(slices.Concat(p.Contenders, r.refused))
+	contenders := slices.Concat(p.Contenders, r.refused) // what is wrong with one is told once
+	all := plan.MarkNames(contenders)
 	for _, k := range r.opt.Kinds {
-		if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
+		if slices.ContainsFunc(contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
 			all = append(all, k.Brings...)
 		}
 	}
@@ -769,12 +770,12 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 			}
 			r.fault(at, f.Try, "%s", f.What)
 			r.d.problems[len(r.d.problems)-1].who = name
-			if _, ok := settings.(plan.Marker); ok && len(r.refused) < plan.MaxContenders {
-				r.refused = append(r.refused, c)
-			}
 		}
 	}
-	return c, len(r.d.problems) == before
+	if ok = len(r.d.problems) == before; !ok && len(r.refused) < plan.MaxContenders {
+		r.refused = append(r.refused, c)
+	}
+	return c, ok
 }
 
 // kindOf finds the one kind that a contender, or else the course, names.
