@@ -72,7 +72,8 @@ func (r *reader) checkGround(c *plan.Contender, f *plan.Footing, pace plan.Pace,
 				"%s: a fresh copy for every run needs runs that follow one another", c.Name,
 			)
 		}
-		if h, ok := c.Settings.(plan.Housed); ok && w.Fresh != plan.EveryDuel && (!h.StartsAnew() || w.Fresh == plan.EveryRun) {
+		if h, ok := c.Settings.(plan.Housed); ok && w.Fresh != plan.EveryDuel &&
+			(!h.StartsAnew() || w.Fresh == plan.EveryRun) {
 			r.fault(
 				at("workspace"), "set fresh: heat for both, or workspace: { fresh: duel }",
 				"%s: its process lasts, and would stand in a folder that is copied anew for each %s", c.Name, w.Fresh,
