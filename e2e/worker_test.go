@@ -117,14 +117,15 @@ func TestADuelOfWorkers(t *testing.T) {
 // One that is started anew for each heat has a start, a first operation and a warm-up to compare.
 func TestAWorkerThatIsFreshForEachHeat(t *testing.T) {
 	h := pier(t, "  twice: { worker: { function: twice } }")
-	h.run(t, "run", "pier.duel.yaml", "--set", "course.worker.fresh=heat").says(t, 0,
+	h.run(t, "run", "pier.duel.yaml").says(t, 0,
 		"start ", "first operation (told)", "warm-up (told)", "CPU of operation", "memory afterwards")
 	h.nothingLeft(t)
 }
 
 func TestAWorkerThatDoesNotRest(t *testing.T) {
 	h := pier(t, "  restless: { worker: { function: restless } }")
-	h.run(t, "run", "pier.duel.yaml").says(t, 0, "of a processor while others had their turn", "CPU between heats at most")
+	h.run(t, "run", "pier.duel.yaml", "--set", "course.worker.fresh=duel").says(t, 0,
+		"of a processor while others had their turn", "CPU between heats at most")
 	h.nothingLeft(t)
 }
 

@@ -48,6 +48,7 @@ const (
 	Brief          CautionKind = "brief heats"
 	Busy           CautionKind = "own load"
 	OtherLoad      CautionKind = "other load"
+	OneProcess     CautionKind = "one process"
 	Overload       CautionKind = "overload"
 	Floor          CautionKind = "floor"
 	Growth         CautionKind = "growth"
@@ -111,6 +112,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 			Try: "paceduel run --mirror runs the baseline against itself, too",
 		})
 	}
+	out = append(out, oneProcess(r, v)...)
 	out = append(out, idleCautions(r)...)
 	out = append(out, workCautions(r)...)
 	out = append(out, f.untold()...)
@@ -497,6 +499,31 @@ func hostCautions(r *result.Result) (out []Caution) {
 		add(Busy, "shorten the heats", "our own memory collection paused for %s within one heat", units.Seconds(m.pause))
 	}
 	return out
+}
+
+// closeFactor is up to which ratio two processes of one program may differ: what is settled below it may be theirs.
+const closeFactor = 1.25
+
+// oneProcess says that a small difference may be that of two processes, where each contender had one: rounds tell how
+// much they differ from heat to heat, and nothing of what differs between two starts of the same program.
+func oneProcess(r *result.Result, v *Verdict) []Caution {
+	if !slices.ContainsFunc(r.Entrants, func(e result.Entrant) bool { return e.OneProcess }) {
+		return nil
+	}
+	for i := range v.Faces {
+		for _, a := range v.Faces[i].Figures {
+			settled := a.Main && (a.Word == Better || a.Word == Worse)
+			if settled && !a.AgainstNone && a.Ratio < closeFactor && a.Ratio > 1/closeFactor {
+				return []Caution{{
+					Kind: OneProcess, See: InRatios,
+					What: "contenders ran in one process each: two starts of one program may differ by as much as " +
+						a.Factor() + " " + a.Figure.Comparative(a.Word == Better) + a.Figure.At(),
+					Try: "set fresh: heat, so that starts even out",
+				}}
+			}
+		}
+	}
+	return nil
 }
 
 // busyIdleFrac is from which share of a processor on a contender that has no turn is in the way of those that have.

@@ -840,6 +840,21 @@ func TestTimesOfOperationsAreRungs(t *testing.T) {
 	}
 }
 
+// Where each contender had one process, a small difference may be that of two starts.
+func TestOneProcessEachIsACaution(t *testing.T) {
+	const text = "contenders ran in one process each"
+	for slower, want := range map[float64]bool{1.1: true, 3: false, 1: false} {
+		r := sample.Make(duel(sample.Times(0.010, 0.001), sample.Times(0.010*slower, 0.001), 12, 500))
+		if hasCaution(weigh(t, r), text) {
+			t.Errorf("%gx: told of processes that started anew", slower)
+		}
+		r.Entrants[0].OneProcess, r.Entrants[1].OneProcess = true, true
+		if got := hasCaution(weigh(t, r), text); got != want {
+			t.Errorf("%gx: told %v; want %v", slower, got, want)
+		}
+	}
+}
+
 // What is none in every heat keeps any limit; claims may name whatever was told.
 func TestClaimsAboutWhatIsNoneEverywhere(t *testing.T) {
 	collections := result.Split{Name: "collections", Told: true, Unit: "collections", PerUnit: 1000}

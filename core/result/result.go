@@ -146,7 +146,9 @@ type Entrant struct {
 	Note  string `json:"note,omitempty"`
 	Avoid string `json:"avoid,omitempty"`
 	Kind  string `json:"kind" text:"ours"`
-	Does  string `json:"does"` // the command or request
+	// OneProcess says that one process, which is no service, did all of its shots.
+	OneProcess bool   `json:"one_process,omitempty"`
+	Does       string `json:"does"` // the command or request
 	// Version is what the contender says of itself, empty when it was not asked.
 	Version string `json:"version,omitempty"`
 	Touch   *Touch `json:"first_touch,omitempty"`

@@ -229,8 +229,10 @@ func paceOf(p *plan.Plan) result.Pace {
 // entrants are a plan's contenders as results have them.
 func (r *runner) entrants(p *plan.Plan) (out []result.Entrant) {
 	for _, c := range p.Contenders {
+		housed, lasts := c.Settings.(plan.Housed)
 		out = append(out, result.Entrant{
-			Name: c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
+			OneProcess: lasts && !housed.StartsAnew(),
+			Name:       c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
 			OwnProcess: r.ownProcess(c.Kind), Marks: c.Marks(),
 		})
 	}

@@ -32,10 +32,10 @@ func TestDrafts(t *testing.T) {
 		}
 	}
 	for did, want := range map[string]string{
-		"in turn of python3 reports.py, shots of 20ms":        "in turn of python3 reports.py",
-		"add of ./pier -q, 200 000 operations a shot":         "add of ./pier -q",
-		"add (by: 5) of ./pier, shots of 20ms":                "", // no text says so much
-		"add of ./pier, started for each heat, shots of 20ms": "",
+		"in turn of python3 reports.py, shots of 20ms": "in turn of python3 reports.py",
+		"add of ./pier -q, 200 000 operations a shot":  "add of ./pier -q",
+		"add (by: 5) of ./pier, shots of 20ms":         "", // no text says so much
+		"add of ./pier, in one process, shots of 20ms": "",
 	} {
 		if text, ok := drafting.Typed(did); text != want || ok != (want != "") {
 			t.Errorf("%q is typed as %q, %v; want %q", did, text, ok, want)

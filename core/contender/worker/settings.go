@@ -32,7 +32,7 @@ type Settings struct {
 	Env        map[string]plan.Word `json:"env,omitempty" jsonschema_description:"laid over our own environment"`
 	Stdout     string               `json:"stdout,omitempty" jsonschema:"enum=discard,enum=pipe,enum=file,enum=terminal" jsonschema_description:"where it prints to: discard (the null device), pipe (read by us), file (on a disk, without a name) or terminal (a pseudo-terminal that we read); discard unless said"`
 	Size       plan.Size            `json:"size,omitempty" jsonschema_description:"with stdout: terminal, its columns and rows; 80x24 unless said"`
-	Fresh      string               `json:"fresh,omitempty" jsonschema:"enum=heat,enum=duel" jsonschema_description:"how often it is started anew: for each heat, which makes its start a figure, or once; duel unless said"`
+	Fresh      string               `json:"fresh,omitempty" jsonschema:"enum=heat,enum=duel" jsonschema_description:"how often it is started anew: for each heat, so that what differs between two starts of one program evens out, or once for the duel; heat unless said"`
 	Limits     *plan.Limits         `json:"limits,omitempty" jsonschema_description:"what it and all that it starts may take, where this machine has control groups"`
 	Timeout    plan.Span            `json:"timeout,omitempty" jsonschema_description:"a shot that takes longer fails, and the worker is ended; 60s unless said"`
 }
@@ -48,7 +48,7 @@ const (
 // New returns settings with their defaults. Operations are left open, since contenders may share those of one.
 func New() plan.Settings {
 	return &Settings{
-		Threads: 1, Stdout: "discard", Size: plan.Size{Columns: 80, Rows: 24}, Fresh: plan.EveryDuel,
+		Threads: 1, Stdout: "discard", Size: plan.Size{Columns: 80, Rows: 24}, Fresh: plan.EveryHeat,
 		Timeout: plan.Span(defaultTimeout),
 	}
 }
@@ -118,8 +118,8 @@ func (s *Settings) Summary() string {
 	if s.Stdout != "discard" {
 		text += ", printing to a " + s.Stdout
 	}
-	if s.StartsAnew() {
-		text += ", started for each heat"
+	if !s.StartsAnew() {
+		text += ", in one process"
 	}
 	switch { // runs of other amounts of work are not to be joined
 	case s.For > 0:

@@ -113,7 +113,7 @@ func of(how string, change func(*Settings)) *Settings {
 		panic(err)
 	}
 	s := New().(*Settings)
-	s.Run, s.Function, s.Operations = []plan.Word{plan.Word(exe)}, "add", 200_000
+	s.Run, s.Function, s.Operations, s.Fresh = []plan.Word{plan.Word(exe)}, "add", 200_000, plan.EveryDuel
 	s.Env = map[string]plan.Word{whichWorker: plan.Word(how)}
 	if change != nil {
 		change(s)
@@ -515,13 +515,12 @@ func TestChecks(t *testing.T) {
 	s := of("good", func(s *Settings) {
 		s.Run, s.Threads, s.Params = []plan.Word{"./pier", "-q"}, 2, map[string]plan.Word{"by": "5", "called": "tern"}
 	})
-	const want = "add (by: 5, called: tern) of ./pier -q on 2 threads, 200 000 operations a shot"
+	const want = "add (by: 5, called: tern) of ./pier -q on 2 threads, in one process, 200 000 operations a shot"
 	if got := s.Summary(); got != want {
 		t.Errorf("%q; want %q", got, want)
 	}
 	s.Stdout, s.Fresh = "terminal", plan.EveryHeat
-	const more = "add (by: 5, called: tern) of ./pier -q on 2 threads, printing to a terminal, started for each heat, " +
-		"200 000 operations a shot"
+	const more = "add (by: 5, called: tern) of ./pier -q on 2 threads, printing to a terminal, 200 000 operations a shot"
 	if got := s.Summary(); got != more {
 		t.Errorf("%q; want %q", got, more)
 	}

@@ -163,8 +163,8 @@ func TestLastingProcessesKeepTheirFolder(t *testing.T) {
 		workspace, process string
 		refused            bool
 	}{
-		{"in", "", true}, {"{ from: in, fresh: duel }", "", false}, {"in", "fresh: heat, ", false},
-		{"{ from: in, fresh: run }", "fresh: heat, ", true},
+		{"in", "", false}, {"in", "fresh: duel, ", true}, {"{ from: in, fresh: duel }", "fresh: duel, ", false},
+		{"{ from: in, fresh: run }", "", true},
 	} {
 		src := `duel: Pier
 baseline: a
