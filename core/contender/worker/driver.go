@@ -80,7 +80,7 @@ var shape = shots.Shape{
 // Kind is this kind's registration.
 var Kind = contender.Kind{
 	Kind: plan.Kind{
-		Name: "worker", Doc: "a function inside a program that is started once", New: New, Tells: true,
+		Name: "worker", Doc: "a function inside a program that is started for a heat or for the duel", New: New, Tells: true,
 		Brings: brings(),
 	},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {

@@ -1,5 +1,5 @@
-// Package worker drives functions inside long-lived programs: a worker is started once, and each shot has it do so
-// many operations of one of its functions.
+// Package worker drives functions inside programs: a worker is started for a heat or for the duel, and each shot has it
+// do so many operations of one of its functions.
 //
 // A shot's latency is what the worker told of these operations: from the moment at which all threads began until the
 // last was done, by its own clock and without asking and answering. What it told is held to our clock first. Starting
