@@ -160,6 +160,11 @@ func (r *runner) weighIn(ctx context.Context, s *station) error {
 		r.send(Touched{name, t, r.head()})
 	})
 	s.standard = standard
+	for _, e := range s.entries { // what is started for each heat is not there while others have theirs
+		if housed, ok := e.Driver.(contender.Housed); ok {
+			housed.End()
+		}
+	}
 	if w != nil {
 		r.texts(w)
 		if i := r.pointAt(s.point); i >= 0 {

@@ -103,7 +103,7 @@ func brings() []figure.Name {
 	return names
 }
 
-// driver holds the workers of a contender: one for each client, which stays from heat to heat.
+// driver holds the workers of a contender: one for each client, which stays for a heat, or from heat to heat.
 type driver struct {
 	settings *Settings
 	launch   worker.Launch // but for what a process has of its own
@@ -191,7 +191,7 @@ func (d *driver) Resident() (out contender.Resident) {
 	return out
 }
 
-// Client makes a client; its worker is the one that the i-th client had before.
+// Client makes a client; its worker is the one that was begun, or that the i-th client had before.
 func (d *driver) Client(i, _ int) contender.Client { return &client{d: d, i: i} }
 
 // Close ends all workers at once: one that does not want to end holds up no other.
