@@ -33,6 +33,8 @@ type Kind struct {
 	Descriptors int
 	// Processes is how many processes and threads of ours a client takes; 0: none of its own.
 	Processes int
+	// Embeds says that drivers may be Embedded.
+	Embeds bool
 	// Draft is how plans for its contenders are drafted; nil: they are written by hand.
 	Draft *draft.Kind
 	// Shape is what its shots are made of.
@@ -91,6 +93,10 @@ func Shapes(p *plan.Plan, kinds []Kind) (parts []string, amounts []shots.Amount)
 			}
 		}
 		add(k.Shape.Amounts)
+		add(k.Shape.Account)
+		if k.Embeds {
+			add(shots.Used)
+		}
 	}
 	if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Service != nil }) {
 		add(shots.Used)
@@ -143,6 +149,8 @@ type Setup struct {
 	Clock     *clock.Clock
 	CPUs      plan.CPUs     // that its processes are kept to, as far as this machine has them; empty: any
 	Port      string        // that the contender's service listens on, for ${PORT}; empty without one
+	Data      string        // the folder of its data, for ${DATA}; empty without one
+	As        *launch.User  // whom the service runs as; nil: as we do
 	Nice      int           // of its processes, as far as this machine allows
 	Fence     *launch.Fence // that its processes stand behind; nil: none
 	Guard     guard.Guard   // of who may be reached
@@ -153,8 +161,10 @@ type Setup struct {
 // Place is where the contender's processes begin.
 func (s Setup) Place() launch.Place { return launch.At(s.CPUs, s.Nice, s.Fence) }
 
-// Fill puts the service's port into a text.
-func (s Setup) Fill(text string) string { return strings.ReplaceAll(text, plan.PortMark, s.Port) }
+// Fill puts the service's port and the folder of its data into a text.
+func (s Setup) Fill(text string) string {
+	return strings.NewReplacer(plan.PortMark, s.Port, plan.DataMark, s.Data).Replace(text)
+}
 
 // Driver performs shots of one contender. Client may be called at any time before Close; the clients are independent
 // of each other and used by one goroutine each.
@@ -236,6 +246,29 @@ type Housed interface {
 	End()
 	// Resident is the process to be looked at meanwhile; its PID is 0 unless there is exactly one.
 	Resident() Resident
+}
+
+// Embedded is a driver whose contender is a library that runs within our own process.
+type Embedded interface {
+	// Used is the CPU time that it has taken so far, which is none of ours. It may be called at any time.
+	Used() time.Duration
+	// Held is the most memory that it held at once since this was last asked, in bytes.
+	Held() int64
+}
+
+// Accounted is a driver whose contender keeps an account of its own work, as databases do.
+type Accounted interface {
+	// BeginAccount reads it before a heat, EndAccount after it, when the heat's clients have been closed: it returns what
+	// was counted between the two, by the names of the shape's Account, as amounts of shots are counted.
+	BeginAccount(ctx context.Context) error
+	EndAccount(ctx context.Context) (map[string]int64, error)
+}
+
+// Explained is a driver whose contender can say how it would carry its work out, as databases can.
+type Explained interface {
+	// Explain says so in the contender's own form, and in a shape that stays the same for as long as the way does. It is
+	// called before and after heats.
+	Explain(ctx context.Context) (text, shape string, err error)
 }
 
 // Start is how a process came up, on the run's clock.

@@ -130,6 +130,9 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 	}
 	for _, c := range f.plan.Contenders {
 		missing(c.Name, c.Ground.CPUs)
+		if s := c.Ground.Service; s != nil && s.User != "" && os.Geteuid() != 0 {
+			say("the service of %s runs as we do: to run it as %s we would have to be root", c.Name, s.User)
+		}
 		if c.Ground.Nice != 0 {
 			if why := tryNice(c.Ground.Nice); why != "" {
 				say("%s cannot have niceness %s (%s)", c.Name, strconv.Itoa(c.Ground.Nice), why)

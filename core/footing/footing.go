@@ -76,6 +76,10 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 			f.Close()
 			return nil, err
 		}
+		if err = g.settle(i); err != nil {
+			f.Close()
+			return nil, err
+		}
 		f.grounds[c.Name] = g
 	}
 	return f, nil
@@ -190,12 +194,14 @@ func (f *Footing) Begin(ctx context.Context) (cannot []string, err error) {
 	}
 	for _, c := range f.plan.Contenders {
 		g := f.grounds[c.Name]
-		if g.workspace == nil {
-			continue
+		if g.workspace != nil {
+			if err := g.cost(result.Cost{When: "duel", What: "first copy of " + sources(&g.said)}, func() (string, error) {
+				return "", g.workspace.lay(ctx, false)
+			}); err != nil {
+				return cannot, err
+			}
 		}
-		if err := g.cost(result.Cost{When: "duel", What: "first copy of " + sources(&g.said)}, func() (string, error) {
-			return "", g.workspace.lay(ctx, false)
-		}); err != nil {
+		if err := g.fillData(ctx); err != nil {
 			return cannot, err
 		}
 		f.Costs = append(f.Costs, g.take(c.Name, "")...)
@@ -288,6 +294,8 @@ type Ground struct {
 	workspace *workspace                 // nil without one
 	fence     *launch.Fence              // around what it is copied from; nil without one
 	port      string                     // of the service; empty without one
+	data      string                     // the folder of its data; empty without one
+	as        *launch.User               // whom it runs as; nil: as we do
 	service   *service                   // nil while there is none
 	running   int                        // process of a service that somebody else runs; 0 without
 	starts    []result.Start             // of the heat
@@ -312,7 +320,7 @@ type Check struct {
 func (g *Ground) Setup() contender.Setup {
 	s := contender.Setup{
 		Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port,
-		Fence: g.fence, Guard: guard.New(g.f.plan.Allow),
+		Fence: g.fence, Guard: guard.New(g.f.plan.Allow), Data: g.data, As: g.as,
 	}
 	if g.f.cgroups != nil {
 		s.Group = func(l *plan.Limits) (contender.Group, error) {
@@ -559,7 +567,7 @@ func sources(g *plan.Ground) string { return units.List(g.Workspace.From) }
 // paths puts relative paths where the contender stands.
 func (g *Ground) paths(rel []string) (out []string) {
 	for _, path := range rel {
-		if !filepath.IsAbs(path) {
+		if path = g.Setup().Fill(path); !filepath.IsAbs(path) {
 			path = filepath.Join(g.dir, path)
 		}
 		out = append(out, path)

@@ -115,7 +115,7 @@ func (g *Ground) create(ctx context.Context, level string) (*service, result.Sta
 	}
 	for _, line := range s.Prepare {
 		began := g.f.clock.Now()
-		if err := g.step(ctx, scope, "before "+level, line); err != nil {
+		if err := g.own(ctx, scope, "before "+level, line); err != nil {
 			return nil, start, err
 		}
 		start.Prepared += g.f.clock.Now() - began

@@ -123,6 +123,9 @@ func begin(
 	}
 	v.cmd.Dir, v.cmd.Stdout, v.cmd.Stderr = own, w, w
 	env = append(env, "PORT="+setup.Port, string(v.mark))
+	if setup.Data != "" {
+		env = append(env, "DATA="+setup.Data)
+	}
 	for name, value := range s.Env {
 		env = append(env, name+"="+setup.Fill(string(value)))
 	}
@@ -156,7 +159,8 @@ func begin(
 	if v.group != nil {
 		in = v.group
 	}
-	if err = launch.StartIn(v.cmd, setup.Place(), seat, in, func() { v.created = v.clock.Now() }); err != nil {
+	at := setup.Place().As(setup.As)
+	if err = launch.StartIn(v.cmd, at, seat, in, func() { v.created = v.clock.Now() }); err != nil {
 		return quit("cannot be started", err)
 	}
 	w.Close()

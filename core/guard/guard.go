@@ -120,8 +120,12 @@ func (g Guard) lookup(ctx context.Context, host string) ([]netip.Addr, error) {
 	return found, nil
 }
 
-// DialContext opens a connection to host:port, trying its addresses in turn.
+// DialContext opens a connection to host:port, trying its addresses in turn. A socket of this machine (network unix) is
+// open to everybody who may read it.
 func (g Guard) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	if network == "unix" {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"paceduel/core/cell"
@@ -60,6 +61,7 @@ const (
 	OnTerminal     CautionKind = "terminal"
 	NotFor         CautionKind = "not for"
 	ClimbEnds      CautionKind = "climb ends"
+	OtherPlan      CautionKind = "query plan"
 )
 
 // Evidence is what shows the figures behind a caution. Where it is to be seen is left to whoever shows it.
@@ -115,6 +117,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, oneProcess(r, v)...)
 	out = append(out, idleCautions(r)...)
 	out = append(out, workCautions(r)...)
+	out = append(out, queryPlans(r)...)
 	out = append(out, f.untold()...)
 	out = append(out, f.findsNothing(v)...)
 	out = append(out, rateCautions(r)...)
@@ -542,6 +545,31 @@ func idleCautions(r *result.Result) (out []Caution) {
 				Kind: OtherLoad, See: InHeats, Contender: e.Name, What: fmt.Sprintf(
 					"%s used %s of a processor while others had their turn", e.Name, units.Share(used/rest),
 				), Try: "have it wait for what it is asked, without looking for it",
+			})
+		}
+	}
+	return out
+}
+
+// queryPlans tell of databases that carried a statement out in another way than at the weigh-in.
+func queryPlans(r *result.Result) (out []Caution) {
+	for _, e := range r.Entrants {
+		first, n, to := 0, 0, ""
+		for _, h := range r.Of(e.Name, result.AnyState) {
+			if h.QueryPlan == "" {
+				continue
+			}
+			if n++; first == 0 || h.Round < first {
+				first, to = h.Round, h.QueryPlan
+			}
+		}
+		if n > 0 {
+			line, _, _ := strings.Cut(strings.TrimSpace(to), "\n")
+			out = append(out, Caution{
+				Kind: OtherPlan, See: InAnswers, Contender: e.Name, What: fmt.Sprintf(
+					"the database carries out %s in another way than at the weigh-in, after %s, first in round %d: %s", e.Name,
+					units.Plural(n, "heat"), first, units.Printable(line),
+				), Try: "bring its statistics up to date before the run, or see what changes its data meanwhile",
 			})
 		}
 	}

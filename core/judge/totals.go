@@ -87,13 +87,13 @@ func sum(r *result.Result, heats []*result.Heat) (t totals) {
 		t.clients = float64(h.Clients)
 		for i := range r.Amounts {
 			a := &r.Amounts[i]
-			n, known := h.Amounts[a.Name]
+			x, known := h.AmountOf(a)
 			switch {
 			case !known:
 			case a.Fold == shots.Most:
-				t.amounts[a.Name] = max(t.amounts[a.Name], a.Value(n))
+				t.amounts[a.Name] = max(t.amounts[a.Name], x)
 			default:
-				t.amounts[a.Name] += a.Value(n)
+				t.amounts[a.Name] += x
 			}
 		}
 	}

@@ -11,9 +11,11 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -149,6 +151,39 @@ type Place struct {
 	on    *unix.CPUSet // nil: anywhere
 	nice  int
 	fence *Fence // nil: none
+	as    *User  // nil: as we do
+}
+
+// User is as whom a process may run.
+type User struct {
+	Name string
+	ID   uint32
+	Main uint32   // its group
+	More []uint32 // further groups
+}
+
+// FindUser looks a user of this machine up by its name.
+func FindUser(name string) (*User, error) {
+	found, err := user.Lookup(name)
+	if err != nil {
+		return nil, fmt.Errorf("run as %s: there is no such user on this machine", name)
+	}
+	number := func(text string) uint32 {
+		n, _ := strconv.ParseUint(text, 10, 32) // the system's own
+		return uint32(n)
+	}
+	u := &User{Name: name, ID: number(found.Uid), Main: number(found.Gid)}
+	groups, _ := found.GroupIds() // those of its main group at least
+	for _, g := range groups {
+		u.More = append(u.More, number(g))
+	}
+	return u, nil
+}
+
+// As is the place for processes that run as another user; nil leaves it as it is.
+func (p Place) As(u *User) Place {
+	p.as = u
+	return p
 }
 
 // At is a place on those of the processors that this machine has for us, or anywhere when it has none of them, with a

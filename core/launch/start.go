@@ -15,6 +15,9 @@ func Start(cmd *exec.Cmd, at Place, seat *keeper.Seat) error {
 		cmd.SysProcAttr = &syscall.SysProcAttr{}
 	}
 	cmd.SysProcAttr.Setpgid = true
+	if u := at.as; u != nil {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: u.ID, Gid: u.Main, Groups: u.More}
+	}
 	if cmd.Cancel != nil { // it has a context
 		cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	}

@@ -118,6 +118,13 @@ func (r Reading) Children(used time.Duration) Reading {
 	return r
 }
 
+// Library is the reading with so much less CPU time of ours, which a library took that runs within us.
+func (r Reading) Library(used time.Duration) Reading {
+	r.own -= used
+	r.kids += used
+	return r
+}
+
 // clockRate is what the processors run at just now, on average, in MHz; 0 where nobody tells.
 func clockRate(proc procfs.FS) (mean float64) {
 	cpus, err := proc.CPUInfo()

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -224,6 +225,32 @@ func (Secret) JSONSchema() *jsonschema.Schema {
 	return &jsonschema.Schema{
 		Type: "string", Pattern: `\$\{`, Description: "a secret, taken from the environment: ${NAME}",
 	}
+}
+
+// Address says where something is that may ask for a password: one that stands in it in clear is refused.
+type Address string
+
+// Read accepts any text.
+func (a *Address) Read(text string) error {
+	*a = Address(text)
+	return nil
+}
+
+var passwords = regexp.MustCompile(`^[a-zA-Z]+://[^/@]*?:(.*)@|[?&](?i:password|passwd|pwd)=([^&]*)`)
+
+// HasClearPassword reports whether an address, as it is written in a plan, has a password that is no variable.
+func HasClearPassword(written string) bool {
+	for _, found := range passwords.FindAllStringSubmatch(written, -1) {
+		if p := found[1] + found[2]; p != "" && !strings.HasPrefix(p, "${") {
+			return true
+		}
+	}
+	return false
+}
+
+// JSONSchema describes an address for the published schema.
+func (Address) JSONSchema() *jsonschema.Schema {
+	return &jsonschema.Schema{Type: "string", MinLength: new(uint64(1))}
 }
 
 // Size is that of a terminal in cells, written as 80x24.

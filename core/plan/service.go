@@ -11,6 +11,9 @@ import (
 // PortMark stands in a contender's settings for the free port that its service is given.
 const PortMark = "${PORT}"
 
+// DataMark stands for the folder of ours that its service keeps its data in.
+const DataMark = "${DATA}"
+
 // Service is a process that a contender needs: it is started, waited for and stopped for it.
 type Service struct {
 	Run   []Word          `json:"run,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments, as a list; ${PORT} is a free port"`
@@ -21,6 +24,9 @@ type Service struct {
 	Limit Span            `json:"limit,omitempty" jsonschema_description:"how long it may take to be ready; 30s unless said"`
 	Fresh string          `json:"fresh,omitempty" jsonschema:"enum=run,enum=heat,enum=round,enum=duel" jsonschema_description:"how often it is started anew; for every heat unless said"`
 	Stop  Stop            `json:"stop,omitempty" jsonschema_description:"how it is asked to end"`
+	User  string          `json:"user,omitempty" jsonschema_description:"as whom it and its data and prepare run, where we are root; as we do where we are not"`
+	// Data is done once, before the first start, and is no part of any.
+	Data Lines `json:"data,omitempty" jsonschema_description:"shell lines that fill an empty folder of ours, ${DATA}, once before its first start; the folder goes with the run"`
 	// Prepare is done before each start and is no part of it.
 	Prepare Lines    `json:"prepare,omitempty" jsonschema_description:"shell lines before each start, where the contender stands: timed as a figure of their own, no part of the start"`
 	Marks   Marks    `json:"marks,omitempty" jsonschema_description:"times and amounts that it prints while it starts, by name"`

@@ -185,10 +185,13 @@ type Touch struct {
 	Parts    []Part        `json:"parts,omitempty"`             // what a JSON answer is made of, the heaviest first
 	Heads    []Part        `json:"header_parts,omitempty"`      // its headers by name, the heaviest first
 	Steady   bool          `json:"steady,omitempty"`            // whether it answered the same bytes twice
-	Costs    []Cost        `json:"footing,omitempty"`           // what was done for it
-	Changes  *Changes      `json:"changes,omitempty"`           // in the workspace
-	Err      string        `json:"error,omitempty"`
-	Try      string        `json:"try,omitempty"` // what might help
+	// QueryPlan is how a database carries it out, in its own form; QueryShape is the same without what it estimates.
+	QueryPlan  string   `json:"query_plan,omitempty"`
+	QueryShape string   `json:"-"`
+	Costs      []Cost   `json:"footing,omitempty"` // what was done for it
+	Changes    *Changes `json:"changes,omitempty"` // in the workspace
+	Err        string   `json:"error,omitempty"`
+	Try        string   `json:"try,omitempty"` // what might help
 }
 
 // Part is a part of an answer by its path, with lists folded: "berths[].vessel". The empty path is the whole's own
@@ -330,6 +333,11 @@ type Heat struct {
 	// Amounts are those that are known of the heat's shots, by their names: added up, or the most, as they are declared.
 	// The most memory is of a shot that was not judged.
 	Amounts map[string]int64 `json:"amounts,omitempty"`
+	// Account is what the contender itself counted of all shots of the heat, warm-up included, which are AccountShots.
+	Account      map[string]int64 `json:"account,omitempty"`
+	AccountShots int64            `json:"account_shots,omitempty"`
+	// QueryPlan is how a database would carry it out after the heat, where that is another way than at the weigh-in.
+	QueryPlan string `json:"query_plan_changed,omitempty"`
 	// by how much that may be off, since the memory had been given back before it could be read; 0: exact
 	PeakGrain int64   `json:"peak_memory_grain_bytes,omitempty"`
 	Starts    []Start `json:"starts,omitempty"` // of its contender's service
@@ -663,14 +671,22 @@ func (h *Heat) Throughput() float64 {
 
 // Amount is so much of a declared amount in its unit; ok is false where the heat does not know it.
 func (r *Result) Amount(h *Heat, name string) (v float64, ok bool) {
-	n, ok := h.Amounts[name]
-	if !ok {
-		return math.NaN(), false
-	}
 	for i := range r.Amounts {
 		if a := &r.Amounts[i]; a.Name == name {
-			return a.Value(n), true
+			return h.AmountOf(a)
 		}
+	}
+	return math.NaN(), false
+}
+
+// AmountOf is so much of an amount that the heat has in all, in its unit; ok is false where it is not known. Of what
+// the contender itself counted it is the share of the shots that are judged.
+func (h *Heat) AmountOf(a *shots.Amount) (v float64, ok bool) {
+	if n, ok := h.Amounts[a.Name]; ok {
+		return a.Value(n), true
+	}
+	if n, ok := h.Account[a.Name]; ok && h.AccountShots > 0 {
+		return a.Value(n) * float64(h.Shots()) / float64(h.AccountShots), true
 	}
 	return math.NaN(), false
 }

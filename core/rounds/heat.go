@@ -44,8 +44,11 @@ type heat struct {
 	seen       footing.Seen
 	service    *result.Service // nil without one
 	starts     []result.Start  // of processes that the driver started for it
-	swept      int64           // processes found after it
-	sampled    int64           // shots whose answers were compared
+	library    *library        // nil for what does not run within us
+	account    map[string]int64
+	queryPlan  string // how it would be carried out, where that has changed since the weigh-in
+	swept      int64  // processes found after it
+	sampled    int64  // shots whose answers were compared
 }
 
 // heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the
@@ -129,7 +132,7 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
-	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n))
+	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n), h.openAccount(ctx))
 	w := h.watch()
 	if err == nil {
 		err = h.driven(ctx, &drive, w)
@@ -138,6 +141,7 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range clients {
 		c.Close()
 	}
+	err = cmp.Or(err, h.closeAccount(ctx))
 	if housed, ok := h.entry.Driver.(contender.Housed); ok {
 		housed.End()
 	}
@@ -174,16 +178,20 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		}
 	}
 	service := h.r.watchService(resident)
+	h.library = embeddedIn(h.entry.Driver)
 	watched, release := h.ground.Watched(ctx)
-	before := readingWith(lasting)
+	reading := func() meter.Reading { return h.library.reading(readingWith(lasting)) }
+	before := reading()
 	after := before
 	drive.OnStage = func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
 			service.mark()
+			h.library.mark()
 		case pace.Silent:
-			after = readingWith(lasting)
+			after = reading()
 			service.pass()
+			h.library.pass()
 		}
 		w.stage(s, at)
 	}
@@ -192,8 +200,9 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		return err
 	})
 	if drive.Pace.Wake == 0 || after == before {
-		after = readingWith(lasting)
+		after = reading()
 		service.pass()
+		h.library.pass()
 	}
 	h.service = service.end()
 	h.conditions = meter.Between(before, after)

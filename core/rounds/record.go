@@ -109,6 +109,10 @@ func (h *heat) record() (result.Heat, error) {
 	doc.Course = thinned(len(m.Course), func(i int) result.Moment { return result.Moment(m.Course[i]) })
 	h.timed(&doc, m, p)
 	h.amounts(&doc, m)
+	if h.account != nil {
+		doc.Account, doc.AccountShots = h.account, doc.Warmup+m.Shots()+h.woken.Total()
+	}
+	doc.QueryPlan = h.queryPlan
 	for class := shots.Cut + 1; class < shots.Classes; class++ {
 		if n := m.Counts[class]; n > 0 {
 			if doc.Failures == nil {
@@ -214,6 +218,10 @@ func (h *heat) amounts(doc *result.Heat, m *tally.Merged) {
 		if s.Exact { // the kernel's mark
 			doc.PeakGrain = meter.MarkGrain()
 		}
+	}
+	if l := h.library; l != nil {
+		doc.SetAmount(shots.CPU, int64(l.used))
+		doc.SetAmount(shots.Memory, l.Held())
 	}
 	if at := shape.Amount(shots.Memory); at >= 0 {
 		for _, w := range h.warm {

@@ -14,6 +14,8 @@ type Shape struct {
 	Amounts []Amount // what is counted of each shot
 	// OwnProcess says that each shot is a process of its own, so that the first of a heat may differ from later ones.
 	OwnProcess bool
+	// Account are what contenders of the kind may count of their own work, in whole heats.
+	Account []Amount
 	// ToldMore are names of what shots tell of which more is better.
 	ToldMore []string
 }

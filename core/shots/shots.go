@@ -117,12 +117,16 @@ const (
 	Unequal // not the work that it did at the weigh-in
 	Limits  // of ours: we may have no more descriptors, or no more processes
 	Other
-	Classes // how many there are
+	Protocol  // whoever answers speaks another
+	Access    // not let in: a wrong password, a name that is not known
+	Statement // refused by a database
+	Conflict  // given up by a database for another's sake: a deadlock, a lock
+	Classes   // how many there are
 )
 
 var classNames = [Classes]string{
 	"ok", "cut", "no start", "refused", "reset", "timeout", "tls", "status", "length", "exit code", "signal", "same-work",
-	"own limits", "other",
+	"own limits", "other", "protocol", "access", "statement", "conflict",
 }
 
 func (c Class) String() string { return classNames[c] }
@@ -149,6 +153,10 @@ type View struct {
 	Encoding string   `json:"encoding,omitempty"` // content encoding as announced
 	Version  string   `json:"version,omitempty"`  // of the contender, as it says itself, in one line
 	Terminal bool     `json:"terminal,omitempty"` // whether the output went to a pseudo-terminal
+	// QueryPlan is how a database carries it out, in its own form.
+	QueryPlan string `json:"query_plan,omitempty"`
+	// QueryShape is the same without what the database estimates.
+	QueryShape string `json:"-"`
 }
 
 // MaxViewBytes bounds what a View keeps of a body unless it says otherwise.

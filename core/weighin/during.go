@@ -2,6 +2,7 @@ package weighin
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -76,7 +77,7 @@ func (s *Standard) set(a Answer, t *result.Touch) {
 	}
 	if ref.steady {
 		ref.lengths = &lengths{}
-		ref.lengths.at(0).Store(t.Bytes + 1)
+		ref.lengths.at(0).Store(cmp.Or(a.length, t.Bytes) + 1)
 	}
 	s.of[a.Name] = ref
 }

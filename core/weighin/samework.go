@@ -33,6 +33,7 @@ type Answer struct {
 	Files   []footing.File // written in its workspace; by path
 
 	raw     []byte // the body before the filter
+	length  int64  // of the answer as shots count it, see shots.Shot
 	through string // the filter; empty without one
 	unread  string // why the filter failed; empty when it did not
 }

@@ -177,7 +177,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	}
 	t.Headers = slices.Clone(view.Headers[:min(len(view.Headers), maxHeaders)])
 	t.Notes, t.Parts, t.Heads = oddities(t, view.Done), Weigh(body), weighHeaders(view.Headers)
-	t.Terminal = view.Terminal
+	t.Terminal, t.QueryPlan, t.QueryShape = view.Terminal, view.QueryPlan, view.QueryShape
 	if note != "" {
 		t.Notes = append(t.Notes, note)
 	}
@@ -205,7 +205,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	}
 	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body,
 		view.Bytes == int64(len(view.Body))
-	answer.raw = body
+	answer.raw, answer.length = body, shot.Length
 }
 
 // advice is put in options where whoever runs the duel gave these instead of a plan.
@@ -356,6 +356,14 @@ func advice(c shots.Class) string {
 		return "see under weigh-in what it answered, and whether its answers may differ from time to time"
 	case shots.Limits:
 		return "raise the limits of this shell (ulimit -n, ulimit -u), or take fewer clients"
+	case shots.Protocol:
+		return "see what listens there, and correct the address in the plan"
+	case shots.Access:
+		return "correct who asks, in the plan or in the environment"
+	case shots.Statement:
+		return "correct the statement in the plan"
+	case shots.Conflict:
+		return "see who else works on the same data"
 	case shots.Signal:
 		return "run it by hand from the same folder: it crashes before any timing"
 	}

@@ -6,6 +6,7 @@ import (
 	"paceduel/core/contender/command"
 	"paceduel/core/contender/http"
 	"paceduel/core/contender/path"
+	"paceduel/core/contender/query"
 	"paceduel/core/contender/worker"
 	"paceduel/core/draft"
 	"paceduel/core/plan"
@@ -13,7 +14,7 @@ import (
 
 // Kinds returns every kind, in the order in which people should see them.
 func Kinds() []contender.Kind {
-	return []contender.Kind{command.Kind, http.Kind, path.Kind, worker.Kind}
+	return []contender.Kind{command.Kind, http.Kind, path.Kind, query.Kind, worker.Kind}
 }
 
 // PlanKinds is the part of Kinds that plans are read with.
@@ -21,6 +22,9 @@ func PlanKinds() (out []plan.Kind) {
 	for _, k := range Kinds() {
 		for i := range k.Shape.Amounts {
 			k.Brings = append(k.Brings, k.Shape.Amounts[i].Figures()...)
+		}
+		for i := range k.Shape.Account {
+			k.Brings = append(k.Brings, k.Shape.Account[i].Figures()...)
 		}
 		out = append(out, k.Kind)
 	}

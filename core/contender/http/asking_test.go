@@ -31,7 +31,7 @@ func TestSplits(t *testing.T) {
 	overTLS, ca := secure(t)
 	for _, path := range []string{"full", "lean"} {
 		for _, server := range []*httptest.Server{inClear, overTLS} {
-			s := asking(server.URL+"/told", func(s *Settings) { s.Path, s.Connections = path, Fresh })
+			s := asking(server.URL+"/told", func(s *Settings) { s.Path, s.Connections = path, plan.Fresh })
 			if server == overTLS {
 				s.TLS = &TLS{CA: ca}
 			}
@@ -112,7 +112,7 @@ func newCounted(t *testing.T, takes time.Duration) *counted {
 func TestTheServerCountsTheConnections(t *testing.T) {
 	const clients, fired = 6, 4
 	for _, protocol := range []string{"http1", http2} {
-		for mode, want := range map[Connections]int64{Fresh: clients * fired, Kept: clients, 2: 2} {
+		for mode, want := range map[plan.Connections]int64{plan.Fresh: clients * fired, plan.Kept: clients, 2: 2} {
 			server := newCounted(t, time.Millisecond)
 			d, err := open(contender.Setup{
 				Clock: clock.Start(),

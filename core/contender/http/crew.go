@@ -12,6 +12,7 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/lean"
+	"paceduel/core/plan"
 	"paceduel/core/shots"
 )
 
@@ -56,7 +57,7 @@ const lookupLimit = 5 * time.Second
 func (d *driver) lean() (*lean.Config, error) {
 	cfg := &lean.Config{
 		Clock: d.clock, Host: d.requests[0].url.Host, Timeout: d.settings.Timeout.D(), MaxBody: int64(d.settings.MaxBody),
-		Keep: d.settings.Connections != Fresh, Status: d.status,
+		Keep: d.settings.Connections != plan.Fresh, Status: d.status,
 	}
 	for i := range d.requests {
 		request := d.request(&d.requests[i])

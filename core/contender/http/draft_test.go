@@ -3,6 +3,8 @@ package http
 import (
 	"slices"
 	"testing"
+
+	"paceduel/core/plan"
 )
 
 func TestNamesOfURLs(t *testing.T) {
@@ -39,7 +41,7 @@ func TestWhatWasAskedCanBeTyped(t *testing.T) {
 	}{
 		{func(*Settings) {}, "http://127.0.0.1:8080/berths?joined=1"},
 		{func(s *Settings) { s.Method = "POST" }, ""},
-		{func(s *Settings) { s.Connections = Fresh }, ""},
+		{func(s *Settings) { s.Connections = plan.Fresh }, ""},
 	} {
 		s := New().(*Settings)
 		s.URL = "http://127.0.0.1:8080/berths?joined=1"

@@ -273,7 +273,7 @@ func TestBothPathsSeeTheSame(t *testing.T) {
 				"X-Board": "b", "Host": "harbour.test",
 			}
 		}),
-		"new connections": asking(server.URL+"/echo", func(s *Settings) { s.Connections = Fresh }),
+		"new connections": asking(server.URL+"/echo", func(s *Settings) { s.Connections = plan.Fresh }),
 		"not found":       asking(server.URL+"/nowhere", nil),
 	}
 	for name, s := range tests {
@@ -480,7 +480,7 @@ func TestVersionComesFromAHeader(t *testing.T) {
 
 func TestConnectionsAreKeptOrNew(t *testing.T) {
 	s := harbour(t)
-	for mode, want := range map[Connections]int{Kept: 1, Fresh: 5} {
+	for mode, want := range map[plan.Connections]int{plan.Kept: 1, plan.Fresh: 5} {
 		opened := 0
 		for _, shot := range shoot(t, asking(s.URL+"/tide", func(s *Settings) { s.Connections = mode }), 5) {
 			if shot.Class != shots.OK {

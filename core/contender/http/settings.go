@@ -11,15 +11,12 @@
 package http
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
-	"github.com/invopop/jsonschema"
 	"golang.org/x/net/http/httpguts"
 
 	"paceduel/core/guard"
@@ -40,7 +37,7 @@ type Settings struct {
 	Rows        string               `json:"rows,omitempty" jsonschema_description:"a CSV file with a header line, whose rows are used in turn"`
 	Expect      int                  `json:"expect,omitempty" jsonschema:"minimum=100,maximum=599" jsonschema_description:"the status of a good answer; any 2xx unless said"`
 	Timeout     plan.Span            `json:"timeout,omitempty" jsonschema_description:"given up after this long; 10s unless said"`
-	Connections Connections          `json:"connections,omitempty" jsonschema_description:"kept for each client, new for every shot, or a number: a pool of so many that all clients share; kept unless said"`
+	Connections plan.Connections     `json:"connections,omitempty" jsonschema_description:"kept for each client, new for every shot, or a number: a pool of so many that all clients share; kept unless said"`
 	TLS         *TLS                 `json:"tls,omitempty" jsonschema_description:"how far a server is trusted"`
 	Proxy       string               `json:"proxy,omitempty" jsonschema_description:"asked through this proxy, as http://127.0.0.1:3128; none unless said, whatever the environment says"`
 	Redirects   int                  `json:"redirects,omitempty" jsonschema:"minimum=1,maximum=20" jsonschema_description:"how many redirects a shot follows at most; none unless said"`
@@ -91,45 +88,6 @@ type TLS struct {
 	Key      string `json:"key,omitempty" jsonschema_description:"a PEM file with its key"`
 }
 
-// Connections is how many are opened: Kept for each client, Fresh for every shot, or a pool of that many for all.
-type Connections int
-
-// The connections that are no pool.
-const (
-	Kept  Connections = 0
-	Fresh Connections = -1
-)
-
-const maxPool = 1024
-
-// Read accepts kept, new or a number.
-func (c *Connections) Read(text string) error {
-	n, err := strconv.Atoi(text)
-	switch {
-	case text == "kept":
-		*c = Kept
-	case text == "new":
-		*c = Fresh
-	case err == nil && n >= 1 && n <= maxPool:
-		*c = Connections(n)
-	default:
-		return fmt.Errorf(
-			"%q is not how connections are opened, write kept, new or a number of connections shared by all, up to %d", text,
-			maxPool,
-		)
-	}
-	return nil
-}
-
-// JSONSchema describes connections for the published schema.
-func (Connections) JSONSchema() *jsonschema.Schema {
-	return &jsonschema.Schema{Description: "kept for each client, a new one for every shot, or a number: a pool of so " +
-		"many that all clients share; kept unless said", OneOf: []*jsonschema.Schema{
-		{Type: "string", Enum: []any{"kept", "new"}},
-		{Type: "integer", Minimum: "1", Maximum: json.Number(strconv.Itoa(maxPool))},
-	}}
-}
-
 const (
 	defaultTimeout = 10 * time.Second
 	defaultMaxBody = 64 << 20
@@ -147,7 +105,7 @@ func (s *Settings) Summary() string {
 		text += " over HTTP/2"
 	}
 	switch {
-	case s.Connections == Fresh:
+	case s.Connections == plan.Fresh:
 		text += ", a new connection each"
 	case s.Connections > 0:
 		text += fmt.Sprintf(", a pool of %d", int(s.Connections))

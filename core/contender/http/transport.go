@@ -22,6 +22,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/files"
 	"paceduel/core/guard"
+	"paceduel/core/plan"
 )
 
 // line is one connection: what it cost to open, and the bytes that went over it since they were last taken.
@@ -274,7 +275,7 @@ func (d *driver) transport(connections int) (*transport, error) {
 		DialTLSContext:      dial.dialTLS,
 		TLSClientConfig:     d.tls.Clone(), // of a server behind a proxy; package http writes to it
 		DisableCompression:  true,          // an answer is taken as it was asked for
-		DisableKeepAlives:   s.Connections == Fresh,
+		DisableKeepAlives:   s.Connections == plan.Fresh,
 		MaxConnsPerHost:     connections,
 		MaxIdleConnsPerHost: max(connections, 1),
 		Protocols:           new(http.Protocols),

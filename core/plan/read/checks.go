@@ -183,16 +183,14 @@ func (r *reader) checkService(name string, s *plan.Service, pace plan.Pace, path
 	if _, err := regexp.Compile(s.Ready.Line); err != nil {
 		fault("ready.line", "see RE2 syntax", "%s", err)
 	}
-	mentioned := strings.Contains(s.Shell, plan.PortMark) ||
-		slices.ContainsFunc(s.Run, func(w plan.Word) bool { return strings.Contains(string(w), plan.PortMark) })
-	for _, v := range s.Env {
-		mentioned = mentioned || strings.Contains(string(v), plan.PortMark)
-	}
-	if ways == 0 && !mentioned {
+	if ways == 0 && !strings.Contains(strings.Join(words(s), " "), plan.PortMark) {
 		fault(
 			"", "hand it ${PORT}, or set ready: { url: …, line: …, file: … or notify: true }",
 			"its service is not told its port, so it cannot be seen when that accepts",
 		)
+	}
+	if len(s.Data) > 0 && !strings.Contains(strings.Join(words(s), " "), plan.DataMark) {
+		fault("data", "hand it ${DATA}", "its service is not told where its data is")
 	}
 	if s.Limits != nil && *s.Limits == (plan.Limits{}) {
 		fault("limits", "set memory: 256MiB or cpu: 1", "nothing is limited")
@@ -212,6 +210,18 @@ func (r *reader) checkService(name string, s *plan.Service, pace plan.Pace, path
 			"a fresh service for every run needs runs that follow one another",
 		)
 	}
+}
+
+// words are all that a service is started with.
+func words(s *plan.Service) (out []string) {
+	out = append(out, s.Shell)
+	for _, w := range s.Run {
+		out = append(out, string(w))
+	}
+	for _, v := range s.Env {
+		out = append(out, string(v))
+	}
+	return out
 }
 
 // checkStakes reports figures that say nothing by themselves.

@@ -27,6 +27,7 @@ type decoder struct {
 	places   map[string]Pos    // dotted path of a key → where its value stands; the last one laid down wins
 	vars     map[string]string // variables used, with their values
 	port     *Pos              // where ${PORT} was met without being set
+	data     *Pos              // the same of ${DATA}
 	params   map[string]string // what stands for {{name}}, at a point of a sweep
 	filled   map[string]bool   // the names of these that were met; nil without a sweep
 	fixed    *Pos              // where all that is laid now stands; nil: where its nodes are
@@ -137,6 +138,10 @@ func (d *decoder) lay(n ast.Node, out reflect.Value, path string, depth int) {
 	if s, ok := out.Addr().Interface().(scalar); ok {
 		if _, secret := s.(*plan.Secret); secret && !d.namesVariable(n) {
 			d.fault(n, "take it from the environment: ${NAME}", "%s stands in the plan in clear", path)
+			return
+		}
+		if _, place := s.(*plan.Address); place && plan.HasClearPassword(d.written(n)) {
+			d.fault(n, "take it from the environment: ${NAME}", "a password stands in the plan in clear, in %s", path)
 			return
 		}
 		if text, ok := d.text(n, path); ok {
@@ -366,14 +371,18 @@ func (d *decoder) text(n ast.Node, path string) (string, bool) {
 
 // namesVariable reports whether a text takes anything from the environment.
 func (d *decoder) namesVariable(n ast.Node) bool {
-	text := ""
+	return strings.Contains(strings.ReplaceAll(d.written(n), "$${", ""), "${")
+}
+
+// written is a text before variables are filled in; empty for what is none.
+func (d *decoder) written(n ast.Node) string {
 	switch v := d.bare(n).(type) {
 	case *ast.StringNode:
-		text = v.Value
+		return v.Value
 	case *ast.LiteralNode:
-		text = v.Value.Value
+		return v.Value.Value
 	}
-	return strings.Contains(strings.ReplaceAll(text, "$${", ""), "${")
+	return ""
 }
 
 // refusesVariable finds fault with a variable in a text for people: such texts stand in reports and name files, where a
@@ -409,10 +418,14 @@ func (d *decoder) expand(n ast.Node, raw string) (string, bool) {
 			return "", false
 		}
 		value, set := d.lookup(name)
-		if !set && name == "PORT" {
+		if mark := "${" + name + "}"; !set && (mark == plan.PortMark || mark == plan.DataMark) {
 			at := d.pos(n)
-			d.port = &at
-			out.WriteString(before + plan.PortMark)
+			if mark == plan.PortMark {
+				d.port = &at
+			} else {
+				d.data = &at
+			}
+			out.WriteString(before + mark)
 			raw = after
 			continue
 		}

@@ -718,7 +718,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		return plan.Contender{}, false
 	}
 	before := len(r.d.problems)
-	r.d.port = nil
+	r.d.port, r.d.data = nil, nil
 	settings := kind.New()
 	own := entry{}
 	// The base is the course, written under the contender's own path so that a fault there finds its place; what is said
@@ -742,12 +742,8 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	if own.Service != nil && len(r.d.problems) == before {
 		c.Ground.Service = own.Service.Complete()
 		r.checkService(name, c.Ground.Service, p.Pace, plan.JoinKeys(path, "service"))
-	} else if port := r.d.port; port != nil && own.Service == nil {
-		r.d.problems = append(r.d.problems, Problem{
-			Pos: *port, What: "the variable PORT is not set, and " + name + " has no service that would be given one",
-			Try: "set it before the run: export PORT=…, or add service:",
-		})
 	}
+	r.checkGiven(name, own.Service)
 	if p.Pace.Rush && own.Service == nil {
 		r.fault("pace.rush", "add service: to "+name+", or leave rush out", "%s has no service that could be rushed", name)
 	}
@@ -776,6 +772,22 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.refused = append(r.refused, c)
 	}
 	return c, ok
+}
+
+// checkGiven finds fault with what is only given to a contender with a service.
+func (r *reader) checkGiven(name string, s *plan.Service) {
+	lacks := func(at *Pos, variable, what, try string) {
+		r.d.problems = append(r.d.problems, Problem{
+			Pos: *at, What: fmt.Sprintf("the variable %s is not set, and %s has no service %s", variable, name, what),
+			Try: fmt.Sprintf("set it before the run: export %s=…, or add %s", variable, try),
+		})
+	}
+	if at := r.d.port; at != nil && s == nil {
+		lacks(at, "PORT", "that would be given one", "service:")
+	}
+	if at := r.d.data; at != nil && (s == nil || len(s.Data) == 0) {
+		lacks(at, "DATA", "with data:, which would be given a folder", "data: to its service")
+	}
 }
 
 // kindOf finds the one kind that a contender, or else the course, names.

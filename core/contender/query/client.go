@@ -1,0 +1,298 @@
+package query
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"paceduel/core/contender"
+	"paceduel/core/contender/query/database"
+	"paceduel/core/plan"
+	"paceduel/core/shots"
+)
+
+// client performs one shot after another.
+type client struct {
+	d           *driver
+	next, first int // rows of the table
+	step        int
+	own         *session // kept from shot to shot; nil without
+	closed      bool
+
+	ctx  context.Context // that watch was last called with
+	stop func() bool     // forgets it
+	at   interruptible
+	work work
+}
+
+// Rewind implements contender.Client.
+func (c *client) Rewind() { c.next = c.first }
+
+// Close implements contender.Client.
+func (c *client) Close() {
+	if c.closed {
+		return
+	}
+	c.closed = true
+	if c.stop != nil {
+		c.stop()
+	}
+	c.d.end(c.own)
+	c.own = nil
+	c.d.left()
+}
+
+// watch has the connection at hand interrupted when ctx ends.
+func (c *client) watch(ctx context.Context) {
+	if c.ctx == ctx {
+		return
+	}
+	if c.stop != nil {
+		c.stop()
+	}
+	c.ctx = ctx
+	c.stop = context.AfterFunc(ctx, c.at.interrupt)
+}
+
+// Shoot implements contender.Client.
+func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
+	row := c.next
+	c.next = (c.next + c.step) % len(c.d.parameters)
+	shot.Row = row
+	c.watch(ctx)
+	w := &c.work
+	w.begin(c.d, c.d.parameters[row], shot)
+	shot.Start = c.d.clock.Now()
+	until := time.Now().Add(c.d.settings.Timeout.D())
+	err := ctx.Err()
+	var s *session
+	if err == nil {
+		s, err = c.obtain(ctx, until, w)
+	}
+	var st *database.Statement
+	if err == nil {
+		c.at.set(s.Conn)
+		if err = ctx.Err(); err == nil { // from here on whoever ends it meets the connection
+			s.Limit(until)
+			st, err = w.perform(s)
+		}
+	}
+	shot.End = c.d.clock.Now()
+	var usable bool
+	if s != nil {
+		s.Limit(time.Time{})
+		c.at.clear()
+		c.traffic(s, shot)
+		usable = err == nil
+	}
+	c.judge(ctx, until, err, st, shot)
+	if s != nil {
+		if shot.Class == shots.OK || shot.Class == shots.Statement || shot.Class == shots.Conflict {
+			usable = c.settle(s, shot)
+		}
+		if shot.View != nil {
+			c.describe(s, shot, usable)
+		}
+		c.release(s, usable)
+	} else if shot.View != nil {
+		shot.View.Done = c.d.settings.Summary()
+	}
+	w.enter(shot)
+}
+
+// traffic adds what went over a connection since it was last looked at; of a library, what it handed out.
+func (c *client) traffic(s *session, shot *shots.Shot) {
+	sent, received := s.Traffic()
+	shot.Sent, shot.Received = sent-s.sent, received-s.received
+	s.sent, s.received = sent, received
+	shot.Length = c.work.in.bytes
+	if _, library := c.d.engine.(interface{ Held() int64 }); library {
+		shot.Received = c.work.in.bytes
+	}
+}
+
+// obtain takes a connection: the client's own, one of the pool, or a new one.
+func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *session, err error) {
+	s = c.own
+	if c.d.pool != nil {
+		if s, err = c.wait(ctx, until, w); err != nil {
+			return nil, err
+		}
+	}
+	if s != nil {
+		return s, nil
+	}
+	began := c.d.clock.Now()
+	limited, cancel := context.WithDeadline(ctx, until)
+	defer cancel()
+	s, err = c.d.connect(limited)
+	w.connected = c.d.clock.Now() - began
+	if err != nil && c.d.pool != nil {
+		c.d.pool <- nil
+	}
+	if err != nil && ctx.Err() == nil && limited.Err() != nil {
+		err = fmt.Errorf("connect to %s: it said nothing: %w", c.d.address, limited.Err())
+	}
+	return s, err
+}
+
+// wait takes a place of the pool; it is nil where no connection has been opened for it yet.
+func (c *client) wait(ctx context.Context, until time.Time, w *work) (s *session, err error) {
+	select {
+	case s = <-c.d.pool:
+		return s, nil
+	default:
+	}
+	began := c.d.clock.Now()
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	select {
+	case s = <-c.d.pool:
+		w.waited = c.d.clock.Now() - began
+		return s, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-timer.C:
+		return nil, fmt.Errorf("no connection of the pool was free: %w", context.DeadlineExceeded)
+	}
+}
+
+// release gives a connection back, or ends it where it is of no use any more.
+func (c *client) release(s *session, usable bool) {
+	switch {
+	case !usable:
+		c.d.drop(s)
+		s = nil
+	case c.d.settings.Connections == plan.Fresh:
+		c.d.end(s)
+		s = nil
+	}
+	switch {
+	case c.d.pool != nil:
+		c.d.pool <- s
+	default:
+		c.own = s
+	}
+}
+
+// settle sees to it that a connection goes on without a transaction. One that was left open is a failure of a shot that
+// had none; asking for it costs something where the database does not say by itself, which is done in view alone.
+func (c *client) settle(s *session, shot *shots.Shot) (usable bool) {
+	s.Limit(time.Now().Add(c.d.settings.Timeout.D()))
+	defer s.Limit(time.Time{})
+	left, err := s.InTransaction(shot.View != nil || shot.Class != shots.OK)
+	if err != nil {
+		return false
+	}
+	if !left {
+		return true
+	}
+	if shot.Class == shots.OK {
+		shot.Class = shots.Statement
+		shot.Err = errors.New("it left a transaction open, which was rolled back")
+		if shot.View != nil {
+			shot.Err = &contender.Hint{Err: shot.Err, Try: "set transaction: true instead, or end what opens one"}
+		}
+	}
+	return s.Rollback() == nil
+}
+
+// judge says how a shot ended.
+func (c *client) judge(ctx context.Context, until time.Time, err error, st *database.Statement, shot *shots.Shot) {
+	switch {
+	case ctx.Err() != nil:
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
+	case c.work.in.over:
+		shot.Class = shots.Length
+		shot.Err = fmt.Errorf("%w of %d bytes: %d rows were read", errTooLong, int64(c.d.settings.MaxResult), c.work.in.rows)
+		if shot.View != nil {
+			shot.Err = &contender.Hint{Err: shot.Err, Try: "raise max-result: if such a long one is wanted, or set read:"}
+		}
+	case err == nil:
+	case isOver(err) || shot.End-shot.Start >= c.d.settings.Timeout.D():
+		shot.Class = shots.Timeout
+		shot.Err = fmt.Errorf("not done after %s, %d rows read", c.d.settings.Timeout.D(), c.work.in.rows)
+		if c.work.connected > 0 && c.work.in.rows == 0 && isOver(err) && c.work.asked == 0 {
+			shot.Err = fmt.Errorf("not done after %s: %w", c.d.settings.Timeout.D(), err)
+		}
+	default:
+		f := c.d.engine.Fault(err, st)
+		shot.Class, shot.Err = f.Class, f.Err
+		if shot.View != nil && f.Try != "" {
+			shot.Err = &contender.Hint{Err: f.Err, Try: f.Try}
+		}
+	}
+}
+
+// describe keeps what a shot answered.
+func (c *client) describe(s *session, shot *shots.Shot, usable bool) {
+	v := shot.View
+	v.Done = c.d.settings.Summary()
+	v.Outcome = c.work.outcome()
+	body := c.work.answer()
+	v.Known, v.Bytes, v.Type, v.Version = true, int64(len(body)), "application/json", s.Version()
+	v.Body = body[:min(len(body), v.Room())]
+	if v.Sample || !usable || shot.Class != shots.OK {
+		return
+	}
+	s.Limit(time.Now().Add(c.d.settings.Timeout.D()))
+	defer s.Limit(time.Time{})
+	var err error
+	v.QueryPlan, v.QueryShape, err = c.d.explain(s)
+	if err != nil {
+		v.Notes = append(v.Notes, fmt.Sprintf("%s does not say how it carries it out: %s", s.Version(), err))
+	}
+}
+
+// outcome is what came, in words: rows of the answer, however many were read for it.
+func (w *work) outcome() string {
+	text := count(w.parts.rows, "row")
+	if in := &w.in; in.didChange {
+		if w.parts.rows == 0 {
+			return count(in.changed, "row") + " changed"
+		}
+		text += ", " + count(in.changed, "row") + " changed"
+	}
+	return text
+}
+
+func count(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// explain is how the database would carry out each of the statements, with the parameters of the first row.
+func (d *driver) explain(s *session) (text, shape string, err error) {
+	w := &work{d: d, row: d.parameters[0]}
+	for i := range d.statements {
+		st := &d.statements[i]
+		if d.each && i == len(d.statements)-1 && !d.settings.Writes {
+			if err := w.find(s, i); err != nil {
+				return text, shape, err
+			}
+		}
+		args, known := w.argsFor(st)
+		if !known {
+			continue // no row came that it could be for
+		}
+		switch database.FirstWord(st.Text) {
+		case "select", "with", "insert", "update", "delete", "replace", "merge", "values", "table":
+		default:
+			continue
+		}
+		e, failed := s.Explain(&st.Statement, args)
+		if failed != nil {
+			err = cmp.Or(err, d.engine.Fault(failed, nil).Err)
+			continue
+		}
+		if len(d.statements) > 1 {
+			text += st.key + ":\n"
+		}
+		text, shape = text+e.Text+"\n", shape+e.Shape+"\n"
+	}
+	return text, shape, err
+}

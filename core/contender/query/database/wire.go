@@ -1,0 +1,63 @@
+package database
+
+import (
+	"net"
+	"os"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Wire is a connection that counts its bytes and can be interrupted: whoever reads from it then gets an error.
+type Wire struct {
+	net.Conn
+	sent, received atomic.Int64
+	mu             sync.Mutex
+	over           bool // interrupted: no limit is taken any more
+}
+
+// NewWire is a wire over a connection, which it owns.
+func NewWire(conn net.Conn) *Wire { return &Wire{Conn: conn} }
+
+// Read implements net.Conn.
+func (w *Wire) Read(p []byte) (int, error) {
+	n, err := w.Conn.Read(p)
+	w.received.Add(int64(n))
+	return n, err
+}
+
+// Write implements net.Conn.
+func (w *Wire) Write(p []byte) (int, error) {
+	n, err := w.Conn.Write(p)
+	w.sent.Add(int64(n))
+	return n, err
+}
+
+// SetDeadline, SetReadDeadline and SetWriteDeadline are for those who use the connection before it is ours alone.
+func (w *Wire) SetDeadline(t time.Time) error { return w.limit(t, w.Conn.SetDeadline) }
+
+// SetReadDeadline implements net.Conn.
+func (w *Wire) SetReadDeadline(t time.Time) error { return w.limit(t, w.Conn.SetReadDeadline) }
+
+// SetWriteDeadline implements net.Conn.
+func (w *Wire) SetWriteDeadline(t time.Time) error { return w.limit(t, w.Conn.SetWriteDeadline) }
+
+func (w *Wire) limit(t time.Time, set func(time.Time) error) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.over {
+		return os.ErrDeadlineExceeded
+	}
+	return set(t)
+}
+
+// Interrupt has every read and write fail from now on. It may be called from anywhere.
+func (w *Wire) Interrupt() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.over = true
+	w.Conn.SetDeadline(time.Unix(1, 0))
+}
+
+// Traffic is how many bytes went over it.
+func (w *Wire) Traffic() (sent, received int64) { return w.sent.Load(), w.received.Load() }
