@@ -8,11 +8,13 @@ build:
 	./bin/paceduel man bin/man
 
 # The test of who imports whom asks the go command, which the test cache does not notice either: it always runs.
+# Statements are tried on real database servers, which are installed where that is allowed; tests say which are left out.
 # The interface tests build and drive the real program, which the test cache does not notice: they always run. They need
 # tmux (and pgrep, from procps), which are installed where that is allowed; where it is not, the tests say what is missing
 # and are left out knowingly.
 test:
 	@sh ./e2e/need-tmux
+	@sh ./e2e/need-databases
 	$(GO) test $$($(GO) list ./... | grep -v -e /e2e$$ -e /internal/arch$$)
 	$(GO) test -count=1 ./internal/arch
 	@if command -v tmux >/dev/null && command -v pgrep >/dev/null; then \

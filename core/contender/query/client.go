@@ -85,7 +85,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		s.Limit(time.Time{})
 		c.at.clear()
 		c.traffic(s, shot)
-		usable = err == nil
+		usable = err == nil && !w.in.over
 	}
 	c.judge(ctx, until, err, st, shot)
 	if s != nil {

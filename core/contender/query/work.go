@@ -187,6 +187,7 @@ func (w *work) perform(s *session) (st *database.Statement, err error) {
 	}
 	w.read = w.d.clock.Now()
 	if w.d.each {
+		known := w.prepared
 		last := &w.d.statements[len(main)]
 		for w.at = 0; w.at < w.outer.count(); w.at++ {
 			if err := w.ask(s, last, w.viewed); err != nil {
@@ -199,7 +200,7 @@ func (w *work) perform(s *session) (st *database.Statement, err error) {
 				w.aside += w.d.clock.Now() - began
 			}
 		}
-		w.eachTook = w.d.clock.Now() - w.read
+		w.eachTook = w.d.clock.Now() - w.read - (w.prepared - known)
 	}
 	if w.d.settings.Transaction {
 		began := w.d.clock.Now()

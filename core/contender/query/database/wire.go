@@ -12,6 +12,7 @@ import (
 type Wire struct {
 	net.Conn
 	sent, received atomic.Int64
+	head           []byte // the first bytes that came
 	mu             sync.Mutex
 	over           bool // interrupted: no limit is taken any more
 }
@@ -22,9 +23,18 @@ func NewWire(conn net.Conn) *Wire { return &Wire{Conn: conn} }
 // Read implements net.Conn.
 func (w *Wire) Read(p []byte) (int, error) {
 	n, err := w.Conn.Read(p)
+	if room := headRoom - len(w.head); room > 0 {
+		w.head = append(w.head, p[:min(max(n, 0), room)]...)
+	}
 	w.received.Add(int64(n))
 	return n, err
 }
+
+// headRoom is how many of the first bytes are remembered.
+const headRoom = 16
+
+// Head is the first bytes that came, for whoever reads from the wire.
+func (w *Wire) Head() []byte { return w.head }
 
 // Write implements net.Conn.
 func (w *Wire) Write(p []byte) (int, error) {

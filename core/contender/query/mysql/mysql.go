@@ -104,10 +104,13 @@ func (e *Engine) Connect(ctx context.Context) (database.Conn, error) {
 		own.Close()
 		err = ctx.Err()
 	}
-	if err != nil {
-		if ctx.Err() != nil {
-			err = ctx.Err()
-		}
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case c.wire != nil && !greets(c.wire.Head()):
+		return nil, errStranger
+	default:
 		return nil, err
 	}
 	c.own = own.(sqlConn)
@@ -116,6 +119,16 @@ func (e *Engine) Connect(ctx context.Context) (database.Conn, error) {
 		return nil, err
 	}
 	return c, nil
+}
+
+// errStranger is somebody who does not greet as a server does.
+var errStranger = errors.New("its first bytes are no greeting")
+
+// greets reports whether these may be the first bytes of a server: a packet's length, its number 0, and the version of
+// the protocol, or that it is an error. None at all are no sign of anything.
+func greets(head []byte) bool {
+	const version, failed = 10, 0xff
+	return len(head) == 0 || len(head) > 4 && head[3] == 0 && (head[4] == version || head[4] == failed)
 }
 
 // sqlConn is what a connection of the driver can do.
@@ -427,7 +440,7 @@ func (e *Engine) Fault(err error, st *database.Statement) database.Fault {
 		return database.Fault{Class: shots.TLS, Err: fmt.Errorf("connect to %s: %w", where, err),
 			Try: "see what tls and ca of the address say"}
 	}
-	if errors.Is(err, mysql.ErrMalformPkt) || errors.Is(err, mysql.ErrPktSync) || errors.Is(err, mysql.ErrPktSyncMul) ||
+	if errors.Is(err, errStranger) || errors.Is(err, mysql.ErrMalformPkt) || errors.Is(err, mysql.ErrPktSync) || errors.Is(err, mysql.ErrPktSyncMul) ||
 		errors.Is(err, mysql.ErrOldProtocol) || errors.Is(err, mysql.ErrPktTooLarge) ||
 		strings.Contains(err.Error(), "unsupported protocol") {
 		return database.Fault{

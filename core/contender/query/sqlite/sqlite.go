@@ -179,8 +179,14 @@ func (c *conn) prepare(text string) (*statement, error) {
 	}
 	defer libc.Xfree(c.tls, sql)
 	tail := c.room + unsafe.Sizeof(uintptr(0))
-	if rc := lib.Xsqlite3_prepare_v2(c.tls, c.db, sql, -1, c.room, tail); rc != lib.SQLITE_OK {
-		return nil, c.fail(rc)
+	for {
+		rc := lib.Xsqlite3_prepare_v2(c.tls, c.db, sql, -1, c.room, tail)
+		if rc == lib.SQLITE_OK {
+			break
+		}
+		if !c.mayWait(rc) { // it reads the tables' definitions, which may be locked
+			return nil, c.fail(rc)
+		}
 	}
 	st := &statement{handle: *(*uintptr)(memory(c.room))}
 	if st.handle == 0 {
@@ -221,7 +227,7 @@ func (c *conn) take(st *statement) {
 
 // Prepare implements database.Conn.
 func (c *conn) Prepare(st *database.Statement) (err error) {
-	defer c.timed()()
+	defer c.finish(c.start())
 	c.statements[st.Number], err = c.prepare(st.Text)
 	if err != nil {
 		delete(c.statements, st.Number)
@@ -235,7 +241,7 @@ func (c *conn) Prepare(st *database.Statement) (err error) {
 
 // Query implements database.Conn.
 func (c *conn) Query(st *database.Statement, args []database.Value, into database.Reader) error {
-	defer c.timed()()
+	defer c.finish(c.start())
 	own := c.statements[st.Number]
 	if own == nil {
 		var err error
@@ -291,11 +297,16 @@ func (c *conn) step(own *statement, first bool) int32 {
 			return lib.SQLITE_INTERRUPT
 		}
 		rc := lib.Xsqlite3_step(c.tls, own.handle)
-		if rc&0xff != lib.SQLITE_BUSY || !first || lib.Xsqlite3_get_autocommit(c.tls, c.db) == 0 {
+		if !first || !c.mayWait(rc) {
 			return rc
 		}
 		lib.Xsqlite3_reset(c.tls, own.handle)
 	}
+}
+
+// mayWait reports whether a lock was met that may be waited for.
+func (c *conn) mayWait(rc int32) bool {
+	return rc&0xff == lib.SQLITE_BUSY && lib.Xsqlite3_get_autocommit(c.tls, c.db) != 0 && !c.stopped.Load()
 }
 
 // read takes the values of the row at hand.
@@ -357,7 +368,7 @@ func (c *conn) bind(own *statement, args []database.Value) error {
 
 // exec performs a text that brings nothing.
 func (c *conn) exec(text string) error {
-	defer c.timed()()
+	defer c.finish(c.start())
 	st, err := c.prepare(text)
 	if err != nil {
 		return err
@@ -422,17 +433,18 @@ func (c *conn) set(busy bool) {
 	c.busy = busy
 }
 
-// timed counts the CPU time of this thread until what it returns is called, and says that something is under way.
-func (c *conn) timed() func() {
+// start says that something is under way, and is the CPU time of this thread until then; finish counts what it took.
+func (c *conn) start() (began int64) {
 	c.set(true)
 	runtime.LockOSThread()
-	began := threadTime()
-	return func() {
-		c.engine.used.Add(threadTime() - began)
-		runtime.UnlockOSThread()
-		c.set(false)
-		c.weigh()
-	}
+	return threadTime()
+}
+
+func (c *conn) finish(began int64) {
+	c.engine.used.Add(threadTime() - began)
+	runtime.UnlockOSThread()
+	c.set(false)
+	c.weigh()
 }
 
 // threadTime is the CPU time that the calling thread has used.
