@@ -12,6 +12,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -440,9 +441,7 @@ func (e *Engine) Fault(err error, st *database.Statement) database.Fault {
 		return database.Fault{Class: shots.TLS, Err: fmt.Errorf("connect to %s: %w", where, err),
 			Try: "see what tls and ca of the address say"}
 	}
-	if errors.Is(err, errStranger) || errors.Is(err, mysql.ErrMalformPkt) || errors.Is(err, mysql.ErrPktSync) || errors.Is(err, mysql.ErrPktSyncMul) ||
-		errors.Is(err, mysql.ErrOldProtocol) || errors.Is(err, mysql.ErrPktTooLarge) ||
-		strings.Contains(err.Error(), "unsupported protocol") {
+	if isStrange(err) {
 		return database.Fault{
 			Class: shots.Protocol, Err: fmt.Errorf("%s does not answer as MySQL does: %w", where, err),
 			Try: "see what listens there (ss -lntp), and correct the address",
@@ -455,6 +454,13 @@ func (e *Engine) Fault(err error, st *database.Statement) database.Fault {
 		return f
 	}
 	return database.Fault{Class: shots.Other, Err: err}
+}
+
+// isStrange reports whether an error says that somebody speaks another protocol.
+func isStrange(err error) bool {
+	return slices.ContainsFunc([]error{
+		errStranger, mysql.ErrMalformPkt, mysql.ErrPktSync, mysql.ErrPktSyncMul, mysql.ErrOldProtocol, mysql.ErrPktTooLarge,
+	}, func(is error) bool { return errors.Is(err, is) }) || strings.Contains(err.Error(), "unsupported protocol")
 }
 
 // The server's own numbers of errors.
