@@ -185,9 +185,10 @@ type Touch struct {
 	Parts    []Part        `json:"parts,omitempty"`             // what a JSON answer is made of, the heaviest first
 	Heads    []Part        `json:"header_parts,omitempty"`      // its headers by name, the heaviest first
 	Steady   bool          `json:"steady,omitempty"`            // whether it answered the same bytes twice
-	// QueryPlan is how a database carries it out, in its own form; QueryShape is the same without what it estimates.
-	QueryPlan  string   `json:"query_plan,omitempty"`
-	QueryShape string   `json:"-"`
+	// QueryPlan is how a database carries it out, in its own form; QueryShape is the same, line by line, without what it
+	// estimates.
+	QueryPlan  string `json:"query_plan,omitempty"`
+	QueryShape string `json:"query_shape,omitempty"`
 	Costs      []Cost   `json:"footing,omitempty"` // what was done for it
 	Changes    *Changes `json:"changes,omitempty"` // in the workspace
 	Err        string   `json:"error,omitempty"`

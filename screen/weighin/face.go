@@ -169,17 +169,23 @@ func (f face) said(base, own *result.Touch) (lines []string) {
 	for _, part := range []struct {
 		name string
 		of   func(*result.Touch) string
+		by   func(*result.Touch) string // what lines are held to each other by; nil: by themselves
 	}{
-		{"on standard error", func(t *result.Touch) string { return t.Stderr }},
-		{"headers", func(t *result.Touch) string { return strings.Join(t.Headers, "\n") }},
-		{"its answer", func(t *result.Touch) string { return t.Body }},
+		{"on standard error", func(t *result.Touch) string { return t.Stderr }, nil},
+		{"headers", func(t *result.Touch) string { return strings.Join(t.Headers, "\n") }, nil},
+		{"query plan", func(t *result.Touch) string { return t.QueryPlan }, shapeOf},
+		{"its answer", func(t *result.Touch) string { return t.Body }, nil},
 	} {
 		left, right := textLines(part.of(base)), textLines(part.of(own))
 		if len(left) == 0 && len(right) == 0 {
 			continue
 		}
 		lines = append(lines, f.title(part.name)...)
-		for _, p := range weighin.Pairs(left, right) {
+		leftBy, rightBy := left, right
+		if part.by != nil {
+			leftBy, rightBy = textLines(part.by(base)), textLines(part.by(own))
+		}
+		for _, p := range weighin.Pairs(leftBy, rightBy) {
 			l, r := f.folded(at(left, p.Left)), f.folded(at(right, p.Right))
 			for i := range max(len(l), len(r)) {
 				lines = append(lines, f.pages(at(l, i), p.Same, at(r, i)))
@@ -187,6 +193,15 @@ func (f face) said(base, own *result.Touch) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// shapeOf is what lines of a query plan are held to each other by: what a database estimates differs without its doing
+// anything else. A plan that has no line of it for each of its own is held to the other as it is.
+func shapeOf(t *result.Touch) string {
+	if strings.Count(t.QueryShape, "\n") == strings.Count(t.QueryPlan, "\n") {
+		return t.QueryShape
+	}
+	return t.QueryPlan
 }
 
 // pages puts two lines of text beside each other, each read from the left, with a sign between those that differ.

@@ -290,7 +290,7 @@ func (d *driver) explain(s *session) (text, shape string, err error) {
 			continue
 		}
 		if len(d.statements) > 1 {
-			text += st.key + ":\n"
+			text, shape = text+st.key+":\n", shape+st.key+":\n"
 		}
 		text, shape = text+e.Text+"\n", shape+e.Shape+"\n"
 	}
