@@ -166,6 +166,20 @@ func TestLayWritesPlansThatCanBeRead(t *testing.T) {
 	if text, _ := os.ReadFile(filepath.Join(dir, "tides.csv")); !strings.HasPrefix(string(text), "tide\n") {
 		t.Errorf("a spoilt file was left as %q", text[:min(20, len(text))])
 	}
+	database := filepath.Join(dir, "harbour.db")
+	before, err := os.Stat(database)
+	if err != nil || before.Size() < 1<<20 {
+		t.Fatalf("the database: %v, %v", before, err)
+	}
+	if err := os.WriteFile(database, []byte("spoilt"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := harbour.Lay(dir); err != nil {
+		t.Fatal(err)
+	}
+	if after, err := os.Stat(database); err != nil || after.Size() != before.Size() {
+		t.Errorf("a spoilt database was left: %v, %v", after, err)
+	}
 }
 
 // Every question has a plan that can be read beside the harbour's data, and says which lines to change.

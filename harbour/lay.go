@@ -2,7 +2,9 @@ package harbour
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
+	"database/sql"
 	"embed"
 	"fmt"
 	"io"
@@ -59,6 +61,9 @@ func Lay(dir string) error {
 	if err := layCharts(dir); err != nil {
 		return err
 	}
+	if err := layDatabase(context.Background(), filepath.Join(dir, "harbour.db")); err != nil {
+		return err
+	}
 	path := filepath.Join(dir, "manifest.txt")
 	if old, err := os.ReadFile(path); err == nil && fmt.Sprintf("%x", sha256.Sum256(old)) == ManifestSHA256 {
 		return nil
@@ -68,6 +73,52 @@ func Lay(dir string) error {
 		return fmt.Errorf("make the manifest: %w", err)
 	}
 	return put(path, manifest.Bytes())
+}
+
+// laid is what a database of the harbour that is whole has as its user_version, which is written last.
+const laid = 1847
+
+// layDatabase writes the port into a database of its own, unless it is there.
+func layDatabase(ctx context.Context, path string) error {
+	fail := func(err error) error { return fmt.Errorf("lay out the harbour's database %s: %w", path, err) }
+	if isLaid(ctx, path) {
+		return nil
+	}
+	beside := path + ".new"
+	os.Remove(beside)       // of somebody who was stopped
+	defer os.Remove(beside) // does nothing once it has its name
+	db, err := sql.Open("sqlite", "file:"+beside)
+	if err != nil {
+		return fail(err)
+	}
+	err = fill(ctx, db)
+	if err == nil {
+		_, err = db.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", laid))
+	}
+	if closed := db.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		return fail(err)
+	}
+	if err := os.Rename(beside, path); err != nil {
+		return fail(err)
+	}
+	return nil
+}
+
+// isLaid reports whether a file is a database of the harbour.
+func isLaid(ctx context.Context, path string) bool {
+	if _, err := os.Stat(path); err != nil {
+		return false
+	}
+	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro")
+	if err != nil {
+		return false
+	}
+	defer db.Close()
+	var version int
+	return db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version) == nil && version == laid
 }
 
 // fortnight is how many tides there are in one.

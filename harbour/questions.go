@@ -11,6 +11,7 @@ var questions = []struct{ key, asks, file, lines string }{
 	{"commands", "two commands: which is faster?", Packer, "run and stdin"},
 	{"rewriter", "a tool that rewrites its input", "manifest-tidier.duel.yaml", "run, workspace and stores"},
 	{"repeated", "first and repeated runs, cold and warm", "page-of-the-almanac.duel.yaml", "run, marks and stores"},
+	{"statements", "two ways of asking a database", "statements-of-the-board.duel.yaml", "at, statement and each"},
 	{"requests", "two requests to a service", BerthBoard, "url, rows and service"},
 	{"answers", "full and slim answers", "vessel-register.duel.yaml", "url and headers"},
 	{"steady", "users who ask whether others wait or not", "turn-of-the-tide.duel.yaml", "url, rate and claims"},

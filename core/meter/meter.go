@@ -125,6 +125,14 @@ func (r Reading) Library(used time.Duration) Reading {
 	return r
 }
 
+// ShareOf is the share of all processors that so much CPU time is of what passed between two readings; 0 for none.
+func ShareOf(a, b Reading, used time.Duration) float64 {
+	if total := b.at.Sub(a.at).Seconds() * float64(b.cpus); total > 0 {
+		return min(used.Seconds()/total, 1)
+	}
+	return 0
+}
+
 // clockRate is what the processors run at just now, on average, in MHz; 0 where nobody tells.
 func clockRate(proc procfs.FS) (mean float64) {
 	cpus, err := proc.CPUInfo()

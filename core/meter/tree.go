@@ -19,14 +19,16 @@ import (
 // Tree is a process with all its descendants, whose memory and CPU time are read from /proc. Its methods are not safe
 // for use by several goroutines at once.
 type Tree struct {
-	root int
-	pids []int
-	read []byte
+	root     int
+	pids     []int
+	read     []byte
+	programs map[int]string    // of processes, as far as they were asked for
+	shared   map[string]mapped // by program, while it is added up
 }
 
 // NewTree looks at the tree below a process.
 func NewTree(pid int) *Tree {
-	t := &Tree{root: pid, read: make([]byte, 8<<10)}
+	t := &Tree{root: pid, read: make([]byte, 8<<10), programs: map[int]string{}, shared: map[string]mapped{}}
 	t.Find()
 	return t
 }
@@ -66,7 +68,9 @@ func (t *Tree) file(path string) []byte {
 
 // Held is what a tree holds at a moment.
 type Held struct {
-	Resident  int64 // bytes of memory, those that processes share counted for each
+	// Resident is bytes of memory. Files and shared memory are counted once for the processes of one program, which map
+	// the same; what those of a fork still share besides is counted for each.
+	Resident  int64
 	Swapped   int64 // bytes
 	Threads   int64
 	Processes int64
@@ -78,13 +82,14 @@ type Held struct {
 
 // Held reads what the tree holds, of the processes that were there when it was last looked for.
 func (t *Tree) Held() (h Held) {
+	clear(t.shared)
 	for p := range t.processes() {
 		status, err := p.NewStatus()
 		if err != nil {
 			continue
 		}
 		h.Processes++
-		h.Resident += int64(status.VmRSS)
+		h.Resident += t.counted(p.PID, &status)
 		h.Swapped += int64(status.VmSwap)
 		if stat, err := p.Stat(); err == nil {
 			h.Threads += int64(stat.NumThreads)
@@ -96,6 +101,25 @@ func (t *Tree) Held() (h Held) {
 	}
 	return h
 }
+
+// counted is how much more memory the tree is known to hold by one more of its processes.
+func (t *Tree) counted(pid int, status *procfs.ProcStatus) int64 {
+	if len(t.pids) == 1 || status.RssAnon == 0 { // nobody to share with, or a kernel that does not tell them apart
+		return int64(status.VmRSS)
+	}
+	program, ok := t.programs[pid]
+	if !ok {
+		program, _ = os.Readlink("/proc/" + strconv.Itoa(pid) + "/exe") // those that may not be read count as one
+		t.programs[pid] = program
+	}
+	before := t.shared[program]
+	now := mapped{max(before.files, int64(status.RssFile)), max(before.memory, int64(status.RssShmem))}
+	t.shared[program] = now
+	return int64(status.RssAnon) + now.files - before.files + now.memory - before.memory
+}
+
+// mapped is the most of files and of shared memory that a process of a program maps.
+type mapped struct{ files, memory int64 }
 
 // processes are those of the tree that were there when it was last looked for, and still are.
 func (t *Tree) processes() iter.Seq[procfs.Proc] {
@@ -204,6 +228,7 @@ type Watch struct {
 	mu     sync.Mutex
 	tree   *Tree
 	begun  time.Time
+	first  time.Duration // CPU time used when it began
 	cpu    time.Duration // when it was marked
 	stop   chan struct{}
 	done   sync.WaitGroup
@@ -220,7 +245,8 @@ const findEvery = time.Second
 // cpu where that is not nil.
 func StartWatch(pid int, every time.Duration, cpu func() time.Duration) *Watch {
 	w := &Watch{tree: NewTree(pid), begun: time.Now(), stop: make(chan struct{}), exact: cpu}
-	w.cpu = w.used()
+	w.first = w.used()
+	w.cpu = w.first
 	w.look()
 	w.done.Go(func() {
 		tick := time.NewTicker(every)
@@ -259,10 +285,12 @@ func (w *Watch) used() time.Duration {
 	return w.tree.CPU()
 }
 
-// Mark has CPU time and peak memory count from now on.
+// Mark has CPU time and peak memory count from now on, those of processes that came since it was last looked for some
+// included.
 func (w *Watch) Mark() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	w.tree.Find()
 	w.tree.ResetPeaks()
 	w.cpu = w.used()
 }
@@ -271,12 +299,17 @@ func (w *Watch) Mark() {
 func (w *Watch) Pass() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.passed = &passed{max(w.used()-w.cpu, 0), w.tree.Peak(), len(w.tree.pids) == 1, time.Since(w.begun)}
+	w.tree.Find()
+	used := w.used()
+	w.passed = &passed{
+		max(used-w.cpu, 0), max(used-w.first, 0), w.tree.Peak(), len(w.tree.pids) == 1, time.Since(w.begun),
+	}
 }
 
 // passed is what was seen by the end of the part that counts.
 type passed struct {
 	cpu    time.Duration
+	whole  time.Duration
 	peak   int64
 	single bool
 	at     time.Duration
@@ -286,6 +319,7 @@ type passed struct {
 type Watched struct {
 	Moments      []Moment      // from the beginning to the end
 	CPU          time.Duration // that the tree used since the mark
+	Whole        time.Duration // the same since the watch began
 	Peak         int64         // bytes resident at most since the mark
 	Exact        bool          // whether the kernel told the peak; else it is the highest that was looked at
 	Proportional int64         // bytes at the end; 0 where it is not told
@@ -305,7 +339,7 @@ func (w *Watch) Stop() Watched {
 	w.look()
 	p := w.passed
 	out := Watched{
-		Moments: w.seen, CPU: p.cpu, Peak: p.peak, Exact: p.peak > 0, Proportional: w.tree.Proportional(), Took: w.took,
+		Moments: w.seen, CPU: p.cpu, Whole: p.whole, Peak: p.peak, Exact: p.peak > 0, Proportional: w.tree.Proportional(), Took: w.took,
 	}
 	if len(w.tree.pids) != 1 || !p.single || !out.Exact {
 		out.Peak, out.Exact = 0, false

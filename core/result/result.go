@@ -187,8 +187,8 @@ type Touch struct {
 	Steady   bool          `json:"steady,omitempty"`            // whether it answered the same bytes twice
 	// QueryPlan is how a database carries it out, in its own form; QueryShape is the same, line by line, without what it
 	// estimates.
-	QueryPlan  string `json:"query_plan,omitempty"`
-	QueryShape string `json:"query_shape,omitempty"`
+	QueryPlan  string   `json:"query_plan,omitempty"`
+	QueryShape string   `json:"query_shape,omitempty"`
 	Costs      []Cost   `json:"footing,omitempty"` // what was done for it
 	Changes    *Changes `json:"changes,omitempty"` // in the workspace
 	Err        string   `json:"error,omitempty"`
@@ -368,9 +368,12 @@ type Service struct {
 	CPU  time.Duration `json:"cpu_ns"`
 	Peak int64         `json:"peak_memory_bytes"` // resident
 	// told by the kernel; else the highest of the moments
-	Exact    bool   `json:"peak_exact"`
-	CPUExact bool   `json:"cpu_exact,omitempty"` // from a control group, to the nanosecond
-	Limits   string `json:"limits,omitempty"`    // that it was held to, in words
+	Exact    bool `json:"peak_exact"`
+	CPUExact bool `json:"cpu_exact,omitempty"` // from a control group, to the nanosecond
+	// Share is that of all processors that it used from the beginning of the warm-up on, as conditions are told; 0 in
+	// results of before that was kept.
+	Share  float64 `json:"machine_frac,omitempty"`
+	Limits string  `json:"limits,omitempty"` // that it was held to, in words
 	// processes of it that the kernel ended for wanting more
 	Killed       int64 `json:"killed_for_memory,omitempty"`
 	Proportional int64 `json:"proportional_memory_bytes,omitempty"` // at the end, what is shared being divided
@@ -696,7 +699,10 @@ func (h *Heat) AmountOf(a *shots.Amount) (v float64, ok bool) {
 // what it has in place of one.
 func (r *Result) Others(h *Heat) float64 {
 	served := 0.0
-	if h.Service != nil && h.Wall > 0 {
+	switch {
+	case h.Service != nil && h.Service.Share > 0:
+		served = h.Service.Share
+	case h.Service != nil && h.Wall > 0:
 		served = h.Service.CPU.Seconds() / h.Wall.Seconds() / float64(max(r.Host.Cores, 1))
 	}
 	return max(h.Conditions.OthersFrac-served, 0)

@@ -204,8 +204,10 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		service.pass()
 		h.library.pass()
 	}
-	h.service = service.end()
 	h.conditions = meter.Between(before, after)
+	if h.service = service.end(); h.service != nil {
+		h.service.Share = meter.ShareOf(before, after, service.whole)
+	}
 	failed := slices.ContainsFunc(h.judged, func(t *tally.Recorder) bool { return t.Failures() > 0 })
 	if died := release(failed); died != nil && ctx.Err() == nil {
 		err = died

@@ -28,6 +28,7 @@ type serviceWatch struct {
 	of     contender.Resident
 	killed int64 // before the heat
 	passed bool
+	whole  time.Duration // CPU time that it used; known when the watch has ended
 }
 
 func (r *runner) watchService(of contender.Resident) *serviceWatch {
@@ -67,6 +68,7 @@ func (w *serviceWatch) end() *result.Service {
 		return nil
 	}
 	seen := w.watch.Stop()
+	w.whole = seen.Whole
 	s := &result.Service{
 		CPU: seen.CPU, CPUExact: w.of.CPU != nil, Peak: seen.Peak, Exact: seen.Exact, Proportional: seen.Proportional,
 		Limits: w.of.Limits,

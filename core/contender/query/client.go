@@ -117,8 +117,13 @@ func (c *client) traffic(s *session, shot *shots.Shot) {
 func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *session, err error) {
 	s = c.own
 	if c.d.pool != nil {
-		if s, err = c.wait(ctx, until, w); err != nil {
+		began := c.d.clock.Now()
+		waited := false
+		if s, waited, err = c.d.pool.get(ctx, until); err != nil {
 			return nil, err
+		}
+		if waited {
+			w.waited = c.d.clock.Now() - began
 		}
 	}
 	if s != nil {
@@ -130,33 +135,12 @@ func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *sessi
 	s, err = c.d.connect(limited)
 	w.connected = c.d.clock.Now() - began
 	if err != nil && c.d.pool != nil {
-		c.d.pool <- nil
+		c.d.pool.put(nil)
 	}
 	if err != nil && ctx.Err() == nil && limited.Err() != nil {
 		err = fmt.Errorf("connect to %s: it said nothing: %w", c.d.address, limited.Err())
 	}
 	return s, err
-}
-
-// wait takes a place of the pool; it is nil where no connection has been opened for it yet.
-func (c *client) wait(ctx context.Context, until time.Time, w *work) (s *session, err error) {
-	select {
-	case s = <-c.d.pool:
-		return s, nil
-	default:
-	}
-	began := c.d.clock.Now()
-	timer := time.NewTimer(time.Until(until))
-	defer timer.Stop()
-	select {
-	case s = <-c.d.pool:
-		w.waited = c.d.clock.Now() - began
-		return s, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-timer.C:
-		return nil, fmt.Errorf("no connection of the pool was free: %w", context.DeadlineExceeded)
-	}
 }
 
 // release gives a connection back, or ends it where it is of no use any more.
@@ -171,7 +155,7 @@ func (c *client) release(s *session, usable bool) {
 	}
 	switch {
 	case c.d.pool != nil:
-		c.d.pool <- s
+		c.d.pool.put(s)
 	default:
 		c.own = s
 	}

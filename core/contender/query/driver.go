@@ -43,8 +43,7 @@ type driver struct {
 	each       bool
 	parameters [][]database.Value // by row of the table
 	first      map[string]database.Value
-	pool       chan *session // nil without one; a nil session is a place that is free
-	poolOnce   sync.Mutex
+	pool       *pool // nil without one
 
 	mu      sync.Mutex
 	clients int              // that are open
@@ -100,10 +99,7 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 		}
 	}
 	if n := int(s.Connections); n > 0 {
-		d.pool = make(chan *session, n)
-		for range n {
-			d.pool <- nil
-		}
+		d.pool = newPool(n)
 	}
 	switch a.Scheme {
 	case database.SQLite:
@@ -153,13 +149,8 @@ func (d *driver) drain() {
 	if d.pool == nil {
 		return
 	}
-	d.poolOnce.Lock()
-	defer d.poolOnce.Unlock()
-	for range cap(d.pool) {
-		d.end(<-d.pool)
-	}
-	for range cap(d.pool) {
-		d.pool <- nil
+	for _, s := range d.pool.take() {
+		d.end(s)
 	}
 }
 
@@ -282,7 +273,10 @@ func (d *driver) Explain(ctx context.Context) (text, shape string, err error) {
 	return d.explain(s)
 }
 
-var errTooLong = errors.New("a result longer than max-result")
+var (
+	errTooLong  = errors.New("a result longer than max-result")
+	errNoneFree = fmt.Errorf("no connection of the pool was free: %w", context.DeadlineExceeded)
+)
 
 // isOver reports whether an error says that time was up.
 func isOver(err error) bool {

@@ -1,0 +1,10 @@
+create database harbour;
+use harbour;
+create table vessels (id int primary key, name varchar(40), kind varchar(10), length_m double);
+create table calls (id int primary key, berth int, vessel int, cargo varchar(20), tonnes int, key calls_berth (berth));
+insert into vessels select seq, concat(elt(1 + seq % 8, 'Brave', 'Northern', 'Silver', 'Quiet', 'Tern', 'Old', 'Lady', 'Winter'), ' ', elt(1 + seq div 8 % 8, 'Petrel', 'Anchor', 'Lantern', 'Gannet', 'Ebb', 'Heron', 'Fathom', 'Halyard'), ' ', 1 + seq div 64), elt(1 + seq % 5, 'tanker', 'trawler', 'ferry', 'coaster', 'barge'), 12 + seq * 37 % 2280 / 10.0 from seq_0_to_2999;
+insert into calls select seq, 1 + seq * 31 % 96, seq * 7919 % 3000, elt(1 + seq * 13 % 9, 'salt cod', 'timber', 'cement', 'barley', 'wool', 'peat', 'glass', 'rope', 'slate'), seq * 101 % 9000 from seq_1_to_30000;
+analyze table vessels, calls;
+flush privileges;
+create user harbour@'127.0.0.1';
+grant all on harbour.* to harbour@'127.0.0.1';
