@@ -339,7 +339,8 @@ func (w *Watch) Stop() Watched {
 	w.look()
 	p := w.passed
 	out := Watched{
-		Moments: w.seen, CPU: p.cpu, Whole: p.whole, Peak: p.peak, Exact: p.peak > 0, Proportional: w.tree.Proportional(), Took: w.took,
+		Moments: w.seen, CPU: p.cpu, Whole: p.whole, Peak: p.peak, Exact: p.peak > 0,
+		Proportional: w.tree.Proportional(), Took: w.took,
 	}
 	if len(w.tree.pids) != 1 || !p.single || !out.Exact {
 		out.Peak, out.Exact = 0, false

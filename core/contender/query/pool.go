@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// pool is a number of places for connections, which clients share. Whoever comes gets the connection that was used last,
-// so that no more are opened than are needed at once.
+// pool is a number of places for connections, which clients share. Whoever comes gets the connection that was used
+// last, so that no more are opened than are needed at once.
 type pool struct {
 	places chan struct{} // a token for each that is free
 	mu     sync.Mutex
