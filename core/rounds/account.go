@@ -2,39 +2,64 @@ package rounds
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"time"
 
 	"paceduel/core/cell"
 	"paceduel/core/contender"
 	"paceduel/core/meter"
+	"paceduel/core/plan"
 )
 
-// openAccount has a contender's own account of its work read before a heat.
-func (h *heat) openAccount(ctx context.Context) error {
-	if a, ok := h.entry.Driver.(contender.Accounted); ok && !h.at.plan.Pace.Rush {
-		return a.BeginAccount(ctx)
+// lasts reports whether what the contender asks is there before and after the heat's shots.
+func (h *heat) lasts() bool {
+	s := h.entry.Ground.Service
+	return !h.at.plan.Pace.Rush && (s == nil || s.Fresh != plan.EveryRun)
+}
+
+// openAccount has a contender's own account of its work read before a heat. One that cannot be read is told once, and
+// the heat goes on without.
+func (h *heat) openAccount(ctx context.Context) (opened bool) {
+	a, ok := h.entry.Driver.(contender.Accounted)
+	if !ok || !h.lasts() {
+		return false
 	}
-	return nil
+	err := a.BeginAccount(ctx)
+	h.unread(ctx, err)
+	return err == nil
 }
 
 // closeAccount reads it after the heat, whose clients have been closed, and asks how the contender would go on: another
 // way than at the weigh-in is told.
-func (h *heat) closeAccount(ctx context.Context) (err error) {
-	if ctx.Err() != nil {
-		return nil
+func (h *heat) closeAccount(ctx context.Context, opened bool) {
+	if ctx.Err() != nil || !h.lasts() {
+		return
 	}
-	if a, ok := h.entry.Driver.(contender.Accounted); ok && !h.at.plan.Pace.Rush {
+	var err error
+	if a, ok := h.entry.Driver.(contender.Accounted); ok && opened {
 		h.account, err = a.EndAccount(ctx)
+		h.unread(ctx, err)
 	}
 	e, ok := h.entry.Driver.(contender.Explained)
 	if !ok || err != nil {
-		return err
+		return
 	}
-	text, shape, failed := e.Explain(ctx)
-	if was := h.r.shapeOf(h.cell); failed == nil && was != "" && was != shape {
+	text, shape, err := e.Explain(ctx)
+	if was := h.r.shapeOf(h.cell); err == nil && was != "" && was != shape {
 		h.queryPlan = text
 	}
-	return nil
+}
+
+// unread says what of a contender's own account could not be had.
+func (h *heat) unread(ctx context.Context, err error) {
+	if err == nil || ctx.Err() != nil {
+		return
+	}
+	words := h.r.cfg.Plan.Mask(fmt.Sprintf("what %s counts of itself is missing: %s", h.entry.Name, err))
+	if known := &h.r.result.Footing.Cannot; !slices.Contains(*known, words) {
+		*known = append(*known, words)
+	}
 }
 
 // shapeOf is how a cell's contender carried out its work at the weigh-in; empty where that is not known.

@@ -132,7 +132,8 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
-	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n), h.openAccount(ctx))
+	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n))
+	opened := err == nil && h.openAccount(ctx)
 	w := h.watch()
 	if err == nil {
 		err = h.driven(ctx, &drive, w)
@@ -141,7 +142,7 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range clients {
 		c.Close()
 	}
-	err = cmp.Or(err, h.closeAccount(ctx))
+	h.closeAccount(ctx, opened)
 	if housed, ok := h.entry.Driver.(contender.Housed); ok {
 		housed.End()
 	}

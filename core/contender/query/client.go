@@ -82,6 +82,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	shot.End = c.d.clock.Now()
 	var usable bool
 	if s != nil {
+		s.used = shot.End
 		s.Limit(time.Time{})
 		c.at.clear()
 		c.traffic(s, shot)
@@ -113,6 +114,9 @@ func (c *client) traffic(s *session, shot *shots.Shot) {
 	}
 }
 
+// fresh is how long ago a connection may have been used to be used again unseen.
+const fresh = time.Millisecond
+
 // obtain takes a connection: the client's own, one of the pool, or a new one.
 func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *session, err error) {
 	s = c.own
@@ -125,6 +129,11 @@ func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *sessi
 		if waited {
 			w.waited = c.d.clock.Now() - began
 		}
+	}
+	if s != nil && c.d.clock.Now()-s.used > fresh && s.Gone() {
+		c.d.end(s)
+		c.own, s = nil, nil
+		w.replaced++
 	}
 	if s != nil {
 		return s, nil

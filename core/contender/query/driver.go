@@ -158,7 +158,8 @@ func (d *driver) drain() {
 type session struct {
 	database.Conn
 	prepared       []bool
-	sent, received int64 // that were told of it so far
+	sent, received int64         // that were told of it so far
+	used           time.Duration // when its last shot ended
 }
 
 // connect opens a session. What is said to each new connection is part of that.

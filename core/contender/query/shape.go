@@ -23,6 +23,7 @@ const (
 	rowsRead
 	rowsChanged
 	pagesRead
+	replaced // connections that had been closed when they were wanted
 	connections
 )
 
@@ -36,6 +37,7 @@ var shape = shots.Shape{
 		rowsRead:    answered("rows", "rows"),
 		rowsChanged: answered("rows changed", "rows"),
 		pagesRead:   answered("pages", "pages"),
+		replaced:    {Name: "replaced", Unit: "connections", Row: "connections replaced", Site: shots.Connects},
 		connections: {
 			Name: shots.Connections, Unit: "connections", Row: "new connections a shot", Per: shots.PerShot,
 			Site: shots.Connects,

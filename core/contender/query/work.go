@@ -128,22 +128,23 @@ func (k *kept) row(i int) []database.Value {
 
 // work is what one shot does, and how far it has come. It is reused from shot to shot.
 type work struct {
-	d      *driver
-	row    []database.Value // of the table
-	in     reader
-	outer  kept // rows of the first statements, where there is one for each of them
-	at     int  // which of them
-	after  kept // the last row of the page before
-	offset int64
-	args   []database.Value
-	asked  int64 // statements
-	pages  int64
-	began  time.Duration
-	viewed bool
-	rows   kept // as they came, where they are in view
-	parts  answer
-	aside  time.Duration
-	waited time.Duration
+	d        *driver
+	row      []database.Value // of the table
+	in       reader
+	outer    kept // rows of the first statements, where there is one for each of them
+	at       int  // which of them
+	after    kept // the last row of the page before
+	offset   int64
+	args     []database.Value
+	asked    int64 // statements
+	replaced int64 // connections
+	pages    int64
+	began    time.Duration
+	viewed   bool
+	rows     kept // as they came, where they are in view
+	parts    answer
+	aside    time.Duration
+	waited   time.Duration
 	connected,
 	prepared, early time.Duration // early: what of preparing came before the first row
 	read, eachTook, committed time.Duration
@@ -158,6 +159,7 @@ func (w *work) begin(d *driver, row []database.Value, shot *shots.Shot) {
 	w.after.clear()
 	w.rows.clear()
 	w.parts = answer{}
+	w.replaced = 0
 	w.at, w.offset, w.asked, w.pages, w.aside, w.waited, w.connected, w.prepared, w.early, w.read, w.eachTook,
 		w.committed = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 }
@@ -389,6 +391,7 @@ func (w *work) enter(shot *shots.Shot) {
 	shot.Count(rowsRead, w.in.rows)
 	shot.Count(rowsChanged, w.in.changed)
 	shot.Count(pagesRead, w.pages)
+	shot.Count(replaced, w.replaced)
 	if w.connected > 0 {
 		shot.Count(connections, 1)
 	}

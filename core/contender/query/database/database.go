@@ -46,6 +46,8 @@ type Conn interface {
 	Limit(at time.Time)
 	// Interrupt has what is under way end with an error soon, from any goroutine. The connection is of no use afterwards.
 	Interrupt()
+	// Gone reports whether the database has closed it meanwhile, as far as that can be seen without asking.
+	Gone() bool
 	// Traffic is how many bytes went over it so far.
 	Traffic() (sent, received int64)
 	// Tally adds what the connection itself has counted of its work, by the names of Counts.

@@ -5,7 +5,10 @@ import (
 	"os"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Wire is a connection that counts its bytes and can be interrupted: whoever reads from it then gets an error.
@@ -67,6 +70,33 @@ func (w *Wire) Interrupt() {
 	defer w.mu.Unlock()
 	w.over = true
 	w.Conn.SetDeadline(time.Unix(1, 0))
+}
+
+// Gone reports whether the other side has closed the connection, or has said something unasked that means so: said is
+// given its first byte, and may be nil where what comes is encrypted.
+func (w *Wire) Gone(said func(first byte) bool) (gone bool) {
+	raw, ok := w.Conn.(syscall.Conn)
+	if !ok {
+		return false
+	}
+	own, err := raw.SyscallConn()
+	if err != nil {
+		return true
+	}
+	failed := own.Read(func(fd uintptr) bool {
+		var first [1]byte
+		n, _, err := unix.Recvfrom(int(fd), first[:], unix.MSG_PEEK|unix.MSG_DONTWAIT)
+		switch {
+		case n == 1:
+			gone = said != nil && said(first[0])
+		case err == nil:
+			gone = true
+		default:
+			gone = err != unix.EAGAIN && err != unix.EINTR
+		}
+		return true
+	})
+	return gone || failed != nil
 }
 
 // Traffic is how many bytes went over it.

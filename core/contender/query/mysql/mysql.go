@@ -390,6 +390,14 @@ func (c *conn) Limit(at time.Time) { c.wire.SetDeadline(at) }
 // Interrupt implements database.Conn.
 func (c *conn) Interrupt() { c.wire.Interrupt() }
 
+// Gone implements database.Conn. A server says nothing unasked but that it closes.
+func (c *conn) Gone() bool {
+	if c.engine.config.TLS != nil {
+		return c.wire.Gone(nil)
+	}
+	return c.wire.Gone(func(byte) bool { return true })
+}
+
 // Traffic implements database.Conn.
 func (c *conn) Traffic() (sent, received int64) { return c.wire.Traffic() }
 

@@ -381,6 +381,14 @@ func (c *conn) Limit(at time.Time) { c.wire.SetDeadline(at) }
 // Interrupt implements database.Conn.
 func (c *conn) Interrupt() { c.wire.Interrupt() }
 
+// Gone implements database.Conn. What a server says unasked is of no consequence, but for an error.
+func (c *conn) Gone() bool {
+	if c.net != net.Conn(c.wire) {
+		return c.wire.Gone(nil) // encrypted
+	}
+	return c.wire.Gone(func(first byte) bool { return first == 'E' })
+}
+
 // Traffic implements database.Conn.
 func (c *conn) Traffic() (sent, received int64) { return c.wire.Traffic() }
 

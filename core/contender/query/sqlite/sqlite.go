@@ -476,6 +476,9 @@ func (c *conn) status(op int32) int32 {
 	return *(*int32)(memory(c.room))
 }
 
+// Gone implements database.Conn: there is nobody who could have closed it.
+func (c *conn) Gone() bool { return false }
+
 // Traffic implements database.Conn: nothing goes over a wire.
 func (c *conn) Traffic() (sent, received int64) { return 0, 0 }
 
