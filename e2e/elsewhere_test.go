@@ -134,6 +134,8 @@ func countInside(t *testing.T) {
 		"a name":                 duel("{ http: { url: 'http://far.example:8080/' } }"),
 		"a redirect":             duel("{ http: { url: 'http://" + here + "/', redirects: 3 } }"),
 		"a proxy":                duel("{ http: { url: 'http://" + here + "/', proxy: 'http://" + elsewhere + ":8080' } }"),
+		"a database":             duel("{ query: { at: 'postgres://h@" + elsewhere + ":8080/b', statement: select 1 } }"),
+		"a database's name":      duel("{ query: { at: 'mysql://h@far.example:8080/b', statement: select 1 } }"),
 		"ready":                  duel(fmt.Sprintf(service, "http://"+elsewhere+":8080/")),
 		"ready by a name":        duel(fmt.Sprintf(service, "http://far.example:8080/")),
 		"ready by a redirect":    duel(fmt.Sprintf(service, "http://"+here+"/")),

@@ -855,6 +855,52 @@ func TestOneProcessEachIsACaution(t *testing.T) {
 	}
 }
 
+// A database that carries a statement out in another way than at the weigh-in is told, with the round from which on.
+func TestAnotherQueryPlanIsACaution(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.001), sample.Times(0.008, 0.001), 12, 500))
+	if hasCaution(weigh(t, r), "in another way") {
+		t.Error("told without a sign of it")
+	}
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == r.Entrants[1].Name && (h.Round == 7 || h.Round == 9) {
+			h.QueryPlan = "SCAN calls\nUSE TEMP B-TREE"
+		}
+	}
+	want := "the database carries out " + r.Entrants[1].Name + " in another way than at the weigh-in, after 2 heats, " +
+		"first in round 7: SCAN calls"
+	if v := weigh(t, r); !hasCaution(v, want) {
+		t.Errorf("%v", v.Cautions)
+	}
+}
+
+// What a contender counted of all shots of a heat is the judged ones' share of it, also taken together.
+func TestAccountsAreSharedOut(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.001), sample.Times(0.008, 0.001), 12, 500))
+	r.Amounts = append(r.Amounts, shots.Amount{
+		Name: "steps", Unit: "steps", Row: "steps a shot", Per: shots.PerShot, Site: shots.Uses,
+	})
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		each := int64(100)
+		if h.Contender == r.Plan.Baseline {
+			each = 300
+		}
+		h.AccountShots = h.Shots() + 40
+		h.Account = map[string]int64{"steps": each * h.AccountShots}
+	}
+	r.Plan.Claims = []string{r.Entrants[1].Name + " steps under 101", r.Plan.Baseline + " steps under 299"}
+	v := weigh(t, r)
+	if v.Claims[0].Finding != judge.Upheld || v.Claims[1].Finding != judge.Refuted {
+		t.Errorf("%+v", v.Claims)
+	}
+	for _, row := range v.Scorecard {
+		if row.Name == "steps a shot" && row.Values[0] == "300" && row.Values[1] == "100" {
+			return
+		}
+	}
+	t.Errorf("%v", v.Scorecard)
+}
+
 // What is none in every heat keeps any limit; claims may name whatever was told.
 func TestClaimsAboutWhatIsNoneEverywhere(t *testing.T) {
 	collections := result.Split{Name: "collections", Told: true, Unit: "collections", PerUnit: 1000}

@@ -189,7 +189,8 @@ func (r *reader) checkService(name string, s *plan.Service, pace plan.Pace, path
 			"its service is not told its port, so it cannot be seen when that accepts",
 		)
 	}
-	if len(s.Data) > 0 && !strings.Contains(strings.Join(words(s), " "), plan.DataMark) {
+	told := strings.Join(words(s), " ")
+	if len(s.Data) > 0 && !strings.Contains(told, plan.DataMark) && !strings.Contains(told, "$DATA") {
 		fault("data", "hand it ${DATA}", "its service is not told where its data is")
 	}
 	if s.Limits != nil && *s.Limits == (plan.Limits{}) {

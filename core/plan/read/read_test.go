@@ -123,6 +123,9 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"impossible number", base("rounds: 8", "rounds: 0"), []string{
 			`berth.duel.yaml:9:9: rounds: "0" is not a number of rounds, write 1 to 1000, or auto`,
 		}},
+		{"a folder of data that nobody gives", base("timeout: 3s", "timeout: 3s, body: \"${DATA}\""), []string{
+			`berth.duel.yaml:7:95: the variable DATA is not set, and joined has no service with data:, which would be given a folder; set it before the run: export DATA=…, or add data: to its service`,
+		}},
 		{"too many", base("clients: 8", "clients: 5000"), []string{
 			`berth.duel.yaml:8:18: pace.clients: 5000 is out of range; the maximum is 1024`,
 		}},
