@@ -211,6 +211,9 @@ func (c *client) judge(ctx context.Context, until time.Time, err error, st *data
 			shot.Err = fmt.Errorf("not done after %s: %w", c.d.settings.Timeout.D(), err)
 		}
 	default:
+		if shot.View == nil {
+			st = nil // the place of a mistake takes lines of its own
+		}
 		f := c.d.engine.Fault(err, st)
 		shot.Class, shot.Err = f.Class, f.Err
 		if shot.View != nil && f.Try != "" {
@@ -227,6 +230,9 @@ func (c *client) describe(s *session, shot *shots.Shot, usable bool) {
 	body := c.work.answer()
 	v.Known, v.Bytes, v.Type, v.Version = true, int64(len(body)), "application/json", s.Version()
 	v.Body = body[:min(len(body), v.Room())]
+	if c.work.in.cut {
+		v.Bytes = max(v.Bytes, int64(len(v.Body))+1) // more came than is kept
+	}
 	if v.Sample || !usable || shot.Class != shots.OK {
 		return
 	}
@@ -241,9 +247,13 @@ func (c *client) describe(s *session, shot *shots.Shot, usable bool) {
 
 // outcome is what came, in words: rows of the answer, however many were read for it.
 func (w *work) outcome() string {
-	text := count(w.parts.rows, "row")
+	rows := w.in.rows
+	if w.d.each {
+		rows = w.merged
+	}
+	text := count(rows, "row")
 	if in := &w.in; in.didChange {
-		if w.parts.rows == 0 {
+		if rows == 0 {
 			return count(in.changed, "row") + " changed"
 		}
 		text += ", " + count(in.changed, "row") + " changed"

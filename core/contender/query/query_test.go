@@ -743,3 +743,17 @@ func TestLocksDoNotHoldUp(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Of an answer that is too long to be kept a part is, and that there was more is known.
+func TestLongAnswersAreKeptInPart(t *testing.T) {
+	b := sqliteBase(t)
+	c := open1(t, b.asking(func(s *Settings) { s.Statement = fmt.Sprintf(b.rows, 50_000) })).Client(0, 1)
+	defer c.Close()
+	shot := shots.Shot{View: &shots.View{Limit: 4000}}
+	c.Shoot(t.Context(), &shot)
+	v, held := shot.View, cap(c.(*client).work.rows.values)
+	if shot.Class != shots.OK || v.Outcome != "50000 rows" || len(v.Body) > v.Limit || v.Bytes <= int64(len(v.Body)) ||
+		held > 1000 {
+		t.Errorf("%s, %d of %d bytes kept, room for %d values", v.Outcome, len(v.Body), v.Bytes, held)
+	}
+}

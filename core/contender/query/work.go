@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+	"unsafe"
 
 	"paceduel/core/clock"
 	"paceduel/core/contender/query/database"
@@ -46,6 +47,8 @@ type reader struct {
 	over      bool
 	didChange bool
 	into      *kept // nil: rows are only counted
+	room      int64 // for what is kept in view, in bytes
+	cut       bool  // there was more
 	last      *kept // keeps the latest row alone; nil: nobody wants it
 }
 
@@ -73,7 +76,11 @@ func (r *reader) Row(row []database.Value) bool {
 		r.conn.Interrupt() // reading it to its end would take as long as it likes
 		return false
 	}
-	if r.into != nil {
+	switch {
+	case r.into == nil:
+	case r.room > 0 && r.into.size() > r.room:
+		r.cut = true
+	default:
 		r.into.add(row)
 	}
 	if r.last != nil {
@@ -114,6 +121,11 @@ func (k *kept) add(row []database.Value) {
 	}
 }
 
+// size is about how much memory it takes.
+func (k *kept) size() int64 {
+	return int64(len(k.text)) + int64(len(k.values))*int64(unsafe.Sizeof(database.Value{}))
+}
+
 func (k *kept) count() int {
 	if len(k.columns) == 0 {
 		return 0
@@ -138,10 +150,12 @@ type work struct {
 	args     []database.Value
 	asked    int64 // statements
 	replaced int64 // connections
+	merged   int64 // rows of the answer, where there is a statement for each
 	pages    int64
 	began    time.Duration
 	viewed   bool
-	rows     kept // as they came, where they are in view
+	room     int64 // for rows in view
+	rows     kept  // as they came, where they are in view
 	parts    answer
 	aside    time.Duration
 	waited   time.Duration
@@ -153,13 +167,16 @@ type work struct {
 // begin makes ready for a shot.
 func (w *work) begin(d *driver, row []database.Value, shot *shots.Shot) {
 	w.d, w.row, w.viewed = d, row, shot.View != nil
+	if w.viewed {
+		w.room = int64(shot.View.Room())
+	}
 	w.in = reader{clock: d.clock, most: int64(d.settings.MaxResult)}
 	w.outer.clear()
 	w.outer.columns, w.after.columns = w.outer.columns[:0], w.after.columns[:0]
 	w.after.clear()
 	w.rows.clear()
 	w.parts = answer{}
-	w.replaced = 0
+	w.replaced, w.merged = 0, 0
 	w.at, w.offset, w.asked, w.pages, w.aside, w.waited, w.connected, w.prepared, w.early, w.read, w.eachTook,
 		w.committed = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 }
@@ -192,9 +209,11 @@ func (w *work) perform(s *session) (st *database.Statement, err error) {
 		known := w.prepared
 		last := &w.d.statements[len(main)]
 		for w.at = 0; w.at < w.outer.count(); w.at++ {
+			before := w.in.rows
 			if err := w.ask(s, last, w.viewed); err != nil {
 				return &last.Statement, err
 			}
+			w.merged += max(w.in.rows-before, 1)
 			if w.viewed {
 				began := w.d.clock.Now()
 				w.parts.merge(w.outer.columns, w.outer.row(w.at), &w.rows)
@@ -230,11 +249,11 @@ func (w *work) ask(s *session, st *statement, keep bool) error {
 	if !known {
 		return w.unknown(st)
 	}
-	w.in.into = nil
+	w.in.into, w.in.room = nil, 0
 	if keep {
-		w.in.into = &w.rows
+		w.in.into, w.in.room = &w.rows, max(w.room-int64(len(w.parts.text)), 1)
 		if w.d.each && st.key != "each" {
-			w.in.into = &w.outer
+			w.in.into, w.in.room = &w.outer, 0 // all of them are asked for
 		}
 	}
 	w.asked++

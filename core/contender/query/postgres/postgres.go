@@ -143,7 +143,7 @@ type serverError struct{ *pgproto3.ErrorResponse }
 func (e *serverError) Error() string {
 	text := e.Message
 	if e.Detail != "" {
-		text += " (" + e.Detail + ")"
+		text += " (" + strings.ReplaceAll(e.Detail, "\n", " ") + ")" // it stands in a line of ours
 	}
 	return text
 }
