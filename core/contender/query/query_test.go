@@ -460,6 +460,20 @@ func TestConnections(t *testing.T) {
 	})
 }
 
+// A pool opens no more than are wanted at once.
+func TestPoolsOpenWhatIsWanted(t *testing.T) {
+	b := sqliteBase(t)
+	c := open1(t, b.asking(func(s *Settings) { s.Connections = 5 })).Client(0, 1)
+	defer c.Close()
+	for i := range 10 {
+		var shot shots.Shot
+		c.Shoot(t.Context(), &shot)
+		if opened := shot.Amounts[connections]; shot.Class != shots.OK || (i == 0) != (opened == 1) {
+			t.Errorf("shot %d: %s, %d opened", i, shot.Class, opened)
+		}
+	}
+}
+
 // What is said to each new connection is part of connecting.
 func TestSessions(t *testing.T) {
 	eachBase(t, func(t *testing.T, b base) {

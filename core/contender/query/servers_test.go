@@ -141,8 +141,8 @@ func (s *server) run(as string, argv ...string) error {
 	return nil
 }
 
-// serve starts the server itself and waits until its port accepts.
-func (s *server) serve(as string, argv ...string) error {
+// serve starts the server itself and waits until it says that it is ready: its port accepts before.
+func (s *server) serve(as, ready string, argv ...string) error {
 	s.cmd = exec.Command(argv[0], argv[1:]...)
 	if err := s.as(as, s.cmd); err != nil {
 		return err
@@ -151,8 +151,7 @@ func (s *server) serve(as string, argv ...string) error {
 		return err
 	}
 	for deadline := time.Now().Add(time.Minute); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
-		if conn, err := net.Dial("tcp", "127.0.0.1:"+s.port); err == nil {
-			conn.Close()
+		if strings.Contains(s.said(), ready) {
 			return nil
 		}
 	}
@@ -171,8 +170,9 @@ func startPostgres(s *server) error {
 		"--pwfile", writtenFile(s.dir, testPassword)); err != nil {
 		return err
 	}
-	return s.serve("postgres", postgres, "-D", s.dir, "-p", s.port, "-c", "listen_addresses=127.0.0.1",
-		"-c", "unix_socket_directories="+s.dir, "-c", "shared_preload_libraries=pg_stat_statements", "-c", "fsync=off")
+	return s.serve("postgres", "database system is ready to accept connections", postgres, "-D", s.dir, "-p", s.port,
+		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+s.dir,
+		"-c", "shared_preload_libraries=pg_stat_statements", "-c", "fsync=off")
 }
 
 func startMaria(s *server) error {
@@ -188,8 +188,8 @@ func startMaria(s *server) error {
 	}
 	first := writtenFile(s.dir, "create database harbour;\ncreate user harbour@'127.0.0.1' identified by '"+testPassword+
 		"';\ngrant all on *.* to harbour@'127.0.0.1';\n")
-	return s.serve("mysql", maria, "--no-defaults", "--datadir="+s.dir, "--port="+s.port, "--bind-address=127.0.0.1",
-		"--socket="+filepath.Join(s.dir, "s"), "--skip-name-resolve", "--init-file="+first)
+	return s.serve("mysql", "ready for connections", maria, "--no-defaults", "--datadir="+s.dir, "--port="+s.port,
+		"--bind-address=127.0.0.1", "--socket="+filepath.Join(s.dir, "s"), "--skip-name-resolve", "--init-file="+first)
 }
 
 const testPassword = "quay-7-sekret"

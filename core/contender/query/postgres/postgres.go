@@ -485,6 +485,9 @@ func (e *Engine) refused(err error, code, hint string, position int, st *databas
 		f.Try = "correct user, password or name of the database"
 	case code == "53300":
 		f.Class, f.Try = shots.Refused, "take fewer connections, or raise max_connections of the server"
+	case code == "57P03":
+		f.Class = shots.Refused
+		f.Try = "wait until it is ready: for a service of the plan, ready: { line: database system is ready to accept }"
 	case strings.HasPrefix(code, "57P"), strings.HasPrefix(code, "08"):
 		f.Class, f.Try = shots.Reset, "see the server's own log"
 	case code == "40001", code == "40P01", code == "55P03":
