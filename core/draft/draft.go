@@ -40,6 +40,9 @@ type Kind struct {
 	// Tries says whether they are to be.
 	Quick func(took time.Duration) string
 	Tries bool
+	// Listens is what can be typed for a program of this machine that listens on a port, by the program's name; the empty
+	// name stands for those that nobody knows. The port takes the place of %d.
+	Listens map[string]string
 	// Import reads a line that was made for something else; nil: nothing is imported. Imports says what it reads.
 	Import  func(line string) (Imported, error)
 	Imports string
@@ -127,6 +130,18 @@ func (a Answers) settings(text string) (string, error) {
 		}
 	}
 	return a.Kind.Settings(text)
+}
+
+// Listening is what can be typed for a program that listens on a port of this machine; empty where no kind knows.
+func Listening(kinds []*Kind, program string, port int) string {
+	for _, name := range []string{program, ""} {
+		for _, k := range kinds {
+			if text, ok := k.Listens[name]; ok {
+				return fmt.Sprintf(text, port)
+			}
+		}
+	}
+	return ""
 }
 
 // Import has the first kind that can read a line make a contender of it. The error is that of the last one that could

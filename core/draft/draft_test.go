@@ -205,3 +205,18 @@ func FuzzOutline(f *testing.F) {
 		draft.AddLike(source, "a", "b c")
 	})
 }
+
+// A program that a kind knows is offered as what it is, any other as what asks strangers.
+func TestListening(t *testing.T) {
+	kinds := []*draft.Kind{
+		{}, {Listens: map[string]string{"": "ask %d"}}, {Listens: map[string]string{"tideserver": "tides at %d"}},
+	}
+	for program, want := range map[string]string{"tideserver": "tides at 7", "other": "ask 7", "": "ask 7"} {
+		if got := draft.Listening(kinds, program, 7); got != want {
+			t.Errorf("%s: %q, want %q", program, got, want)
+		}
+	}
+	if got := draft.Listening(kinds[:1], "other", 7); got != "" {
+		t.Errorf("nobody knows it, and it is offered as %q", got)
+	}
+}

@@ -86,7 +86,7 @@ func TestANewDuelIsAskedFor(t *testing.T) {
 
 	m = press(t, m, "n", "down", "down")
 	m = feedAll(m, tea.KeyPressMsg{Code: tea.KeyRight})
-	shows(t, m, "‹ commands or requests or paths or functions ›", "clients", "http://127.0.0.1:8080/berths")
+	shows(t, m, "‹ commands or requests or paths or statements or functions ›", "clients", "http://127.0.0.1:8080/berths")
 	m = press(t, m, "esc")
 	if m.captured() || len(plans(t, cfg)) != 1 {
 		t.Error("leaving the form left something behind")

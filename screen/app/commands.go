@@ -24,6 +24,7 @@ import (
 	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
 	"paceduel/core/contender"
+	"paceduel/core/draft"
 	"paceduel/core/files"
 	"paceduel/core/footing"
 	"paceduel/core/judge"
@@ -112,7 +113,8 @@ func readFolder(cfg Config, chosen string) tea.Cmd {
 		}
 		if len(duels) == 0 {
 			for _, on := range meter.Listening() {
-				out.served = append(out.served, screen.Offer{Text: fmt.Sprintf("http://127.0.0.1:%d/", on.Port), About: on.Program})
+				text := draft.Listening(cfg.drafts(), on.Program, on.Port)
+				out.served = append(out.served, screen.Offer{Text: text, About: on.Program})
 			}
 			out.earlier = earlierContenders(cfg)
 		}

@@ -22,16 +22,20 @@ import (
 
 // stops are the stops of the trail in working order: the one place that lists them.
 func stops(cfg Config) []screen.Row {
-	var drafts []*draft.Kind
-	for _, k := range cfg.Kinds {
-		if k.Draft != nil {
-			drafts = append(drafts, k.Draft)
-		}
-	}
 	return []screen.Row{
-		ask.Stop(drafts, cfg.Questions), footing.Stop(), weighin.Stop(), rounds.Stop(), verdict.Stop(), why.Stop(),
+		ask.Stop(cfg.drafts(), cfg.Questions), footing.Stop(), weighin.Stop(), rounds.Stop(), verdict.Stop(), why.Stop(),
 		sweep.Stop(), log.Stop(),
 	}
+}
+
+// drafts are how plans are drafted for each kind that can be.
+func (c Config) drafts() (out []*draft.Kind) {
+	for _, k := range c.Kinds {
+		if k.Draft != nil {
+			out = append(out, k.Draft)
+		}
+	}
+	return out
 }
 
 // stopKeys are the letters that lead to stops.

@@ -148,8 +148,8 @@ func (d begin) sentence(s screen.Scene) string {
 	case d.trying:
 		return "Both are tried once; that may take up to half a minute …"
 	case !d.ready():
-		return "There is no duel in " + s.Title + " yet. What stands against what? Type or paste two command lines, URLs " +
-			"or curl lines; enter tries both."
+		return "There is no duel in " + s.Title + " yet. What stands against what? Type or paste two command lines, URLs, " +
+			"statements or curl lines; enter tries both."
 	}
 	p := d.tried.Plan
 	text := fmt.Sprintf(

@@ -42,8 +42,9 @@ var drafting = draft.Kind{
 			"{ clients: %s, for: %s, warmup: 500ms } # at once; each asks again as soon as it has its answer", clients, lasts,
 		), nil
 	},
-	Quick:  func(time.Duration) string { return "{ clients: 4, for: 500ms, warmup: 200ms }" },
-	Import: fromCurl, Imports: "a curl command line",
+	Listens: map[string]string{"": "http://127.0.0.1:%d/"},
+	Quick:   func(time.Duration) string { return "{ clients: 4, for: 500ms, warmup: 200ms }" },
+	Import:  fromCurl, Imports: "a curl command line",
 }
 
 func isURL(text string) bool {

@@ -49,6 +49,11 @@ var drafting = draft.Kind{
 		return fmt.Sprintf("{ clients: %s, for: 2s, warmup: 500ms } # so many, each asks again when answered", clients), err
 	},
 	Tries: true,
+	Listens: map[string]string{
+		"postgres": "select 1 on postgres://postgres@127.0.0.1:%d/postgres",
+		"mariadbd": "select 1 on mysql://root@127.0.0.1:%d/mysql",
+		"mysqld":   "select 1 on mysql://root@127.0.0.1:%d/mysql",
+	},
 	Quick: func(took time.Duration) string {
 		const aim, most = 350 * time.Millisecond, 2000
 		return fmt.Sprintf("{ repeat: %d, warmup: 3 }", min(max(int(aim/max(took, time.Microsecond)), 1), most))
