@@ -254,16 +254,18 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 }
 
 // list shows the duels in h lines: the name of each, as much as fits of its last verdict, up to a number of lines, a
-// gap. The chosen one gives up its words last.
+// gap. The chosen one gives up its words last. Where there are so many that the list is longer than that in any case,
+// nobody does: it is scrolled.
 func (v View) list(s screen.Scene, w, most, h int) []string {
-	for each := most; ; each-- {
+	for each := most; each >= 0; each-- {
 		for chosen := most + 1; chosen >= each; chosen-- {
-			lines, at := v.entries(s, w, each, chosen)
-			if len(lines) <= h || chosen == 0 {
+			if lines, at := v.entries(s, w, each, chosen); len(lines) <= h {
 				return parts.Window(lines, at, h)
 			}
 		}
 	}
+	lines, at := v.entries(s, w, min(most, 1), most+1)
+	return parts.Window(lines, at, h)
 }
 
 // entries are the lines of all duels, with up to so many of the last verdict of each and of the chosen one, and where
