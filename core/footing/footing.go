@@ -692,6 +692,9 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 	if g.Workspace != nil {
 		say("duel", "first copy of "+sources(g))
 	}
+	if g.Service != nil {
+		all("before duel", g.Service.Data)
+	}
 	all("before round", p.Footing.Before.Round)
 	if g.Workspace != nil && g.Workspace.Fresh == plan.EveryHeat {
 		say("heat", "fresh copy of "+sources(g))

@@ -114,19 +114,23 @@ const (
 	DefaultWatch = 50 * time.Millisecond
 )
 
-// Summary is the service's command as one would type it.
+// Summary is the service's command as one would type it, and as whom it runs where the plan says so.
 func (s *Service) Summary() string {
 	if s.Running != nil {
 		return s.Running.Words()
 	}
-	if s.Shell != "" {
-		return s.Shell
+	text := s.Shell
+	if text == "" {
+		words := make([]string, len(s.Run))
+		for i, w := range s.Run {
+			words[i] = string(w)
+		}
+		text = strings.Join(words, " ")
 	}
-	words := make([]string, len(s.Run))
-	for i, w := range s.Run {
-		words[i] = string(w)
+	if s.User != "" {
+		text += ", as " + s.User
 	}
-	return strings.Join(words, " ")
+	return text
 }
 
 // Words says how it is seen to be ready.

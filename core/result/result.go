@@ -146,7 +146,7 @@ type Entrant struct {
 	Note  string `json:"note,omitempty"`
 	Avoid string `json:"avoid,omitempty"`
 	Kind  string `json:"kind" text:"ours"`
-	// OneProcess says that one process, which is no service, did all of its shots.
+	// OneProcess says that one process did all of its shots, or served them.
 	OneProcess bool   `json:"one_process,omitempty"`
 	Does       string `json:"does"` // the command or request
 	// Version is what the contender says of itself, empty when it was not asked.

@@ -230,8 +230,10 @@ func paceOf(p *plan.Plan) result.Pace {
 func (r *runner) entrants(p *plan.Plan) (out []result.Entrant) {
 	for _, c := range p.Contenders {
 		housed, lasts := c.Settings.(plan.Housed)
+		s := c.Ground.Service
+		kept := s != nil && s.Running == nil && s.Fresh == plan.EveryDuel
 		out = append(out, result.Entrant{
-			OneProcess: lasts && !housed.StartsAnew(),
+			OneProcess: kept || lasts && !housed.StartsAnew(),
 			Name:       c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
 			OwnProcess: r.ownProcess(c.Kind), Marks: c.Marks(),
 		})
