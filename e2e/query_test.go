@@ -61,6 +61,41 @@ func TestRealDatabases(t *testing.T) {
 	}
 }
 
+// What a database counts is told of whoever uses it, here of commands: how many statements each of their runs makes.
+func TestADatabaseThatIsWatched(t *testing.T) {
+	debian, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	if _, err := exec.LookPath("psql"); err != nil || len(debian) == 0 {
+		t.Skip("LEFT OUT: PostgreSQL is not installed here")
+	}
+	h, dir := newHome(t), examples(t)
+	plan := filepath.Join(dir, "watched.duel.yaml")
+	if err := os.WriteFile(plan, []byte(`duel: Watched
+baseline: one
+course:
+  service:
+    user: postgres
+    data: ./board/postgres fill "${DATA}"
+    run: [./board/postgres, serve, "${DATA}", "${PORT}"]
+    ready: { line: database system is ready to accept connections }
+    stop: { signal: INT }
+    fresh: duel
+  watch: { at: "postgres://harbour@127.0.0.1:${PORT}/postgres" }
+contenders:
+  one: { command: { shell: 'psql -q -h 127.0.0.1 -p ${PORT} -U harbour -c "select count(*) from calls" postgres' } }
+  three: { command: { shell: 'psql -q -h 127.0.0.1 -p ${PORT} -U harbour -c "select 1" -c "select 2" -c "select 3" postgres' } }
+pace: { repeat: 2, warmup: 1 }
+rounds: 5
+claims: [three statements in the database under 3.5, one statements in the database under 1.5]
+`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	h.run(t, "run", plan).says(t, 0, "statements in the database a shot 1 3", "upheld")
+	sqlite := strings.Replace("duel: S\nbaseline: a\npace: { repeat: 1 }\ncourse: { watch: { at: X } }\n"+
+		"contenders: { a: { command: { shell: ':' } }, b: { command: { shell: ':' } } }\n", "X", "sqlite:a.db", 1)
+	h.write(t, "s.duel.yaml", sqlite)
+	h.run(t, "check", "s.duel.yaml").says(t, 2, "SQLite runs within the program that uses it")
+}
+
 // measured wants a result whose heats have what the server counted, its CPU time and memory, and how it carries the
 // statements out.
 func measured(t *testing.T, path string, counts []string, plan string) {

@@ -33,6 +33,8 @@ type Kind struct {
 	Descriptors int
 	// Processes is how many processes and threads of ours a client takes; 0: none of its own.
 	Processes int
+	// Watch, when set, keeps an account of a database that contenders of any kind use, by the names of its Account.
+	Watch func(Setup, *plan.Watch) (Accounted, error)
 	// Embeds says that drivers may be Embedded.
 	Embeds bool
 	// Draft is how plans for its contenders are drafted; nil: they are written by hand.
@@ -96,6 +98,12 @@ func Shapes(p *plan.Plan, kinds []Kind) (parts []string, amounts []shots.Amount)
 		add(k.Shape.Account)
 		if k.Embeds {
 			add(shots.Used)
+		}
+	}
+	for i := range kinds {
+		if kinds[i].Watch != nil &&
+			slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Watch != nil }) {
+			add(kinds[i].Shape.Account)
 		}
 	}
 	if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Service != nil }) {

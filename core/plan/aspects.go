@@ -22,6 +22,9 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 		if c.Ground.Service != nil {
 			own[i] = append(own[i], flatten("service", reflect.ValueOf(*c.Ground.Service))...)
 		}
+		if c.Ground.Watch != nil {
+			own[i] = append(own[i], flatten("watch", reflect.ValueOf(*c.Ground.Watch))...)
+		}
 		for j := range own[i] {
 			own[i][j].Value = p.Mask(own[i][j].Value)
 		}

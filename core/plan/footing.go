@@ -37,6 +37,7 @@ type Footing struct {
 // Ground is the footing of one contender.
 type Ground struct {
 	Service *Service `json:"-"` // that it needs; it stands beside the footing in a plan
+	Watch   *Watch   `json:"-"` // the same
 	Before  RunSteps `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
 	After   RunSteps `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
 	Place

@@ -193,6 +193,10 @@ type Kind struct {
 	New  func() Settings // a pointer to a fresh struct with its defaults
 	// Brings are the figures that its contenders have beside those of the table.
 	Brings []figure.Name
+	// Counts are figures that any contender has whose database the kind watches.
+	Counts []figure.Name
+	// Watches finds fault with a database that is to be watched; nil for kinds that watch none.
+	Watches func(*Watch, Surroundings) []Fault
 	// Tells says that its contenders may tell times of themselves without a mark of the plan.
 	Tells bool
 }

@@ -35,6 +35,12 @@ type Service struct {
 	Running *Running `json:"running,omitempty" jsonschema_description:"instead of run: one that somebody else runs, whose memory and CPU are measured"`
 }
 
+// Watch is a database that a contender of any kind uses: what it counts is read around each heat.
+type Watch struct {
+	At       Address `json:"at" jsonschema:"required" jsonschema_description:"the database: postgres://USER@HOST:PORT/NAME or mysql://USER@HOST:PORT/NAME"`
+	Password Secret  `json:"password,omitempty" jsonschema_description:"of the user, from the environment: ${NAME}"`
+}
+
 // Limits are what a service may take, or another process that lasts.
 type Limits struct {
 	Memory Bytes  `json:"memory,omitempty" jsonschema_description:"the most memory, as 256MiB; what wants more is killed"`

@@ -18,31 +18,44 @@ func (h *heat) lasts() bool {
 	return !h.at.plan.Pace.Rush && (s == nil || s.Fresh != plan.EveryRun)
 }
 
-// openAccount has a contender's own account of its work read before a heat. One that cannot be read is told once, and
-// the heat goes on without.
-func (h *heat) openAccount(ctx context.Context) (opened bool) {
-	a, ok := h.entry.Driver.(contender.Accounted)
-	if !ok || !h.lasts() {
-		return false
+// openAccounts has what a contender counts of its own work, and what a database counts that it uses, read before a
+// heat. An account that cannot be read is told once, and the heat goes on without.
+func (h *heat) openAccounts(ctx context.Context) (opened []contender.Accounted) {
+	var all []contender.Accounted
+	if a, ok := h.entry.Driver.(contender.Accounted); ok && h.lasts() {
+		all = append(all, a)
 	}
-	err := a.BeginAccount(ctx)
-	h.unread(ctx, err)
-	return err == nil
+	if a := h.at.watched[h.cell.Contender]; a != nil {
+		all = append(all, a)
+	}
+	for _, a := range all {
+		err := a.BeginAccount(ctx)
+		h.unread(ctx, err)
+		if err == nil {
+			opened = append(opened, a)
+		}
+	}
+	return opened
 }
 
-// closeAccount reads it after the heat, whose clients have been closed, and asks how the contender would go on: another
-// way than at the weigh-in is told.
-func (h *heat) closeAccount(ctx context.Context, opened bool) {
-	if ctx.Err() != nil || !h.lasts() {
+// closeAccounts reads them after the heat, whose clients have been closed, and asks how the contender would go on:
+// another way than at the weigh-in is told.
+func (h *heat) closeAccounts(ctx context.Context, opened []contender.Accounted) {
+	if ctx.Err() != nil {
 		return
 	}
-	var err error
-	if a, ok := h.entry.Driver.(contender.Accounted); ok && opened {
-		h.account, err = a.EndAccount(ctx)
+	for _, a := range opened {
+		counts, err := a.EndAccount(ctx)
 		h.unread(ctx, err)
+		for name, n := range counts {
+			if h.account == nil {
+				h.account = map[string]int64{}
+			}
+			h.account[name] += n
+		}
 	}
 	e, ok := h.entry.Driver.(contender.Explained)
-	if !ok || err != nil {
+	if !ok || !h.lasts() {
 		return
 	}
 	text, shape, err := e.Explain(ctx)
@@ -56,10 +69,31 @@ func (h *heat) unread(ctx context.Context, err error) {
 	if err == nil || ctx.Err() != nil {
 		return
 	}
-	words := h.r.cfg.Plan.Mask(fmt.Sprintf("what %s counts of itself is missing: %s", h.entry.Name, err))
+	words := h.r.cfg.Plan.Mask(fmt.Sprintf("what is counted for %s is missing: %s", h.entry.Name, err))
 	if known := &h.r.result.Footing.Cannot; !slices.Contains(*known, words) {
 		*known = append(*known, words)
 	}
+}
+
+// watch opens accounts of the databases that contenders use.
+func (r *runner) watch(s *station) error {
+	s.watched = map[string]contender.Accounted{}
+	for _, c := range s.plan.Contenders {
+		if c.Ground.Watch == nil {
+			continue
+		}
+		for _, k := range r.cfg.Kinds {
+			if k.Watch == nil {
+				continue
+			}
+			a, err := k.Watch(s.footing.Of(c.Name).Setup(), c.Ground.Watch)
+			if err != nil {
+				return fmt.Errorf("watch the database of %s: %w", c.Name, err)
+			}
+			s.watched[c.Name] = a
+		}
+	}
+	return nil
 }
 
 // shapeOf is how a cell's contender carried out its work at the weigh-in; empty where that is not known.

@@ -133,7 +133,10 @@ func (h *heat) drive(ctx context.Context) error {
 		drive.Checkers = append(drive.Checkers, c)
 	}
 	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n))
-	opened := err == nil && h.openAccount(ctx)
+	var accounts []contender.Accounted
+	if err == nil {
+		accounts = h.openAccounts(ctx)
+	}
 	w := h.watch()
 	if err == nil {
 		err = h.driven(ctx, &drive, w)
@@ -142,7 +145,7 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range clients {
 		c.Close()
 	}
-	h.closeAccount(ctx, opened)
+	h.closeAccounts(ctx, accounts)
 	if housed, ok := h.entry.Driver.(contender.Housed); ok {
 		housed.End()
 	}

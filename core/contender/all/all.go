@@ -24,8 +24,9 @@ func PlanKinds() (out []plan.Kind) {
 			k.Brings = append(k.Brings, k.Shape.Amounts[i].Figures()...)
 		}
 		for i := range k.Shape.Account {
-			k.Brings = append(k.Brings, k.Shape.Account[i].Figures()...)
+			k.Counts = append(k.Counts, k.Shape.Account[i].Figures()...)
 		}
+		k.Brings = append(k.Brings, k.Counts...)
 		out = append(out, k.Kind)
 	}
 	return out

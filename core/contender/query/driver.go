@@ -20,7 +20,10 @@ import (
 
 // Kind is this kind's registration.
 var Kind = contender.Kind{
-	Kind: plan.Kind{Name: "query", Doc: "statements on a database: PostgreSQL, MySQL, MariaDB, SQLite", New: New},
+	Kind: plan.Kind{
+		Name: "query", Doc: "statements on a database: PostgreSQL, MySQL, MariaDB, SQLite", New: New, Watches: checkWatch,
+	},
+	Watch: watch,
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
 	},
@@ -101,20 +104,26 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 	if n := int(s.Connections); n > 0 {
 		d.pool = newPool(n)
 	}
-	switch a.Scheme {
-	case database.SQLite:
+	if a.Scheme == database.SQLite {
 		library := sqlite.New(setup.Dir, a.File, s.Writes)
 		d.engine = library
 		return embedded{d, library}, nil
-	case database.Postgres:
-		d.engine, err = postgres.New(a, setup.Guard, s.Writes)
-	default:
-		d.engine, err = mysql.New(a, setup.Guard, s.Writes)
+	}
+	d.engine, err = serverAt(a, setup, s.Writes)
+	return d, err
+}
+
+// serverAt makes an engine for a server.
+func serverAt(a database.Address, setup contender.Setup, writes bool) (e database.Engine, err error) {
+	if a.Scheme == database.Postgres {
+		e, err = postgres.New(a, setup.Guard, writes)
+	} else {
+		e, err = mysql.New(a, setup.Guard, writes)
 	}
 	if err != nil {
 		return nil, &contender.Hint{Err: fmt.Errorf("open %s: %w", a, err), Try: "correct at: in the plan"}
 	}
-	return d, nil
+	return e, nil
 }
 
 // Client implements contender.Driver.

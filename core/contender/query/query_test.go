@@ -571,13 +571,16 @@ func TestAccountIsOfTheHeatAlone(t *testing.T) {
 		few, many := heat(20), heat(60)
 		exact := map[string][]string{
 			database.SQLite: {database.Steps, database.BlocksHit}, database.MySQL: {database.KeyReads, database.NextReads},
-			database.Postgres: {database.BlocksHit},
+			database.Postgres: {database.BlocksHit, database.Sent},
 		}[b.scheme]
 		for _, name := range exact {
 			// Connecting and preparing look at a few things, too, and are in both once.
 			if one := float64(many[name]-few[name]) / 40; few[name] == 0 || one < 5 || one != float64(int64(one)) {
 				t.Errorf("%s: %d in 20 shots, %d in 60", name, few[name], many[name])
 			}
+		}
+		if n := many[database.Performed] - few[database.Performed]; b.server != nil && n != 40 {
+			t.Errorf("the server counted %d statements more for 40 shots more", n)
 		}
 		if none := heat(0); b.scheme != database.Postgres && none[exact[0]] != 0 {
 			t.Errorf("%s: %d in no shot", exact[0], none[exact[0]])

@@ -65,6 +65,7 @@ type entry struct {
 	Note    string        `json:"note,omitempty" variables:"no" jsonschema_description:"why it is there"`
 	Avoid   string        `json:"avoid,omitempty" variables:"no" jsonschema_description:"when it must not be used"`
 	Service *plan.Service `json:"service,omitempty" jsonschema_description:"a process that it needs, started and stopped for it"`
+	Watch   *plan.Watch   `json:"watch,omitempty" jsonschema_description:"a database that it uses: what that counts is read around each heat"`
 	Footing plan.Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
 }
 
@@ -500,6 +501,9 @@ func (r *reader) brought(p *plan.Plan) []figure.Name {
 		if slices.ContainsFunc(contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
 			all = append(all, k.Brings...)
 		}
+		if slices.ContainsFunc(contenders, func(c plan.Contender) bool { return c.Ground.Watch != nil }) {
+			all = append(all, k.Counts...)
+		}
 	}
 	return all
 }
@@ -744,6 +748,8 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.checkService(name, c.Ground.Service, p.Pace, plan.JoinKeys(path, "service"))
 	}
 	r.checkGiven(name, own.Service)
+	c.Ground.Watch = own.Watch
+	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
 	if p.Pace.Rush && own.Service == nil {
 		r.fault("pace.rush", "add service: to "+name+", or leave rush out", "%s has no service that could be rushed", name)
 	}
@@ -772,6 +778,25 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.refused = append(r.refused, c)
 	}
 	return c, ok
+}
+
+// checkWatch has the kind that watches databases look at one; path is where it stands.
+func (r *reader) checkWatch(w *plan.Watch, path string) {
+	if w == nil {
+		return
+	}
+	for _, k := range r.opt.Kinds {
+		if k.Watches == nil {
+			continue
+		}
+		for _, f := range k.Watches(w, plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
+			at := plan.JoinKeys(path, f.Key)
+			if _, ok := r.d.places[at]; !ok {
+				at = path
+			}
+			r.fault(at, f.Try, "%s", f.What)
+		}
+	}
 }
 
 // checkGiven finds fault with what is only given to a contender with a service.
@@ -830,7 +855,7 @@ func (r *reader) kindOf(name string, layers []source) (plan.Kind, bool) {
 }
 
 // courseKeys are the keys of a contender that a course may have, too.
-var courseKeys = []string{"service"}
+var courseKeys = []string{"service", "watch"}
 
 // layKind lays one node of course or contender: the kind's key over settings, the rest over own. In a course other
 // kinds' keys may stand too.

@@ -404,7 +404,7 @@ func (r *reader) laySetting(s setting) {
 	r.d.file = s.at.File
 	head := s.keys[0]
 	switch names := r.contenderNames(); {
-	case slices.Contains(kindNames(r.opt.Kinds), head) || head == "service":
+	case slices.Contains(kindNames(r.opt.Kinds), head) || head == "service" || head == "watch":
 		r.laid = append(r.laid, s)
 	case slices.Contains(names, head) && len(s.keys) > 1:
 		if node, ok := s.node(append([]string{"contenders"}, s.keys...)); ok {
@@ -421,7 +421,7 @@ func (r *reader) laySetting(s setting) {
 			r.layer(s.at.File, node)
 		}
 	default:
-		known := slices.Concat(keysOf(reflect.TypeFor[document]()), kindNames(r.opt.Kinds), names, []string{"service"})
+		known := slices.Concat(keysOf(reflect.TypeFor[document]()), kindNames(r.opt.Kinds), names, courseKeys)
 		r.d.problems = append(r.d.problems, Problem{
 			Pos: s.keyAt, What: fmt.Sprintf("no key of the plan is called %s", strings.Join(s.keys, ".")),
 			Try: plan.PointTo(head, known),
@@ -452,7 +452,8 @@ func (s setting) node(keys []string) (ast.Node, bool) {
 // laidOver lays what points set of contenders of a kind over one of them.
 func (r *reader) laidOver(kind plan.Kind, own *entry, settings plan.Settings, path string) {
 	for _, s := range r.laid {
-		if s.keys[0] != kind.Name && (s.keys[0] != "service" || own.Service == nil) {
+		beside := s.keys[0] == "service" && own.Service != nil || s.keys[0] == "watch" && own.Watch != nil
+		if s.keys[0] != kind.Name && !beside {
 			continue
 		}
 		node, ok := s.node(s.keys)

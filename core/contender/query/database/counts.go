@@ -7,6 +7,8 @@ import (
 
 // The names of what databases count of their own work. Where two of them count the same it has the same name.
 const (
+	Performed   = "statements in the database"
+	Sent        = "rows from the database"
 	ServerTime  = "time in the database"
 	BlocksHit   = "pages found in its memory"
 	BlocksRead  = "pages read in"
@@ -26,6 +28,8 @@ const (
 
 // Counts says what they are, in the order in which they are shown.
 var Counts = []shots.Amount{
+	count(Performed, "statements", "statements in the database a shot"),
+	count(Sent, "rows", "rows from the database a shot"),
 	{Name: ServerTime, Unit: units.Second, Row: "in the database", Per: shots.PerShot, Site: shots.Takes},
 	count(RowsLooked, "rows", "rows looked at a shot"),
 	count(KeyReads, "reads", "reads by key a shot"),

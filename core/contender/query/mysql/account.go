@@ -12,6 +12,7 @@ var counters = map[string]string{
 	"Handler_read_key": database.KeyReads, "Handler_read_first": database.KeyReads,
 	"Handler_read_next": database.NextReads, "Handler_read_prev": database.NextReads,
 	"Handler_read_rnd_next": database.ScanReads, "Handler_read_rnd": database.KeyReads,
+	"Questions": database.Performed, "Rows_sent": database.Sent,
 	"Innodb_rows_read": database.RowsLooked, "Innodb_buffer_pool_read_requests": database.BlocksHit,
 	"Innodb_buffer_pool_reads": database.BlocksRead, "Innodb_buffer_pool_write_requests": database.Written,
 	"Created_tmp_disk_tables": database.DiskTables, "Innodb_os_log_written": database.Logged,

@@ -14,7 +14,8 @@ const marker = "/* paceduel itself */"
 // What the server counts of statements, where it has the extension that does, and else of the whole database. Pages
 // are counted in blocks of block_size bytes.
 const (
-	byStatement = "select " + marker + ` coalesce(sum(total_exec_time) * 1e6, 0)::int8,
+	byStatement = "select " + marker + ` coalesce(sum(calls), 0)::int8, coalesce(sum(rows), 0)::int8,
+		coalesce(sum(total_exec_time) * 1e6, 0)::int8,
 		coalesce(sum(shared_blks_hit + local_blks_hit), 0)::int8,
 		coalesce(sum(shared_blks_read + local_blks_read), 0)::int8,
 		coalesce(sum(shared_blks_written + local_blks_written), 0)::int8,
@@ -22,7 +23,7 @@ const (
 		coalesce(sum(wal_bytes), 0)::int8
 		from pg_stat_statements s join pg_database d on d.oid = s.dbid
 		where d.datname = current_database() and s.query not like '%` + marker + `%'`
-	byDatabase = "select " + marker + ` null, blks_hit, blks_read, null, temp_bytes,
+	byDatabase = "select " + marker + ` null, null, null, blks_hit, blks_read, null, temp_bytes,
 		(select wal_bytes::int8 from pg_stat_wal) from pg_stat_database where datname = current_database()`
 	hasStatements = "select " + marker + ` 1 from pg_extension where extname = 'pg_stat_statements'`
 	othersOfOurs  = "select " + marker + ` 1 from pg_stat_activity where application_name = '` + Application +
@@ -30,7 +31,8 @@ const (
 )
 
 var accountNames = []string{
-	database.ServerTime, database.BlocksHit, database.BlocksRead, database.Written, database.Temporary, database.Logged,
+	database.Performed, database.Sent, database.ServerTime, database.BlocksHit, database.BlocksRead, database.Written,
+	database.Temporary, database.Logged,
 }
 
 // Account implements database.Engine. A connection of ours that has just been closed may still be about to add to the
