@@ -272,6 +272,12 @@ type Accounted interface {
 	EndAccount(ctx context.Context) (map[string]int64, error)
 }
 
+// Seated is an Accounted whose counting is done by a process of this machine that is not the contender's service.
+type Seated interface {
+	// Process is that process; 0 where it is on no machine of ours, or cannot be told.
+	Process() int
+}
+
 // Explained is a driver whose contender can say how it would carry its work out, as databases can.
 type Explained interface {
 	// Explain says so in the contender's own form, and in a shape that stays the same for as long as the way does. It is

@@ -38,6 +38,36 @@ func (h *heat) openAccounts(ctx context.Context) (opened []contender.Accounted) 
 	return opened
 }
 
+// workers are processes of this machine that work for the contender without being its service, as a database server
+// that somebody else runs, and what they had used when the heat began.
+type workers struct {
+	trees []*meter.Tree
+	began time.Duration
+}
+
+func workersOf(accounts []contender.Accounted, service int) (w workers) {
+	for _, a := range accounts {
+		s, ok := a.(contender.Seated)
+		if !ok {
+			continue
+		}
+		if pid := s.Process(); pid != 0 && pid != service {
+			w.trees = append(w.trees, meter.NewTree(pid))
+		}
+	}
+	w.began = w.used()
+	return w
+}
+
+// used is the CPU time of all of them.
+func (w *workers) used() (sum time.Duration) {
+	for _, t := range w.trees {
+		t.Find()
+		sum += t.CPU()
+	}
+	return sum
+}
+
 // closeAccounts reads them after the heat, whose clients have been closed, and asks how the contender would go on:
 // another way than at the weigh-in is told.
 func (h *heat) closeAccounts(ctx context.Context, opened []contender.Accounted) {

@@ -139,7 +139,7 @@ func (h *heat) drive(ctx context.Context) error {
 	}
 	w := h.watch()
 	if err == nil {
-		err = h.driven(ctx, &drive, w)
+		err = h.driven(ctx, &drive, w, accounts)
 	}
 	w.stop()
 	for _, c := range clients {
@@ -173,7 +173,9 @@ func (h *heat) house(ctx context.Context, clients int) error {
 }
 
 // driven has the heat driven with an eye on the contender's service.
-func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err error) {
+func (h *heat) driven(
+	ctx context.Context, drive *pace.Heat, w *watcher, accounts []contender.Accounted,
+) (err error) {
 	resident := h.ground.Resident()
 	lasting, _ := h.entry.Driver.(contender.Lasting)
 	if housed, ok := h.entry.Driver.(contender.Housed); ok && resident.PID == 0 {
@@ -185,15 +187,16 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 	h.library = embeddedIn(h.entry.Driver)
 	watched, release := h.ground.Watched(ctx)
 	reading := func() meter.Reading { return h.library.reading(readingWith(lasting)) }
+	others := workersOf(accounts, resident.PID)
 	before := reading()
-	after := before
+	after, worked := before, time.Duration(0)
 	drive.OnStage = func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
 			service.mark()
 			h.library.mark()
 		case pace.Silent:
-			after = reading()
+			after, worked = reading(), others.used()-others.began
 			service.pass()
 			h.library.pass()
 		}
@@ -204,11 +207,12 @@ func (h *heat) driven(ctx context.Context, drive *pace.Heat, w *watcher) (err er
 		return err
 	})
 	if drive.Pace.Wake == 0 || after == before {
-		after = reading()
+		after, worked = reading(), others.used()-others.began
 		service.pass()
 		h.library.pass()
 	}
 	h.conditions = meter.Between(before, after)
+	h.conditions.OthersFrac = max(h.conditions.OthersFrac-meter.ShareOf(before, after, worked), 0)
 	if h.service = service.end(); h.service != nil {
 		h.service.Share = meter.ShareOf(before, after, service.whole)
 	}

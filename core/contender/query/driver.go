@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"strconv"
 	"sync"
 	"time"
 
@@ -15,6 +16,8 @@ import (
 	"paceduel/core/contender/query/mysql"
 	"paceduel/core/contender/query/postgres"
 	"paceduel/core/contender/query/sqlite"
+	"paceduel/core/guard"
+	"paceduel/core/meter"
 	"paceduel/core/plan"
 )
 
@@ -263,6 +266,20 @@ func (d *driver) account(ctx context.Context) (map[string]int64, error) {
 	return counts, nil
 }
 
+// Process implements contender.Seated: whoever listens where the database is, on this machine.
+func (d *driver) Process() int {
+	port, err := strconv.Atoi(d.address.Port)
+	local := guard.New(nil).Check(d.address.Host) == nil
+	if d.address.Host == "" || err != nil || !local {
+		return 0
+	}
+	pid, err := meter.Listener(port)
+	if err != nil {
+		return 0
+	}
+	return pid
+}
+
 func minus(a, b map[string]int64) map[string]int64 {
 	out := map[string]int64{}
 	for name, n := range a {
@@ -298,4 +315,5 @@ var (
 	_ contender.Embedded  = embedded{}
 	_ contender.Accounted = (*driver)(nil)
 	_ contender.Explained = (*driver)(nil)
+	_ contender.Seated    = (*driver)(nil)
 )
