@@ -149,7 +149,7 @@ func TestStatementsWithoutAPlan(t *testing.T) {
 		"select count(*) from calls where vessel = 7 on sqlite:harbour.db",
 		"select count(*) from calls where vessel + 0 = 7 on sqlite:harbour.db",
 	).says(t, 0, "slower", "steps of its machine a shot")
-	h.run(t, "check", "own.duel.yaml").says(t, 0, "SQLite")
+	h.run(t, "check", "own.duel.yaml").says(t, 0, "SQLite", "query plan: | SEARCH calls USING", "| SCAN calls")
 	h.run(t, "new", "--question", "statements", "mine.duel.yaml").says(t, 0)
 	h.run(t, "check", "mine.duel.yaml").says(t, 0)
 }

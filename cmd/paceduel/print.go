@@ -292,6 +292,12 @@ func (p printer) touches(r *result.Result) {
 			for _, line := range changeLines(t.Changes) {
 				fmt.Fprintf(p.out, "    %s\n", line)
 			}
+			if t.QueryPlan != "" {
+				fmt.Fprintln(p.out, "    query plan:")
+				for line := range strings.Lines(strings.TrimSpace(t.QueryPlan)) {
+					fmt.Fprintf(p.out, "    | %s\n", units.Printable(strings.TrimRight(line, "\n")))
+				}
+			}
 			if t.Stderr != "" {
 				fmt.Fprintln(p.out, "    on standard error:")
 				p.said(t.Stderr)

@@ -59,8 +59,8 @@ func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
 	return w.Error()
 }
 
-// Markdown writes the report: question, sentence, figures, claims, stakes, cautions, footing, how to run it again,
-// pictures.
+// Markdown writes the report: question, sentence, figures, claims, stakes, cautions, footing, query plans, how to run
+// it again, pictures.
 func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []paper.Named) error {
 	d := &document{r: r, v: v}
 	d.heading()
@@ -69,6 +69,7 @@ func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []pape
 	d.stakes()
 	d.cautions()
 	d.footing()
+	d.queryPlans()
 	d.again()
 	d.pictures(pictures)
 	_, err := io.WriteString(units.PrintableWriter{To: out}, d.text.String())
@@ -248,6 +249,22 @@ func (d *document) footing() {
 	}
 	for _, text := range d.r.Footing.Cannot {
 		d.line("- this machine cannot: %s", text)
+	}
+}
+
+// queryPlans are how databases carry statements out, as they say themselves.
+func (d *document) queryPlans() {
+	began := false
+	for _, e := range d.r.Entrants {
+		if e.Touch == nil || e.Touch.QueryPlan == "" {
+			continue
+		}
+		if !began {
+			d.section("Query plans")
+			began = true
+		}
+		plan := strings.ReplaceAll(strings.TrimSpace(e.Touch.QueryPlan), "\n", "\n    ")
+		d.line("**%s**, at the weigh-in:\n\n    %s\n", e.Name, plan)
 	}
 }
 

@@ -201,3 +201,17 @@ func TestARunWithoutRounds(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// How a database carries a statement out stands in the report, in its own form.
+func TestQueryPlansAreReported(t *testing.T) {
+	r, v := made(t)
+	r.Entrants[0].Touch = &result.Touch{QueryPlan: "SEARCH calls\n  USE TEMP B-TREE\n"}
+	var out strings.Builder
+	if err := report.Markdown(&out, r, v, nil); err != nil {
+		t.Fatal(err)
+	}
+	const want = "## Query plans\n\n**per-vessel**, at the weigh-in:\n\n    SEARCH calls\n      USE TEMP B-TREE\n"
+	if !strings.Contains(out.String(), want) {
+		t.Error(out.String())
+	}
+}
