@@ -303,7 +303,10 @@ func (p printer) touches(r *result.Result) {
 				p.said(t.Stderr)
 			}
 		default:
-			fmt.Fprintf(p.out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does, t.Err, t.Try)
+			fmt.Fprintf(
+				p.out, "  %s did not pass the weigh-in: %s\n    %s\n    try: %s\n", e.Name, e.Does,
+				strings.ReplaceAll(t.Err, "\n", "\n    "), t.Try,
+			)
 			for _, said := range []string{t.Stderr, t.Body} {
 				p.said(said)
 			}

@@ -277,10 +277,14 @@ func roster(s screen.Scene, i, w int) (lines []string) {
 		lines = append(lines, name+s.Theme.Trouble.Render(
 			parts.Cell(t.Class, outcomeWidth),
 		)+s.Theme.Faint.Render(parts.Cell(e.Does, max(w-nameWidth-outcomeWidth, 1))))
-		for l := range strings.SplitSeq(t.Err, "\n") {
-			for _, part := range parts.Wrap(units.Printable(l), w-nameWidth) {
-				lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(part))
-			}
+		first, rest, _ := strings.Cut(t.Err, "\n")
+		for _, part := range parts.Wrap(units.Printable(first), w-nameWidth) {
+			lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(part))
+		}
+		for _, l := range textLines(rest) { // shows a place by where it stands
+			lines = append(lines, strings.Repeat(" ", nameWidth)+s.Theme.Trouble.Render(
+				parts.Cell(units.Printable(l), w-nameWidth),
+			))
 		}
 		for _, part := range parts.Wrap("→ "+t.Try, w-nameWidth) {
 			lines = append(lines, strings.Repeat(" ", nameWidth)+part)

@@ -147,7 +147,7 @@ func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *sessi
 		c.d.pool.put(nil)
 	}
 	if err != nil && ctx.Err() == nil && limited.Err() != nil {
-		err = fmt.Errorf("connect to %s: it said nothing: %w", c.d.address, limited.Err())
+		err = &silentError{fmt.Errorf("connect to %s: it said nothing: %w", c.d.address, limited.Err())}
 	}
 	return s, err
 }
@@ -207,8 +207,12 @@ func (c *client) judge(ctx context.Context, until time.Time, err error, st *data
 	case isOver(err) || shot.End-shot.Start >= c.d.settings.Timeout.D():
 		shot.Class = shots.Timeout
 		shot.Err = fmt.Errorf("not done after %s, %d rows read", c.d.settings.Timeout.D(), c.work.in.rows)
-		if c.work.connected > 0 && c.work.in.rows == 0 && isOver(err) && c.work.asked == 0 {
+		var silent *silentError
+		if errors.As(err, &silent) {
 			shot.Err = fmt.Errorf("not done after %s: %w", c.d.settings.Timeout.D(), err)
+			if shot.View != nil {
+				shot.Err = &contender.Hint{Err: shot.Err, Try: database.TryAddress + ", or raise timeout: in the plan"}
+			}
 		}
 	default:
 		if shot.View == nil {
@@ -222,18 +226,26 @@ func (c *client) judge(ctx context.Context, until time.Time, err error, st *data
 	}
 }
 
+// silentError is a server that lets us connect and then says nothing, as one may that speaks another protocol.
+type silentError struct{ error }
+
+func (e *silentError) Unwrap() error { return e.error }
+
 // describe keeps what a shot answered.
 func (c *client) describe(s *session, shot *shots.Shot, usable bool) {
 	v := shot.View
-	v.Done = c.d.settings.Summary()
+	v.Done, v.Version = c.d.settings.Summary(), s.Version()
+	if shot.Class != shots.OK {
+		return // what came before it failed is no answer
+	}
 	v.Outcome = c.work.outcome()
 	body := c.work.answer()
-	v.Known, v.Bytes, v.Type, v.Version = true, int64(len(body)), "application/json", s.Version()
+	v.Known, v.Bytes, v.Type = true, int64(len(body)), "application/json"
 	v.Body = body[:min(len(body), v.Room())]
 	if c.work.in.cut {
 		v.Bytes = max(v.Bytes, int64(len(v.Body))+1) // more came than is kept
 	}
-	if v.Sample || !usable || shot.Class != shots.OK {
+	if v.Sample || !usable {
 		return
 	}
 	s.Limit(time.Now().Add(c.d.settings.Timeout.D()))

@@ -83,6 +83,8 @@ func (a Address) String() string {
 	switch {
 	case a.Scheme == SQLite:
 		return SQLite + ":" + a.File
+	case a.Socket != "" && a.Scheme == Postgres:
+		return a.Scheme + "://" + a.Socket + "/.s.PGSQL." + a.Port + "/" + a.Name // as the server calls it
 	case a.Socket != "":
 		return a.Scheme + "://" + a.Socket + "/" + a.Name
 	}

@@ -9,6 +9,7 @@ import (
 // What can be done about what databases refuse.
 const (
 	TryChanges   = "set writes: true if it may change data, and give each run its own copy or a transaction that ends"
+	TryAddress   = "see what listens there (ss -lntp), and correct the address"
 	TryStatement = "correct the statement; the database's own shell shows the same"
 )
 

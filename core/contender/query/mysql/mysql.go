@@ -452,7 +452,7 @@ func (e *Engine) Fault(err error, st *database.Statement) database.Fault {
 	if isStrange(err) {
 		return database.Fault{
 			Class: shots.Protocol, Err: fmt.Errorf("%s does not answer as MySQL does: %w", where, err),
-			Try: "see what listens there (ss -lntp), and correct the address",
+			Try: database.TryAddress,
 		}
 	}
 	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) {

@@ -454,20 +454,22 @@ func (e *Engine) Fault(err error, st *database.Statement) database.Fault {
 	if errors.As(err, &connect) || strings.Contains(err.Error(), "unknown message type") ||
 		strings.Contains(err.Error(), "invalid body length") || strings.Contains(err.Error(), "invalid message") {
 		return database.Fault{
-			Class: shots.Protocol, Err: fmt.Errorf("%s does not answer as PostgreSQL does: %w", where, inner(err)),
-			Try: "see what listens there (ss -lntp), and correct the address",
+			Class: shots.Protocol, Err: strange(err, where), Try: database.TryAddress,
 		}
 	}
 	return database.Fault{Class: shots.Other, Err: err}
 }
 
-// inner is an error without what pgconn says of how it tried.
-func inner(err error) error {
+// strange is somebody who does not answer as a server does. What pgconn says of it is added where that is a sentence.
+func strange(err error, where string) error {
 	var connect *pgconn.ConnectError
 	if errors.As(err, &connect) && connect.Unwrap() != nil {
-		return connect.Unwrap()
+		err = connect.Unwrap()
 	}
-	return err
+	if strings.Contains(err.Error(), "%!") { // it met a message that it has no words for
+		return fmt.Errorf("%s does not answer as PostgreSQL does", where)
+	}
+	return fmt.Errorf("%s does not answer as PostgreSQL does: %w", where, err)
 }
 
 func isTLS(err error) bool {
