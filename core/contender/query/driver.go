@@ -112,16 +112,20 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 		d.engine = library
 		return embedded{d, library}, nil
 	}
-	d.engine, err = serverAt(a, setup, s.Writes)
+	d.engine, err = s.server(a, setup)
 	return d, err
 }
 
-// serverAt makes an engine for a server.
-func serverAt(a database.Address, setup contender.Setup, writes bool) (e database.Engine, err error) {
+// grace is how much longer than a shot's limit a server is given for a statement: it is ours to end it before.
+const grace = time.Second
+
+// server makes an engine for one.
+func (s *Settings) server(a database.Address, setup contender.Setup) (e database.Engine, err error) {
+	limit := s.Timeout.D() + grace
 	if a.Scheme == database.Postgres {
-		e, err = postgres.New(a, setup.Guard, writes)
+		e, err = postgres.New(a, setup.Guard, s.Writes, limit)
 	} else {
-		e, err = mysql.New(a, setup.Guard, writes)
+		e, err = mysql.New(a, setup.Guard, s.Writes, limit)
 	}
 	if err != nil {
 		return nil, &contender.Hint{Err: fmt.Errorf("open %s: %w", a, err), Try: "correct at: in the plan"}

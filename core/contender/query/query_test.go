@@ -774,3 +774,20 @@ func TestLongAnswersAreKeptInPart(t *testing.T) {
 		t.Errorf("%s, %d of %d bytes kept, room for %d values", v.Outcome, len(v.Body), v.Bytes, held)
 	}
 }
+
+// A server gives up by itself what takes longer than anybody waits, should we be killed meanwhile.
+func TestServersKnowTheLimit(t *testing.T) {
+	eachBase(t, func(t *testing.T, b base) {
+		text := map[string]string{
+			database.Postgres: "select current_setting('statement_timeout') as s",
+			database.MySQL:    "select @@max_statement_time as s",
+		}[b.scheme]
+		if text == "" {
+			t.Skip("a library ends with us")
+		}
+		shot := shoot(t, open1(t, b.asking(func(s *Settings) { s.Statement, s.Timeout = text, plan.Span(6*time.Second) })))
+		if body := string(shot.View.Body); !strings.Contains(body, "7s") && !strings.Contains(body, ":7") {
+			t.Error(body)
+		}
+	})
+}

@@ -15,7 +15,7 @@ func watch(setup contender.Setup, w *plan.Watch) (contender.Accounted, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := serverAt(a, setup, false)
+	e, err := s.server(a, setup)
 	return &driver{settings: s, address: a, engine: e}, err
 }
 

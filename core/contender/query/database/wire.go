@@ -33,8 +33,8 @@ func (w *Wire) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// headRoom is how many of the first bytes are remembered.
-const headRoom = 16
+// headRoom is how many of the first bytes are remembered: a greeting with the version of a server.
+const headRoom = 128
 
 // Head is the first bytes that came, for whoever reads from the wire.
 func (w *Wire) Head() []byte { return w.head }

@@ -3,10 +3,12 @@
 package mysql
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"database/sql/driver"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -30,10 +32,11 @@ type Engine struct {
 	guard   guard.Guard
 	address database.Address
 	changes bool
+	limit   time.Duration
 }
 
-// New reads an address; it connects to nobody.
-func New(a database.Address, g guard.Guard, changes bool) (*Engine, error) {
+// New reads an address; it connects to nobody. Statements that take longer than limit are given up by the server.
+func New(a database.Address, g guard.Guard, changes bool, limit time.Duration) (*Engine, error) {
 	config := mysql.NewConfig()
 	config.User, config.Passwd, config.DBName = a.User, a.Password, a.Name
 	config.Net, config.Addr = "tcp", net.JoinHostPort(a.Host, a.Port)
@@ -54,7 +57,7 @@ func New(a database.Address, g guard.Guard, changes bool) (*Engine, error) {
 			config.Params[key] = values[0]
 		}
 	}
-	return &Engine{config: config, guard: g, address: a, changes: changes}, nil
+	return &Engine{config: config, guard: g, address: a, changes: changes, limit: limit}, nil
 }
 
 // trust is how far a server is trusted, by the word that the address has for it.
@@ -115,11 +118,40 @@ func (e *Engine) Connect(ctx context.Context) (database.Conn, error) {
 		return nil, err
 	}
 	c.own = own.(sqlConn)
-	if err := c.greet(); err != nil {
+	c.version, c.id = greeting(c.wire.Head())
+	if err := c.exec(e.session(c.version)); err != nil {
 		c.Close()
 		return nil, err
 	}
 	return c, nil
+}
+
+// greeting is what a server says of itself when it is connected to: its version, and the connection's number. They
+// stand behind the packet's head and the version of the protocol.
+func greeting(head []byte) (version string, id int64) {
+	const before, numbers = 5, 4
+	if len(head) < before {
+		return "", 0
+	}
+	name, rest, _ := bytes.Cut(head[before:], []byte{0})
+	if len(rest) >= numbers {
+		id = int64(binary.LittleEndian.Uint32(rest))
+	}
+	return strings.TrimPrefix(string(name), "5.5.5-"), id // by which MariaDB calls itself younger
+}
+
+// session is what every connection is told, in one go: that it only reads, and that the server gives up by itself what
+// nobody waits for any more, even where we had no time to say so.
+func (e *Engine) session(version string) string {
+	reads, seconds := "transaction_read_only", e.limit.Seconds()
+	limit := fmt.Sprintf("max_execution_time = %d", e.limit.Milliseconds())
+	if strings.Contains(version, "MariaDB") {
+		reads, limit = "tx_read_only", fmt.Sprintf("max_statement_time = %.3f", seconds)
+	}
+	if e.changes {
+		return "set session " + limit
+	}
+	return "set session " + limit + ", session " + reads + " = 1"
 }
 
 // errStranger is somebody who does not greet as a server does.
@@ -155,23 +187,6 @@ type conn struct {
 	args    []driver.NamedValue
 	under   bool
 	broken  bool
-}
-
-// greet asks who the server is, and holds it to reading where nothing may be changed.
-func (c *conn) greet() error {
-	var who row
-	err := c.Query(&database.Statement{Number: -1, Text: "select connection_id(), version()"}, nil, &who)
-	if err != nil {
-		return err
-	}
-	if len(who.values) == 2 {
-		c.id, _ = strconv.ParseInt(who.values[0], 10, 64)
-		c.version = who.values[1]
-	}
-	if !c.engine.changes {
-		return c.exec("set session transaction read only")
-	}
-	return nil
 }
 
 // row keeps one row as texts.
@@ -475,7 +490,7 @@ func isStrange(err error) bool {
 const (
 	tooManyConnections, accessDenied, unknownDatabase, noDatabaseAccess = 1040, 1045, 1049, 1044
 	lockWait, deadlock, readOnly, shutDown, killed, interrupted         = 1205, 1213, 1792, 1053, 1927, 1317
-	wantsPlugin                                                         = 1698
+	wantsPlugin, tooLong, tooLongThere                                  = 1698, 1969, 3024
 )
 
 func (e *Engine) refused(told *mysql.MySQLError, st *database.Statement) database.Fault {
@@ -491,7 +506,7 @@ func (e *Engine) refused(told *mysql.MySQLError, st *database.Statement) databas
 		f.Class, f.Try = shots.Reset, "see the server's own log"
 	case lockWait, deadlock:
 		f.Class, f.Try = shots.Conflict, ""
-	case interrupted:
+	case interrupted, tooLong, tooLongThere:
 		f.Class = shots.Timeout
 	case readOnly:
 		f.Try = database.TryChanges

@@ -39,3 +39,18 @@ func TestWhatTellsHowManyRowsItChanged(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatAServerSaysOfItself(t *testing.T) {
+	for head, want := range map[string]struct {
+		version string
+		id      int64
+	}{
+		"\x4a\x00\x00\x00\x0a5.5.5-10.11.14-MariaDB-0+deb12u2\x00\x07\x01\x00\x00abc": {"10.11.14-MariaDB-0+deb12u2", 263},
+		"\x4a\x00\x00\x00\x0a8.0.36\x00\x2a\x00\x00\x00":                              {"8.0.36", 42},
+		"\x4a\x00\x00\x00\x0a8.0":                                                     {"8.0", 0}, "": {},
+	} {
+		if version, id := greeting([]byte(head)); version != want.version || id != want.id {
+			t.Errorf("%q: %s, %d", head, version, id)
+		}
+	}
+}

@@ -35,8 +35,9 @@ type Engine struct {
 // Application is the name under which the server sees our connections.
 const Application = "paceduel"
 
-// New reads an address; it connects to nobody.
-func New(a database.Address, g guard.Guard, changes bool) (*Engine, error) {
+// New reads an address; it connects to nobody. Statements that take longer than limit are given up by the server, even
+// where we had no time to say that nobody waits for them any more.
+func New(a database.Address, g guard.Guard, changes bool, limit time.Duration) (*Engine, error) {
 	host, port := a.Host, a.Port
 	if a.Socket != "" {
 		host = a.Socket
@@ -62,7 +63,9 @@ func New(a database.Address, g guard.Guard, changes bool) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read its options: %w", err)
 	}
-	config.RuntimeParams = map[string]string{"application_name": Application}
+	config.RuntimeParams = map[string]string{
+		"application_name": Application, "statement_timeout": strconv.FormatInt(limit.Milliseconds(), 10),
+	}
 	for key, values := range a.Options {
 		if !strings.HasPrefix(key, "ssl") {
 			config.RuntimeParams[key] = values[0]
