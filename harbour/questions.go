@@ -14,6 +14,7 @@ var questions = []struct{ key, asks, file, lines string }{
 	{"statements", "two ways of asking a database", "statements-of-the-board.duel.yaml", "at, statement and each"},
 	{"requests", "two requests to a service", BerthBoard, "url, rows and service"},
 	{"answers", "full and slim answers", "vessel-register.duel.yaml", "url and headers"},
+	{"pages", "a list as a whole or in pages", "register-in-pages.duel.yaml", "url and pages"},
 	{"steady", "users who ask whether others wait or not", "turn-of-the-tide.duel.yaml", "url, rate and claims"},
 	{"load", "how much load it holds", "how-far-it-holds.duel.yaml", "url and climb"},
 	{"start", "how fast it starts, and what it holds", "tide-predictor.duel.yaml", "url, run and ready"},

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 )
 
@@ -37,14 +38,15 @@ type Visit struct {
 }
 
 const (
-	registerPage = 200 // vessels in one answer
+	registerPage = 200 // vessels that are shown
 	historyCalls = 6
 )
 
-// register reads the first page of the register, with histories in its full form.
-func register(ctx context.Context, db *sql.DB, full bool) (*Register, error) {
+// register reads so many vessels of the register after one of them, with histories in its full form.
+func register(ctx context.Context, db *sql.DB, full bool, after, of int) (*Register, error) {
 	rows, err := db.QueryContext(
-		ctx, "SELECT id, name, kind, length_m, draught_m FROM vessels ORDER BY id LIMIT ?", registerPage,
+		ctx, "SELECT id, name, kind, length_m, draught_m FROM vessels WHERE id > ? AND id <= ? ORDER BY id LIMIT ?", after,
+		registerPage, of,
 	)
 	if err != nil {
 		return nil, err
@@ -95,7 +97,8 @@ func histories(ctx context.Context, db *sql.DB, vessels []Vessel) error {
 	return nil
 }
 
-// vessels answers the register in the form that the query names, compressed for those who take it.
+// vessels answers the register in the form that the query names, compressed for those who take it: all of it, or a page
+// of so many (of) from behind a vessel (after), with a link to the next.
 func (s *Service) vessels(w http.ResponseWriter, r *http.Request) {
 	if _, err := s.open(); err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
@@ -106,10 +109,23 @@ func (s *Service) vessels(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, fmt.Sprintf("no form called %q; there are full and slim", form), http.StatusBadRequest)
 		return
 	}
-	reg, err := register(r.Context(), s.db, form == "full")
+	after, of := 0, registerPage
+	for name, into := range map[string]*int{"after": &after, "of": &of} {
+		text := r.URL.Query().Get(name)
+		if n, err := strconv.Atoi(text); err == nil && n >= 0 {
+			*into = n
+		} else if text != "" {
+			http.Error(w, fmt.Sprintf("%s is no number: %q", name, text), http.StatusBadRequest)
+			return
+		}
+	}
+	reg, err := register(r.Context(), s.db, form == "full", after, of)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
+	}
+	if n := len(reg.Vessels); n > 0 && reg.Vessels[n-1].ID < registerPage {
+		w.Header().Set("Link", fmt.Sprintf("</vessels?form=%s&of=%d&after=%d>; rel=next", form, of, reg.Vessels[n-1].ID))
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Server", "Skerrow Harbour 1847")

@@ -123,3 +123,32 @@ func TestFormsOfTheRegister(t *testing.T) {
 		t.Errorf("an unknown form: %d %s", status, body)
 	}
 }
+
+// The register in pages is the register: each leads to the next, and the last to none.
+func TestPagesOfTheRegister(t *testing.T) {
+	url := serve(t)
+	var all []int
+	for path := "/vessels?form=slim&of=60"; path != ""; {
+		resp, err := http.Get(url + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var reg harbour.Register
+		err = json.NewDecoder(resp.Body).Decode(&reg)
+		resp.Body.Close()
+		if err != nil || len(reg.Vessels) == 0 || len(reg.Vessels) > 60 {
+			t.Fatalf("%s: %d vessels, %v", path, len(reg.Vessels), err)
+		}
+		for _, v := range reg.Vessels {
+			all = append(all, v.ID)
+		}
+		link := resp.Header.Get("Link")
+		path, _, _ = strings.Cut(strings.TrimPrefix(link, "<"), ">")
+	}
+	if len(all) != 200 || !slices.IsSorted(all) || all[0] != 1 || all[199] != 200 {
+		t.Errorf("%d vessels: %v", len(all), all)
+	}
+	if resp, err := http.Get(url + "/vessels?form=slim&of=many"); err != nil || resp.StatusCode != http.StatusBadRequest {
+		t.Errorf("%v %v", resp.Status, err)
+	}
+}

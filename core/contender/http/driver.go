@@ -168,6 +168,9 @@ func (d *driver) Client(i, n int) contender.Client {
 	if d.settings.Batch > 0 {
 		return d.batch(i)
 	}
+	if d.settings.Pages != nil {
+		return &pager{client: d.single(i, n).(*client), seen: map[string]bool{}}
+	}
 	return d.single(i, n)
 }
 
@@ -387,13 +390,18 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 
 func (c *client) ask(ctx context.Context, row int, shot *shots.Shot) {
 	shot.Row = row
+	c.askFor(ctx, &c.d.requests[row], row, shot)
+}
+
+// askFor performs a request, which is kept under the number of its row; -1 for one that is not.
+func (c *client) askFor(ctx context.Context, r *request, row int, shot *shots.Shot) {
 	c.marks.Clear()
 	c.body = c.body[:0]
 	if c.ctx != ctx {
 		c.ctx, c.kept = ctx, nil
 		c.traced = httptrace.WithClientTrace(ctx, c.probe.trace())
 	}
-	request := c.request(row, shot)
+	request := c.request(r, row, shot)
 	limited := c.traced
 	if c.plain {
 		shot.Start = c.d.clock.Now()
@@ -415,7 +423,7 @@ func (c *client) ask(ctx context.Context, row int, shot *shots.Shot) {
 	shot.End = c.d.clock.Now()
 	times := c.probe.fill(shot)
 	shot.Length = length
-	c.judge(ctx, limited, &c.d.requests[row], answer, length, err, shot)
+	c.judge(ctx, limited, r, answer, length, err, shot)
 	times.Enter(shot)
 	defer c.d.hinted(shot)
 	if answer == nil {
@@ -434,10 +442,9 @@ func (c *client) ask(ctx context.Context, row int, shot *shots.Shot) {
 	}
 }
 
-// request is what asks for a row.
-func (c *client) request(row int, shot *shots.Shot) *http.Request {
-	r := &c.d.requests[row]
-	keep := c.plain && len(r.body) == 0 && !c.d.settings.Trace && len(c.d.requests) <= mostKept
+// request is what asks for something; see askFor.
+func (c *client) request(r *request, row int, shot *shots.Shot) *http.Request {
+	keep := row >= 0 && c.plain && len(r.body) == 0 && !c.d.settings.Trace && len(c.d.requests) <= mostKept
 	if keep && c.kept != nil && c.kept[row] != nil {
 		return c.kept[row]
 	}

@@ -45,6 +45,7 @@ type Settings struct {
 	Trace       bool                 `json:"traceparent,omitempty" jsonschema_description:"send a traceparent header of its own with every shot, to find it in the service's traces"`
 	Batch       int                  `json:"batch,omitempty" jsonschema:"minimum=2,maximum=10000" jsonschema_description:"one shot asks for this many rows, and its time is that of all of them together"`
 	AtOnce      int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with batch: how many of them are under way at a time; 1 unless said"`
+	Pages       *Pages               `json:"pages,omitempty" jsonschema_description:"a list is read page by page, and a shot is all of them"`
 	Path        string               `json:"path,omitempty" jsonschema:"enum=lean,enum=full" jsonschema_description:"lean: requests written once and answers read where they lie, for HTTP/1.1 to one server; full: all that HTTP knows; lean where all contenders can unless said"`
 	Version     string               `json:"version,omitempty" jsonschema_description:"the header of the answer in which the service tells its version"`
 	Marks       plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that its answers tell, by name: figures of their own, beside those of Server-Timing"`
@@ -110,6 +111,9 @@ func (s *Settings) Summary() string {
 	case s.Connections > 0:
 		text += fmt.Sprintf(", a pool of %d", int(s.Connections))
 	}
+	if s.Pages != nil {
+		text += ", page by page"
+	}
 	if s.Batch > 0 {
 		text += fmt.Sprintf(", %d in a batch, %d at once", s.Batch, max(s.AtOnce, 1))
 	}
@@ -136,6 +140,8 @@ func (s *Settings) fullOnly(requests []request) string {
 		return "a pool of connections"
 	case s.Trace:
 		return "traceparent"
+	case s.Pages != nil:
+		return "pages"
 	case len(s.Marks) > 0:
 		return "marks"
 	case server.Scheme == "https" && s.Batch > 0:
@@ -237,6 +243,7 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 			fault("auth.user", "", "a user of basic authentication has no colon in its name")
 		}
 	}
+	faults = append(faults, s.checkPages()...)
 	for i, part := range s.Parts {
 		key := fmt.Sprintf("parts[%d]", i)
 		if part.Name == "" {

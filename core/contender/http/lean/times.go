@@ -15,6 +15,7 @@ const (
 	Send           // until the request was handed over
 	Wait           // until the first byte of the answer
 	Read           // until its last
+	Further        // the pages after the first
 )
 
 // What is counted of a request, by its place in the shape.
@@ -24,11 +25,14 @@ const (
 	Redirects
 	Replaced
 	Connections
+	Pages
+	FirstPage // until the first one was there
 )
 
 // Shape is what shots are made of that ask for something over HTTP.
 var Shape = shots.Shape{
-	Parts: []string{Lookup: "look-up", Connect: "connect", TLS: "tls", Send: "send", Wait: "wait", Read: "read"},
+	Parts: []string{Lookup: "look-up", Connect: "connect", TLS: "tls", Send: "send", Wait: "wait", Read: "read",
+		Further: "further pages"},
 	Amounts: []shots.Amount{
 		FirstByte: {
 			Name: "first byte", Unit: units.Second, Row: "to the first byte", Per: shots.PerSuccess, Site: shots.Takes,
@@ -41,6 +45,10 @@ var Shape = shots.Shape{
 		Connections: {
 			Name: shots.Connections, Unit: "connections", Row: "new connections a shot", Per: shots.PerShot,
 			Site: shots.Connects,
+		},
+		Pages: {Name: "pages", Unit: "pages", Row: "pages a shot", Per: shots.PerShot, Site: shots.Answers},
+		FirstPage: {
+			Name: "first page", Unit: units.Second, Row: "to the first page", Per: shots.PerSuccess, Site: shots.Takes,
 		},
 	},
 }

@@ -1,0 +1,331 @@
+package http
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"github.com/go-openapi/jsonpointer"
+
+	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
+	"paceduel/core/plan"
+	"paceduel/core/shots"
+)
+
+// Pages is how a list is read page by page.
+type Pages struct {
+	Next   string `json:"next,omitempty" jsonschema_description:"where a page says which is the next: link (its Link header with rel=next, RFC 8288), or a JSON Pointer to its address. Without one it is the last"`
+	Cursor string `json:"cursor,omitempty" jsonschema_description:"instead: a JSON Pointer to a value that the next request has. Without one it is the last"`
+	Into   string `json:"into,omitempty" jsonschema_description:"with cursor: the parameter of the URL that it is put into"`
+	List   string `json:"list,omitempty" jsonschema_description:"the JSON Pointer of each page's list: the answer is then one list of all of them"`
+	Most   int    `json:"most,omitempty" jsonschema:"minimum=1,maximum=10000" jsonschema_description:"so many pages are read and no more; all unless said, and more than 10000 are a failure"`
+}
+
+const (
+	byLink   = "link"
+	maxPages = 10_000
+)
+
+// checkPages looks at what says which page is the next.
+func (s *Settings) checkPages() (faults []plan.Fault) {
+	p := s.Pages
+	if p == nil {
+		return nil
+	}
+	fault := func(key, try, what string, args ...any) {
+		faults = append(faults, plan.Fault{Key: "pages" + key, What: fmt.Sprintf(what, args...), Try: try})
+	}
+	switch {
+	case p.Next == "" && p.Cursor == "":
+		fault("", "set next: link, next: /pointer or cursor: /pointer", "nothing says which page is the next")
+	case p.Next != "" && p.Cursor != "":
+		fault(".cursor", "keep one of them", "both next and cursor are set")
+	case p.Cursor != "" && p.Into == "":
+		fault("", "set into: and the parameter's name", "nothing says where the cursor is put")
+	}
+	for key, pointer := range map[string]string{".next": p.Next, ".cursor": p.Cursor, ".list": p.List} {
+		if pointer == "" || key == ".next" && pointer == byLink {
+			continue
+		}
+		if _, err := jsonpointer.New(pointer); err != nil {
+			fault(key, "write it as /links/next", "%q is no JSON Pointer", pointer)
+		}
+	}
+	for what, set := range map[string]bool{"batch": s.Batch > 0, "marks": len(s.Marks) > 0} {
+		if set {
+			fault("", "leave one of them out", "pages and %s do not go together", what)
+		}
+	}
+	return faults
+}
+
+// pager reads a list page by page: one shot is all of them, from the start of the first to the end of the last. What
+// lies between two pages is ours, and no part of it.
+type pager struct {
+	*client
+	view     shots.View      // of the page at hand
+	previous []byte          // the page before it
+	seen     map[string]bool // addresses of the shot
+	lists    []json.RawMessage
+	bodies   [][]byte
+}
+
+// Shoot reads all pages of a list.
+func (p *pager) Shoot(ctx context.Context, shot *shots.Shot) {
+	c := p.client
+	at := c.d.requests[c.next]
+	shot.Row = c.next
+	c.next = (c.next + c.step) % len(c.d.requests)
+	clear(p.seen)
+	p.previous, p.lists, p.bodies = p.previous[:0], nil, nil
+	for n := 1; ; n++ {
+		p.view = shots.View{Limit: int(c.d.settings.MaxBody), Sample: true, Body: p.view.Body[:0]}
+		page := shots.Shot{View: &p.view}
+		p.seen[at.url.String()] = true
+		c.askFor(ctx, &at, -1, &page)
+		p.add(n, &page, shot)
+		if page.Class == shots.Cut {
+			shot.Class, shot.Err = page.Class, page.Err
+			break
+		}
+		next, err := p.next(&at, n, &page)
+		if err != nil {
+			shot.Class, shot.Err = page.Class, fmt.Errorf("page %d: %w", n, err)
+			if page.Class == shots.OK {
+				shot.Class = shots.Other
+			}
+			break
+		}
+		if shot.View != nil {
+			p.keep()
+		}
+		if next == nil || n == c.d.settings.Pages.Most {
+			break
+		}
+		at.url = next
+	}
+	p.end(shot)
+}
+
+// add takes a page into the shot.
+func (p *pager) add(n int, page, shot *shots.Shot) {
+	if n == 1 {
+		shot.Start, shot.Trace = page.Start, page.Trace
+		for i := range page.Parts {
+			if page.PartsTaken()&(1<<i) != 0 {
+				shot.Took(i, page.Parts[i])
+			}
+		}
+		if page.Class == shots.OK {
+			shot.Count(lean.FirstPage, int64(page.Latency()))
+		}
+	} else {
+		shot.Aside += page.Start - shot.End
+	}
+	shot.End, shot.Aside = page.End, shot.Aside+page.Aside
+	shot.Sent, shot.Received, shot.Length = shot.Sent+page.Sent, shot.Received+page.Received, shot.Length+page.Length
+	for i, amount := range page.Amounts {
+		if i != lean.FirstByte || n == 1 {
+			shot.Count(i, amount)
+		}
+	}
+	shot.Count(lean.Pages, 1)
+}
+
+// end enters what the pages after the first took, and what was answered.
+func (p *pager) end(shot *shots.Shot) {
+	first := shot.Aside
+	for _, part := range shot.Parts[:lean.Further] {
+		first += part
+	}
+	if shot.Class == shots.OK && shot.Amounts[lean.Pages] > 1 {
+		shot.Took(lean.Further, max(shot.End-shot.Start-first, 0))
+	}
+	v := shot.View
+	if v == nil {
+		return
+	}
+	v.Done, v.Outcome, v.Type, v.Version = p.d.settings.Summary(), p.view.Outcome, p.view.Type, p.view.Version
+	v.Headers = p.view.Headers
+	body := bytes.Join(p.bodies, []byte{'\n'})
+	if p.d.settings.Pages.List != "" && shot.Class == shots.OK {
+		body, _ = json.Marshal(p.lists) // of what was read as JSON
+	}
+	v.Known, v.Bytes, v.Body = true, int64(len(body)), body[:min(len(body), v.Room())]
+}
+
+// keep adds the page at hand to the answer.
+func (p *pager) keep() {
+	if list := p.d.settings.Pages.List; list != "" {
+		var items []json.RawMessage
+		if found, err := pointed(p.view.Body, list); err == nil {
+			if text, err := json.Marshal(found); err == nil && json.Unmarshal(text, &items) == nil {
+				p.lists = append(p.lists, items...)
+			}
+		}
+		return
+	}
+	p.bodies = append(p.bodies, bytes.Clone(p.view.Body))
+}
+
+// next is the address of the page after the n-th, which was asked for at; nil where that was the last.
+func (p *pager) next(at *request, n int, page *shots.Shot) (*url.URL, error) {
+	if page.Class != shots.OK {
+		return nil, page.Err
+	}
+	if n > 1 && len(p.view.Body) > 0 && bytes.Equal(p.view.Body, p.previous) {
+		return nil, fmt.Errorf("it is page %d again", n-1)
+	}
+	p.previous = append(p.previous[:0], p.view.Body...)
+	if n > maxPages {
+		return nil, fmt.Errorf("there is no end after %d pages", maxPages)
+	}
+	to, err := p.follow(at)
+	if to == nil || err != nil {
+		return nil, err
+	}
+	if err := p.d.guard.Check(to.Hostname()); err != nil {
+		return nil, err
+	}
+	if p.seen[to.String()] {
+		return nil, fmt.Errorf("it leads back to %s, which was read already", to.RequestURI())
+	}
+	return to, nil
+}
+
+// follow reads where the page at hand leads to.
+func (p *pager) follow(at *request) (*url.URL, error) {
+	s := p.d.settings.Pages
+	if s.Next == byLink {
+		for _, header := range p.view.Headers {
+			value, ok := strings.CutPrefix(header, "Link: ")
+			if to, found := nextLink(value); ok && found {
+				return at.url.Parse(to)
+			}
+		}
+		return nil, nil
+	}
+	if p.view.Encoding != "" {
+		return nil, errCompressed
+	}
+	pointer := s.Next + s.Cursor
+	found, err := pointed(p.view.Body, pointer)
+	if err != nil {
+		return nil, err
+	}
+	var text string
+	switch v := found.(type) {
+	case nil:
+	case string:
+		text = v
+	case json.Number:
+		text = v.String()
+	default:
+		return nil, fmt.Errorf("what stands at %s is neither a text nor a number", pointer)
+	}
+	if text == "" {
+		return nil, nil
+	}
+	if s.Next != "" {
+		return at.url.Parse(text)
+	}
+	to := *at.url
+	query := to.Query()
+	query.Set(s.Into, text)
+	to.RawQuery = query.Encode()
+	return &to, nil
+}
+
+var errCompressed = errors.New("it came compressed, so that nothing in it can be read: leave Accept-Encoding out")
+
+// pointed is what a JSON Pointer leads to in a text; nil where there is nothing.
+func pointed(text []byte, pointer string) (any, error) {
+	in := json.NewDecoder(bytes.NewReader(text))
+	in.UseNumber()
+	var whole any
+	if err := in.Decode(&whole); err != nil {
+		return nil, fmt.Errorf("it is no JSON: %w", err)
+	}
+	to, err := jsonpointer.New(pointer)
+	if err != nil {
+		return nil, err
+	}
+	found, _, err := to.Get(whole)
+	if err != nil {
+		return nil, nil
+	}
+	return found, nil
+}
+
+// nextLink finds the target of rel=next in the value of a Link header (RFC 8288): links are separated by commas, their
+// parameters by semicolons, and both may stand within quotes or brackets, where they mean nothing.
+func nextLink(value string) (target string, ok bool) {
+	for value != "" {
+		value = strings.TrimLeft(value, " \t,")
+		if !strings.HasPrefix(value, "<") {
+			return "", false
+		}
+		to, rest, closed := strings.Cut(value[1:], ">")
+		if !closed {
+			return "", false
+		}
+		for rest = strings.TrimLeft(rest, " \t"); strings.HasPrefix(rest, ";"); rest = strings.TrimLeft(rest, " \t") {
+			var name, own string
+			name, own, rest = linkParameter(rest[1:])
+			if strings.EqualFold(name, "rel") && containsFold(strings.Fields(own), "next") {
+				return to, true
+			}
+		}
+		value = rest
+	}
+	return "", false
+}
+
+// linkParameter reads a parameter of a link, and what comes behind it.
+func linkParameter(text string) (name, value, rest string) {
+	text = strings.TrimLeft(text, " \t")
+	end := strings.IndexAny(text, "=;,")
+	if end < 0 {
+		return strings.TrimSpace(text), "", ""
+	}
+	name = strings.TrimSpace(text[:end])
+	if text[end] != '=' {
+		return name, "", text[end:]
+	}
+	text = strings.TrimLeft(text[end+1:], " \t")
+	if !strings.HasPrefix(text, `"`) {
+		if end = strings.IndexAny(text, ";,"); end < 0 {
+			end = len(text)
+		}
+		return name, strings.TrimSpace(text[:end]), text[end:]
+	}
+	var out strings.Builder
+	for i := 1; i < len(text); i++ {
+		switch text[i] {
+		case '"':
+			return name, out.String(), text[i+1:]
+		case '\\':
+			if i++; i == len(text) {
+				return name, out.String(), ""
+			}
+		}
+		out.WriteByte(text[i])
+	}
+	return name, out.String(), ""
+}
+
+func containsFold(words []string, want string) bool {
+	for _, w := range words {
+		if strings.EqualFold(w, want) {
+			return true
+		}
+	}
+	return false
+}
+
+var _ contender.Client = (*pager)(nil)
