@@ -248,7 +248,7 @@ func (d *document) footing() {
 		d.line("- %s, %s: %s (%s, %s each)", who, c.When, c.What, units.Plural(int(c.Times), "time"), each)
 	}
 	for _, text := range d.r.Footing.Cannot {
-		d.line("- this machine cannot: %s", text)
+		d.line("- not as planned: %s", text)
 	}
 }
 

