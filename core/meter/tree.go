@@ -22,7 +22,7 @@ type Tree struct {
 	root     int
 	pids     []int
 	read     []byte
-	programs map[int]string    // of processes, as far as they were asked for
+	programs map[int]string    // of processes, as far as they were asked for since they were looked for
 	shared   map[string]mapped // by program, while it is added up
 }
 
@@ -36,6 +36,7 @@ func NewTree(pid int) *Tree {
 // Find looks for descendants anew: they come and go, and looking for them costs more than looking at them.
 func (t *Tree) Find() {
 	t.pids = append(t.pids[:0], t.root)
+	clear(t.programs)                  // who has begun another since, and who has gone
 	for i := 0; i < len(t.pids); i++ { // grows on the way
 		dir := "/proc/" + strconv.Itoa(t.pids[i]) + "/task/"
 		threads, err := os.ReadDir(dir)
@@ -51,6 +52,9 @@ func (t *Tree) Find() {
 		}
 	}
 }
+
+// Has reports whether a process was in the tree when it was last looked for.
+func (t *Tree) Has(pid int) bool { return slices.Contains(t.pids, pid) }
 
 // file reads a small file of /proc; what it returns is valid until the next call. Empty when it cannot be read.
 func (t *Tree) file(path string) []byte {

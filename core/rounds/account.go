@@ -45,15 +45,23 @@ type workers struct {
 	began time.Duration
 }
 
+// workersOf finds them, each once. Whoever belongs to the contender's service is seen by watching that.
 func workersOf(accounts []contender.Accounted, service int) (w workers) {
+	var known []*meter.Tree
+	if service != 0 {
+		known = append(known, meter.NewTree(service))
+	}
 	for _, a := range accounts {
 		s, ok := a.(contender.Seated)
 		if !ok {
 			continue
 		}
-		if pid := s.Process(); pid != 0 && pid != service {
-			w.trees = append(w.trees, meter.NewTree(pid))
+		pid := s.Process()
+		if pid == 0 || slices.ContainsFunc(known, func(t *meter.Tree) bool { return t.Has(pid) }) {
+			continue
 		}
+		tree := meter.NewTree(pid)
+		known, w.trees = append(known, tree), append(w.trees, tree)
 	}
 	w.began = w.used()
 	return w

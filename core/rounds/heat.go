@@ -189,16 +189,19 @@ func (h *heat) driven(
 	reading := func() meter.Reading { return h.library.reading(readingWith(lasting)) }
 	others := workersOf(accounts, resident.PID)
 	before := reading()
-	after, worked := before, time.Duration(0)
+	after, worked, passed := before, time.Duration(0), false
+	pass := func() {
+		after, worked, passed = reading(), others.used()-others.began, true
+		service.pass()
+		h.library.pass()
+	}
 	drive.OnStage = func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
 			service.mark()
 			h.library.mark()
 		case pace.Silent:
-			after, worked = reading(), others.used()-others.began
-			service.pass()
-			h.library.pass()
+			pass()
 		}
 		w.stage(s, at)
 	}
@@ -206,10 +209,8 @@ func (h *heat) driven(
 		h.span, err = drive.Drive(watched)
 		return err
 	})
-	if drive.Pace.Wake == 0 || after == before {
-		after, worked = reading(), others.used()-others.began
-		service.pass()
-		h.library.pass()
+	if !passed {
+		pass()
 	}
 	h.conditions = meter.Between(before, after)
 	h.conditions.OthersFrac = max(h.conditions.OthersFrac-meter.ShareOf(before, after, worked), 0)

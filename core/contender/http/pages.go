@@ -48,18 +48,20 @@ func (s *Settings) checkPages() (faults []plan.Fault) {
 	case p.Cursor != "" && p.Into == "":
 		fault("", "set into: and the parameter's name", "nothing says where the cursor is put")
 	}
-	for key, pointer := range map[string]string{".next": p.Next, ".cursor": p.Cursor, ".list": p.List} {
-		if pointer == "" || key == ".next" && pointer == byLink {
+	for _, said := range []struct{ key, pointer string }{{".next", p.Next}, {".cursor", p.Cursor}, {".list", p.List}} {
+		if said.pointer == "" || said.key == ".next" && said.pointer == byLink {
 			continue
 		}
-		if _, err := jsonpointer.New(pointer); err != nil {
-			fault(key, "write it as /links/next", "%q is no JSON Pointer", pointer)
+		if _, err := jsonpointer.New(said.pointer); err != nil {
+			fault(said.key, "write it as /links/next", "%q is no JSON Pointer", said.pointer)
 		}
 	}
-	for what, set := range map[string]bool{"batch": s.Batch > 0, "marks": len(s.Marks) > 0} {
-		if set {
-			fault("", "leave one of them out", "pages and %s do not go together", what)
-		}
+	const two = "pages and %s do not go together"
+	if s.Batch > 0 {
+		fault("", "leave one of them out", two, "batch")
+	}
+	if len(s.Marks) > 0 {
+		fault("", "leave one of them out", two, "marks")
 	}
 	return faults
 }

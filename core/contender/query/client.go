@@ -11,6 +11,7 @@ import (
 	"paceduel/core/contender/query/database"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
+	"paceduel/core/units"
 )
 
 // client performs one shot after another.
@@ -88,7 +89,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		c.traffic(s, shot)
 		usable = err == nil && !w.in.over
 	}
-	c.judge(ctx, until, err, st, shot)
+	c.judge(ctx, err, st, shot)
 	if s != nil {
 		if shot.Class == shots.OK || shot.Class == shots.Statement || shot.Class == shots.Conflict {
 			usable = c.settle(s, shot)
@@ -109,7 +110,7 @@ func (c *client) traffic(s *session, shot *shots.Shot) {
 	shot.Sent, shot.Received = sent-s.sent, received-s.received
 	s.sent, s.received = sent, received
 	shot.Length = c.work.in.bytes
-	if _, library := c.d.engine.(interface{ Held() int64 }); library {
+	if c.d.address.Scheme == database.SQLite {
 		shot.Received = c.work.in.bytes
 	}
 }
@@ -193,22 +194,26 @@ func (c *client) settle(s *session, shot *shots.Shot) (usable bool) {
 }
 
 // judge says how a shot ended.
-func (c *client) judge(ctx context.Context, until time.Time, err error, st *database.Statement, shot *shots.Shot) {
+func (c *client) judge(ctx context.Context, err error, st *database.Statement, shot *shots.Shot) {
+	rows := units.Plural(int(c.work.in.rows), "row")
 	switch {
 	case ctx.Err() != nil:
 		shot.Class, shot.Err = shots.Cut, ctx.Err()
 	case c.work.in.over:
 		shot.Class = shots.Length
-		shot.Err = fmt.Errorf("%w of %d bytes: %d rows were read", errTooLong, int64(c.d.settings.MaxResult), c.work.in.rows)
+		shot.Err = fmt.Errorf("%w of %d bytes, after %s", errTooLong, int64(c.d.settings.MaxResult), rows)
 		if shot.View != nil {
 			shot.Err = &contender.Hint{Err: shot.Err, Try: "raise max-result: if such a long one is wanted, or set read:"}
 		}
 	case err == nil:
 	case isOver(err) || shot.End-shot.Start >= c.d.settings.Timeout.D():
 		shot.Class = shots.Timeout
-		shot.Err = fmt.Errorf("not done after %s, %d rows read", c.d.settings.Timeout.D(), c.work.in.rows)
+		shot.Err = fmt.Errorf("not done after %s, %s read", c.d.settings.Timeout.D(), rows)
 		var silent *silentError
-		if errors.As(err, &silent) {
+		switch {
+		case errors.Is(err, errNoneFree):
+			shot.Err = fmt.Errorf("not begun within %s: %w", c.d.settings.Timeout.D(), errNoneFree)
+		case errors.As(err, &silent):
 			shot.Err = fmt.Errorf("not done after %s: %w", c.d.settings.Timeout.D(), err)
 			if shot.View != nil {
 				shot.Err = &contender.Hint{Err: shot.Err, Try: database.TryAddress + ", or raise timeout: in the plan"}
@@ -263,21 +268,14 @@ func (w *work) outcome() string {
 	if w.d.each {
 		rows = w.merged
 	}
-	text := count(rows, "row")
-	if in := &w.in; in.didChange {
-		if rows == 0 {
-			return count(in.changed, "row") + " changed"
-		}
-		text += ", " + count(in.changed, "row") + " changed"
+	text, changed := units.Plural(int(rows), "row"), units.Plural(int(w.in.changed), "row")+" changed"
+	switch {
+	case !w.in.didChange:
+		return text
+	case rows == 0:
+		return changed
 	}
-	return text
-}
-
-func count(n int64, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
+	return text + ", " + changed
 }
 
 // explain is how the database would carry out each of the statements, with the parameters of the first row.

@@ -306,12 +306,12 @@ func (d *driver) Explain(ctx context.Context) (text, shape string, err error) {
 
 var (
 	errTooLong  = errors.New("a result longer than max-result")
-	errNoneFree = fmt.Errorf("no connection of the pool was free: %w", context.DeadlineExceeded)
+	errNoneFree = errors.New("no connection of the pool was free")
 )
 
 // isOver reports whether an error says that time was up.
 func isOver(err error) bool {
-	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded)
+	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || err == errNoneFree
 }
 
 var (

@@ -479,6 +479,28 @@ func TestPoolsOpenWhatIsWanted(t *testing.T) {
 	}
 }
 
+// A shot that gets no connection of the pool in its time says so.
+func TestPoolsThatAreTakenUp(t *testing.T) {
+	b := sqliteBase(t)
+	d := open1(t, b.asking(func(s *Settings) { s.Connections, s.Timeout = 1, plan.Span(20*time.Millisecond) }))
+	taken, _, err := d.(embedded).pool.get(t.Context(), time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := d.Client(0, 1)
+	defer c.Close()
+	var shot shots.Shot
+	c.Shoot(t.Context(), &shot)
+	if shot.Class != shots.Timeout || !strings.Contains(fmt.Sprint(shot.Err), "no connection of the pool was free") {
+		t.Errorf("%s: %v", shot.Class, shot.Err)
+	}
+	d.(embedded).pool.put(taken)
+	var next shots.Shot
+	if c.Shoot(t.Context(), &next); next.Class != shots.OK {
+		t.Errorf("with one free: %s: %v", next.Class, next.Err)
+	}
+}
+
 // What is said to each new connection is part of connecting.
 func TestSessions(t *testing.T) {
 	eachBase(t, func(t *testing.T, b base) {
@@ -774,7 +796,7 @@ func TestLongAnswersAreKeptInPart(t *testing.T) {
 	shot := shots.Shot{View: &shots.View{Limit: 4000}}
 	c.Shoot(t.Context(), &shot)
 	v, held := shot.View, cap(c.(*client).work.rows.values)
-	if shot.Class != shots.OK || v.Outcome != "50000 rows" || len(v.Body) > v.Limit || v.Bytes <= int64(len(v.Body)) ||
+	if shot.Class != shots.OK || v.Outcome != "50 000 rows" || len(v.Body) > v.Limit || v.Bytes <= int64(len(v.Body)) ||
 		held > 1000 {
 		t.Errorf("%s, %d of %d bytes kept, room for %d values", v.Outcome, len(v.Body), v.Bytes, held)
 	}

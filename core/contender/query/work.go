@@ -102,6 +102,9 @@ type kept struct {
 
 func (k *kept) clear() { k.values, k.text = k.values[:0], k.text[:0] }
 
+// emptied is the same without rows and columns; it takes over the memory.
+func (k *kept) emptied() kept { return kept{k.columns[:0], k.values[:0], k.text[:0]} }
+
 // head takes the columns of rows to come. Rows of several statements follow one another, each with its own columns.
 func (k *kept) head(columns []database.Column) {
 	k.columns = k.columns[:0]
@@ -152,39 +155,34 @@ type work struct {
 	replaced int64 // connections
 	merged   int64 // rows of the answer, where there is a statement for each
 	pages    int64
-	began    time.Duration
 	viewed   bool
 	room     int64 // for rows in view
 	rows     kept  // as they came, where they are in view
 	parts    answer
-	aside    time.Duration
-	waited   time.Duration
-	connected,
-	prepared, early time.Duration // early: what of preparing came before the first row
-	read, eachTook, committed time.Duration
+	took
+}
+
+// took is how long the parts of a shot took.
+type took struct {
+	aside, waited, connected time.Duration
+	prepared, early          time.Duration // early: what of preparing came before the first row
+	each, committed          time.Duration
 }
 
 // begin makes ready for a shot.
 func (w *work) begin(d *driver, row []database.Value, shot *shots.Shot) {
-	w.d, w.row, w.viewed = d, row, shot.View != nil
+	*w = work{
+		d: d, row: row, viewed: shot.View != nil, in: reader{clock: d.clock, most: int64(d.settings.MaxResult)},
+		args: w.args, outer: w.outer.emptied(), after: w.after.emptied(), rows: w.rows.emptied(),
+	}
 	if w.viewed {
 		w.room = int64(shot.View.Room())
 	}
-	w.in = reader{clock: d.clock, most: int64(d.settings.MaxResult)}
-	w.outer.clear()
-	w.outer.columns, w.after.columns = w.outer.columns[:0], w.after.columns[:0]
-	w.after.clear()
-	w.rows.clear()
-	w.parts = answer{}
-	w.replaced, w.merged = 0, 0
-	w.at, w.offset, w.asked, w.pages, w.aside, w.waited, w.connected, w.prepared, w.early, w.read, w.eachTook,
-		w.committed = 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
 }
 
 // perform does all of it. The error comes with the statement that it is of, where it is of one.
 func (w *work) perform(s *session) (st *database.Statement, err error) {
 	w.in.conn = s.Conn
-	w.began = w.d.clock.Now()
 	if w.d.settings.Transaction {
 		if err := s.Begin(); err != nil {
 			return nil, err
@@ -204,8 +202,8 @@ func (w *work) perform(s *session) (st *database.Statement, err error) {
 			return &main[i].Statement, err
 		}
 	}
-	w.read = w.d.clock.Now()
 	if w.d.each {
+		from := w.d.clock.Now()
 		known := w.prepared
 		last := &w.d.statements[len(main)]
 		for w.at = 0; w.at < w.outer.count(); w.at++ {
@@ -221,7 +219,7 @@ func (w *work) perform(s *session) (st *database.Statement, err error) {
 				w.aside += w.d.clock.Now() - began
 			}
 		}
-		w.eachTook = w.d.clock.Now() - w.read - (w.prepared - known)
+		w.each = w.d.clock.Now() - from - (w.prepared - known)
 	}
 	if w.d.settings.Transaction {
 		began := w.d.clock.Now()
@@ -429,7 +427,7 @@ func (w *work) enter(shot *shots.Shot) {
 	whole := shot.End - shot.Start - shot.Aside
 	first := max(w.in.first-shot.Start-w.waited-w.connected-w.early, 0)
 	shot.Took(firstRow, first)
-	each := max(w.eachTook-w.aside, 0)
+	each := max(w.each-w.aside, 0)
 	if w.d.each {
 		shot.Took(forEach, each)
 	}

@@ -183,13 +183,13 @@ func (r *reader) checkService(name string, s *plan.Service, pace plan.Pace, path
 	if _, err := regexp.Compile(s.Ready.Line); err != nil {
 		fault("ready.line", "see RE2 syntax", "%s", err)
 	}
-	if ways == 0 && !strings.Contains(strings.Join(words(s), " "), plan.PortMark) {
+	told := strings.Join(words(s), " ")
+	if ways == 0 && !strings.Contains(told, plan.PortMark) {
 		fault(
 			"", "hand it ${PORT}, or set ready: { url: …, line: …, file: … or notify: true }",
 			"its service is not told its port, so it cannot be seen when that accepts",
 		)
 	}
-	told := strings.Join(words(s), " ")
 	if len(s.Data) > 0 && !strings.Contains(told, plan.DataMark) && !strings.Contains(told, "$DATA") {
 		fault("data", "hand it ${DATA}", "its service is not told where its data is")
 	}
