@@ -20,6 +20,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/contender/conformance"
 	"paceduel/core/contender/query/database"
+	"paceduel/core/contender/query/sqlite"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
 )
@@ -817,4 +818,35 @@ func TestServersKnowTheLimit(t *testing.T) {
 			t.Error(body)
 		}
 	})
+}
+
+// bare notes what values of the rows that come have bytes, which are good until the next row.
+type bare struct {
+	reader
+	texts []bool
+}
+
+func (b *bare) Row(row []database.Value) bool {
+	for i := range row {
+		b.texts = append(b.texts, row[i].Bytes != nil)
+	}
+	return true
+}
+
+// A column of SQLite may have values of several types: a number keeps nothing of the text that stood there before it.
+func TestNumbersAfterTexts(t *testing.T) {
+	conn, err := sqlite.New(t.TempDir(), ":memory:", false).Connect(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	seen := &bare{}
+	for _, text := range []string{"select 'quay' as v union all select 7 union all select null", "select 1.5 as v"} {
+		if err := conn.Query(&database.Statement{Number: -1, Text: text}, nil, seen); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if want := []bool{true, false, false, false}; !slices.Equal(seen.texts, want) {
+		t.Errorf("bytes: %v, want %v", seen.texts, want)
+	}
 }

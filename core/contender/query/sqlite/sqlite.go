@@ -315,9 +315,9 @@ func (c *conn) read(own *statement, values []database.Value) {
 		v, at := &values[i], int32(i)
 		switch lib.Xsqlite3_column_type(c.tls, own.handle, at) {
 		case lib.SQLITE_INTEGER:
-			v.Type, v.Int = database.Int, lib.Xsqlite3_column_int64(c.tls, own.handle, at)
+			*v = database.Value{Type: database.Int, Int: lib.Xsqlite3_column_int64(c.tls, own.handle, at)}
 		case lib.SQLITE_FLOAT:
-			v.Type, v.Float = database.Float, lib.Xsqlite3_column_double(c.tls, own.handle, at)
+			*v = database.Value{Type: database.Float, Float: lib.Xsqlite3_column_double(c.tls, own.handle, at)}
 		case lib.SQLITE_TEXT:
 			v.Type = database.Text
 			v.Bytes = c.bytes(lib.Xsqlite3_column_text(c.tls, own.handle, at), own, at)
@@ -325,7 +325,7 @@ func (c *conn) read(own *statement, values []database.Value) {
 			v.Type = database.Blob
 			v.Bytes = c.bytes(lib.Xsqlite3_column_blob(c.tls, own.handle, at), own, at)
 		default:
-			v.Type, v.Bytes = database.Null, nil
+			*v = database.Value{}
 		}
 	}
 }
