@@ -18,79 +18,66 @@ func (h *heat) lasts() bool {
 	return !h.at.plan.Pace.Rush && (s == nil || s.Fresh != plan.EveryRun)
 }
 
-// openAccounts has what a contender counts of its own work, and what a database counts that it uses, read before a
-// heat. An account that cannot be read is told once, and the heat goes on without.
-func (h *heat) openAccounts(ctx context.Context) (opened []contender.Accounted) {
-	var all []contender.Accounted
-	if a, ok := h.entry.Driver.(contender.Accounted); ok && h.lasts() {
-		all = append(all, a)
+// openAccount has what a contender counts of its own work read before a heat, or of one that counts nothing what a
+// database counts that it uses: both would have the same work twice. It is nil where nothing is counted. An account
+// that cannot be read is told once, and the heat goes on without.
+func (h *heat) openAccount(ctx context.Context) contender.Accounted {
+	a, own := h.entry.Driver.(contender.Accounted)
+	if !own {
+		a = h.at.watched[h.cell.Contender]
 	}
-	if a := h.at.watched[h.cell.Contender]; a != nil {
-		all = append(all, a)
+	if a == nil || own && !h.lasts() {
+		return nil
 	}
-	for _, a := range all {
-		err := a.BeginAccount(ctx)
+	if err := a.BeginAccount(ctx); err != nil {
 		h.unread(ctx, err)
-		if err == nil {
-			opened = append(opened, a)
-		}
+		return nil
 	}
-	return opened
+	return a
 }
 
 // workers are processes of this machine that work for the contender without being its service, as a database server
 // that somebody else runs, and what they had used when the heat began.
 type workers struct {
-	trees []*meter.Tree
+	tree  *meter.Tree // nil: there are none
 	began time.Duration
 }
 
-// workersOf finds them, each once. Whoever belongs to the contender's service is seen by watching that.
-func workersOf(accounts []contender.Accounted, service int) (w workers) {
-	var known []*meter.Tree
-	if service != 0 {
-		known = append(known, meter.NewTree(service))
+// workersOf finds those that an account is of, which may be nil. Whoever belongs to the contender's service is seen by
+// watching that.
+func workersOf(account contender.Accounted, service int) (w workers) {
+	s, ok := account.(contender.Seated)
+	if !ok {
+		return w
 	}
-	for _, a := range accounts {
-		s, ok := a.(contender.Seated)
-		if !ok {
-			continue
-		}
-		pid := s.Process()
-		if pid == 0 || slices.ContainsFunc(known, func(t *meter.Tree) bool { return t.Has(pid) }) {
-			continue
-		}
-		tree := meter.NewTree(pid)
-		known, w.trees = append(known, tree), append(w.trees, tree)
+	pid := s.Process()
+	if pid == 0 || service != 0 && meter.NewTree(service).Has(pid) {
+		return w
 	}
-	w.began = w.used()
+	w.tree = meter.NewTree(pid)
+	w.began = w.tree.CPU()
 	return w
 }
 
-// used is the CPU time of all of them.
-func (w *workers) used() (sum time.Duration) {
-	for _, t := range w.trees {
-		t.Find()
-		sum += t.CPU()
+// used is the CPU time of all of them since then.
+func (w *workers) used() time.Duration {
+	if w.tree == nil {
+		return 0
 	}
-	return sum
+	w.tree.Find()
+	return w.tree.CPU() - w.began
 }
 
-// closeAccounts reads them after the heat, whose clients have been closed, and asks how the contender would go on:
-// another way than at the weigh-in is told.
-func (h *heat) closeAccounts(ctx context.Context, opened []contender.Accounted) {
+// closeAccount reads it after the heat, whose clients have been closed, and asks how the contender would go on: another
+// way than at the weigh-in is told.
+func (h *heat) closeAccount(ctx context.Context, opened contender.Accounted) {
 	if ctx.Err() != nil {
 		return
 	}
-	for _, a := range opened {
-		counts, err := a.EndAccount(ctx)
+	if opened != nil {
+		counts, err := opened.EndAccount(ctx)
 		h.unread(ctx, err)
-		for name, n := range counts {
-			if h.account == nil {
-				h.account = map[string]int64{}
-			}
-			h.account[name] += n
-		}
+		h.account = counts
 	}
 	e, ok := h.entry.Driver.(contender.Explained)
 	if !ok || !h.lasts() {

@@ -63,6 +63,15 @@ func (c counting) Explain(context.Context) (text, shape string, err error) {
 	return "by " + *c.way, *c.way, nil
 }
 
+// crowded is a database that much is asked of.
+type crowded struct{}
+
+func (crowded) BeginAccount(context.Context) error { return nil }
+
+func (crowded) EndAccount(context.Context) (map[string]int64, error) {
+	return map[string]int64{"counted": 1000}, nil
+}
+
 // accounts runs a duel of contenders that count, and tells of each heat's end.
 func accounts(t *testing.T, fails error, ended func(way *string, h *result.Heat)) *result.Result {
 	t.Helper()
@@ -73,7 +82,12 @@ func accounts(t *testing.T, fails error, ended func(way *string, h *result.Heat)
 		d, err := open(s, settings)
 		return counting{d, new(int64), new(int64), new(int64), fails, &way}, err
 	}
-	src := "duel: T\nbaseline: a\ncourse: { stub: { takes: 1ms } }\npace: { repeat: 4, warmup: 3 }\nrounds: 2\n" +
+	kind.Watch = func(contender.Setup, *plan.Watch) (contender.Accounted, error) {
+		return crowded{}, nil
+	}
+	kind.Watches = func(*plan.Watch, plan.Surroundings) []plan.Fault { return nil }
+	src := "duel: T\nbaseline: a\ncourse: { stub: { takes: 1ms }, watch: { at: here } }\n" +
+		"pace: { repeat: 4, warmup: 3 }\nrounds: 2\n" +
 		"contenders: { a: , b: }\n"
 	p, err := read.Plan(t.TempDir()+"/p.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{kind.Kind}})
 	if err != nil {
@@ -97,7 +111,8 @@ func accounts(t *testing.T, fails error, ended func(way *string, h *result.Heat)
 	return r
 }
 
-// A contender's own account of a heat is read around it, when its clients have gone, and is of all its shots.
+// A contender's own account of a heat is read around it, when its clients have gone, and is of all its shots. What
+// counts itself is not counted again by the database that it is said to use.
 func TestAnAccountIsReadAroundHeats(t *testing.T) {
 	r := accounts(t, nil, func(*string, *result.Heat) {})
 	for _, h := range r.Heats {

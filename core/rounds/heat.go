@@ -133,19 +133,19 @@ func (h *heat) drive(ctx context.Context) error {
 		drive.Checkers = append(drive.Checkers, c)
 	}
 	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n))
-	var accounts []contender.Accounted
+	var account contender.Accounted
 	if err == nil {
-		accounts = h.openAccounts(ctx)
+		account = h.openAccount(ctx)
 	}
 	w := h.watch()
 	if err == nil {
-		err = h.driven(ctx, &drive, w, accounts)
+		err = h.driven(ctx, &drive, w, account)
 	}
 	w.stop()
 	for _, c := range clients {
 		c.Close()
 	}
-	h.closeAccounts(ctx, accounts)
+	h.closeAccount(ctx, account)
 	if housed, ok := h.entry.Driver.(contender.Housed); ok {
 		housed.End()
 	}
@@ -174,7 +174,7 @@ func (h *heat) house(ctx context.Context, clients int) error {
 
 // driven has the heat driven with an eye on the contender's service.
 func (h *heat) driven(
-	ctx context.Context, drive *pace.Heat, w *watcher, accounts []contender.Accounted,
+	ctx context.Context, drive *pace.Heat, w *watcher, account contender.Accounted,
 ) (err error) {
 	resident := h.ground.Resident()
 	lasting, _ := h.entry.Driver.(contender.Lasting)
@@ -187,11 +187,11 @@ func (h *heat) driven(
 	h.library = embeddedIn(h.entry.Driver)
 	watched, release := h.ground.Watched(ctx)
 	reading := func() meter.Reading { return h.library.reading(readingWith(lasting)) }
-	others := workersOf(accounts, resident.PID)
+	others := workersOf(account, resident.PID)
 	before := reading()
 	after, worked, passed := before, time.Duration(0), false
 	pass := func() {
-		after, worked, passed = reading(), others.used()-others.began, true
+		after, worked, passed = reading(), others.used(), true
 		service.pass()
 		h.library.pass()
 	}

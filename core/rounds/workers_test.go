@@ -16,8 +16,8 @@ type seated struct {
 
 func (s seated) Process() int { return s.pid }
 
-// A process that works for a contender is counted once: not again where it belongs to the contender's service, as a
-// server does that a script starts, nor where two accounts are of it.
+// A process that works for a contender is not counted again where it belongs to the contender's service, as a server
+// does that a script starts.
 func TestWorkersAreCountedOnce(t *testing.T) {
 	server := exec.Command("/bin/cat")
 	in, err := server.StdinPipe()
@@ -29,10 +29,15 @@ func TestWorkersAreCountedOnce(t *testing.T) {
 	}
 	defer server.Wait()
 	defer in.Close()
-	twice := []contender.Accounted{seated{pid: server.Process.Pid}, seated{pid: server.Process.Pid}, seated{}}
-	for service, want := range map[int]int{os.Getpid(): 0, server.Process.Pid: 0, 0: 1} {
-		if w := workersOf(twice, service); len(w.trees) != want {
-			t.Errorf("beside service %d: %d, want %d", service, len(w.trees), want)
+	account := seated{pid: server.Process.Pid}
+	for service, want := range map[int]bool{os.Getpid(): false, server.Process.Pid: false, 0: true} {
+		if w := workersOf(account, service); (w.tree != nil) != want {
+			t.Errorf("beside service %d it is counted: %t, want %t", service, !want, want)
+		}
+	}
+	for _, none := range []contender.Accounted{nil, seated{}} {
+		if w := workersOf(none, 0); w.tree != nil || w.used() != 0 {
+			t.Errorf("%v works", none)
 		}
 	}
 }
