@@ -23,7 +23,7 @@ import (
 )
 
 const (
-	variable  = "PACEDUEL_KEEPER" // set in the keeper's environment, to the mark of its owner and its limit
+	variable  = "PACEDUEL_KEEPER" // set in the keeper's environment, to its owner, and the limit and the mark of that
 	slots     = 2048              // process groups alive at once
 	tableSize = slots * 4
 )
@@ -145,7 +145,7 @@ func start() (*Keeper, error) {
 	}
 	cmd := exec.Command(self)
 	limit := inherit()
-	cmd.Env = []string{variable + "=" + owner{RunMark(), limit}.String()}
+	cmd.Env = []string{variable + "=" + owner{os.Getpid(), limit, RunMark()}.String()}
 	cmd.ExtraFiles = []*os.File{file}
 	pipe, err := cmd.StdinPipe()
 	if err != nil {
@@ -264,15 +264,16 @@ func Outside(start func() (pid int, err error)) error {
 	return err
 }
 
-// owner is whom a keeper serves: the mark and the limit of what is its.
+// owner is whom a keeper serves, and the limit and the mark of what is its.
 type owner struct {
-	mark  Mark
+	pid   int
 	limit uint64 // 0: none
+	mark  Mark
 }
 
-func (o owner) String() string { return fmt.Sprintf("%d %s", o.limit, o.mark) }
+func (o owner) String() string { return fmt.Sprintf("%d %d %s", o.pid, o.limit, o.mark) }
 
 func ownerOf(text string) (o owner, ok bool) {
-	_, err := fmt.Sscanf(text, "%d %s", &o.limit, &o.mark)
+	_, err := fmt.Sscanf(text, "%d %d %s", &o.pid, &o.limit, &o.mark)
 	return o, err == nil && o.mark != ""
 }

@@ -15,7 +15,10 @@ import (
 	"paceduel/core/keeper"
 )
 
-const asOwner = "PACEDUEL_TEST_OWNER"
+const (
+	asOwner = "PACEDUEL_TEST_OWNER"
+	asDying = "PACEDUEL_TEST_DYING"
+)
 
 // TestMain lets this test's binary play the keeper, and the owner that is to be killed.
 func TestMain(m *testing.M) {
@@ -77,7 +80,21 @@ func own() {
 	k.RemoveEmptyAfter(filepath.Join(os.Getenv(asOwner), "empty"))
 	k.RemoveAfter(filepath.Join(os.Getenv(asOwner), "kept"))()
 	fmt.Println("ready")
+	if os.Getenv(asDying) != "" {
+		closePipes()
+	}
 	select {}
+}
+
+// closePipes is what the system does first with a process that ends.
+func closePipes() {
+	open, _ := os.ReadDir("/proc/self/fd")
+	for _, entry := range open {
+		fd, _ := strconv.Atoi(entry.Name())
+		if to, _ := os.Readlink("/proc/self/fd/" + entry.Name()); fd > 2 && strings.HasPrefix(to, "pipe:") {
+			syscall.Close(fd)
+		}
+	}
 }
 
 func pidOf(cmd *exec.Cmd) int {
@@ -92,8 +109,14 @@ func alive(pid int) bool {
 	return err == nil && !strings.Contains(string(stat), ") Z ")
 }
 
-// It is long since its cases are listed in it.
 func TestAllDiesWithAKilledOwner(t *testing.T) {
+	t.Run("gone", func(t *testing.T) { allDies(t, false) })
+	t.Run("about to go", func(t *testing.T) { allDies(t, true) })
+}
+
+// allDies has an owner killed, or only lose its pipe to the keeper, as it does shortly before it is gone. It
+// is long since its cases are listed in it.
+func allDies(t *testing.T, dying bool) {
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
@@ -109,6 +132,9 @@ func TestAllDiesWithAKilledOwner(t *testing.T) {
 	}
 	owner := exec.Command(self)
 	owner.Env = append(os.Environ(), asOwner+"="+dir)
+	if dying {
+		owner.Env = append(owner.Env, asDying+"=1")
+	}
 	owner.Stderr = os.Stderr
 	out, err := owner.StdoutPipe()
 	if err != nil {
@@ -135,15 +161,20 @@ func TestAllDiesWithAKilledOwner(t *testing.T) {
 	}
 	theirs := pids[len(pids)-1]
 	t.Cleanup(func() { syscall.Kill(-theirs, syscall.SIGKILL) })
-	for i, pid := range pids {
-		if !alive(pid) {
-			t.Fatalf("the process %s ended before its owner", ways[i])
+	if dying {
+		defer owner.Wait()
+		defer owner.Process.Kill()
+	} else {
+		for i, pid := range pids {
+			if !alive(pid) {
+				t.Fatalf("the process %s ended before its owner", ways[i])
+			}
 		}
+		if err := owner.Process.Signal(syscall.SIGKILL); err != nil {
+			t.Fatal(err)
+		}
+		owner.Wait()
 	}
-	if err := owner.Process.Signal(syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
-	owner.Wait()
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(time.Millisecond) {
 		var left []string
 		for i, pid := range pids[:len(pids)-1] {

@@ -214,7 +214,8 @@ func (o owner) endAll(groups []int) {
 	}
 }
 
-// ours finds what belongs to the owner, dead but unreaped processes left out.
+// ours finds what belongs to the owner, dead but unreaped processes left out, and the owner itself: its pipe breaks a
+// moment before it is gone, until when it is still the parent of what is the user's.
 func (o owner) ours(groups []int) map[int]bool {
 	type process struct{ pid, parent, group int }
 	var all []process
@@ -225,7 +226,7 @@ func (o owner) ours(groups []int) map[int]bool {
 	}
 	for _, p := range procs {
 		stat, err := p.Stat()
-		if err != nil || p.PID == os.Getpid() || stat.State == "Z" || stat.State == "X" {
+		if err != nil || p.PID == os.Getpid() || p.PID == o.pid || stat.State == "Z" || stat.State == "X" {
 			continue
 		}
 		all = append(all, process{p.PID, stat.PPID, stat.PGRP})
