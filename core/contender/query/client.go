@@ -142,15 +142,17 @@ func (c *client) obtain(ctx context.Context, until time.Time, w *work) (s *sessi
 	began := c.d.clock.Now()
 	limited, cancel := context.WithDeadline(ctx, until)
 	defer cancel()
-	s, err = c.d.connect(limited)
-	w.connected = c.d.clock.Now() - began
-	if err != nil && c.d.pool != nil {
+	if s, err = c.d.connect(limited); err == nil {
+		w.connected = c.d.clock.Now() - began
+		return s, nil
+	}
+	if c.d.pool != nil {
 		c.d.pool.put(nil)
 	}
-	if err != nil && ctx.Err() == nil && limited.Err() != nil {
+	if ctx.Err() == nil && limited.Err() != nil {
 		err = &silentError{fmt.Errorf("connect to %s: it said nothing: %w", c.d.address, limited.Err())}
 	}
-	return s, err
+	return nil, err
 }
 
 // release gives a connection back, or ends it where it is of no use any more.

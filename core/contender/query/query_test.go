@@ -502,6 +502,18 @@ func TestPoolsThatAreTakenUp(t *testing.T) {
 	}
 }
 
+// A connection that could not be opened is none.
+func TestFailedConnections(t *testing.T) {
+	b := sqliteBase(t)
+	d := open1(t, b.asking(func(s *Settings) { s.At = "sqlite:nowhere.db" }))
+	c := d.Client(0, 1)
+	defer c.Close()
+	var shot shots.Shot
+	if c.Shoot(t.Context(), &shot); shot.Class != shots.NoStart || shot.Amounts[connections] != 0 {
+		t.Errorf("%s: %v, %d connections", shot.Class, shot.Err, shot.Amounts[connections])
+	}
+}
+
 // What is said to each new connection is part of connecting.
 func TestSessions(t *testing.T) {
 	eachBase(t, func(t *testing.T, b base) {
