@@ -125,7 +125,11 @@ func (p *Process) greet(ctx context.Context, listener net.Listener) (*Session, e
 	conn, err := listener.Accept()
 	switch {
 	case err == nil:
-		return Greet(ctx, conn)
+		s, err := Greet(ctx, conn)
+		if errors.Is(err, errNoHello) && p.endsWithin(leaving) {
+			err = fmt.Errorf("it ended with %s without a hello", p.cmd.ProcessState)
+		}
+		return s, err
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	}
@@ -151,20 +155,29 @@ func (p *Process) await() {
 
 // End asks the worker to end and waits for it; one that does not is killed. It reports whether it ended by itself.
 func (p *Process) End() (byItself bool) {
+	limit := time.Duration(0)
 	if p.Session != nil {
 		p.Session.Stop()
+		limit = StopLimit
 	}
-	if byItself = p.waitFor(StopLimit); !byItself {
+	if byItself = p.endsWithin(limit); !byItself {
 		p.kill()
 	}
 	p.release()
 	return byItself
 }
 
-// Kill ends a worker that cannot be asked any more. gone says that it had ended already, and state how.
+// leaving is how long a process may take to be gone once its connection has broken: the system closes what it had open
+// before it frees its memory, which takes a while where there is much.
+const leaving = 2 * time.Second
+
+// Kill ends a worker that cannot be asked any more. gone says that it ended by itself, and state how it ended.
 func (p *Process) Kill() (state string, gone bool) {
-	const soon = 20 * time.Millisecond // its connection breaks a little before it has ended
-	if gone = p.waitFor(soon); !gone {
+	limit := time.Duration(0)
+	if p.Session != nil && p.conn.broken {
+		limit = leaving
+	}
+	if gone = p.endsWithin(limit); !gone {
 		p.kill()
 	}
 	if p.Session != nil {
@@ -185,10 +198,7 @@ func (p *Process) release() {
 	p.forget()
 }
 
-func (p *Process) waitFor(d time.Duration) bool {
-	if p.Session == nil {
-		d = 0
-	}
+func (p *Process) endsWithin(d time.Duration) bool {
 	timer := time.NewTimer(d)
 	defer timer.Stop()
 	select {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"syscall"
 	"time"
 )
 
@@ -24,7 +25,7 @@ const (
 
 // Session is a conversation with one worker. It is not safe for concurrent use.
 type Session struct {
-	conn    net.Conn
+	conn    *wire
 	in      *bufio.Reader
 	Hello   Hello
 	id      int
@@ -33,12 +34,13 @@ type Session struct {
 
 // Greet takes a worker's hello on a connection. It closes the connection where that is no good one.
 func Greet(ctx context.Context, conn net.Conn) (*Session, error) {
-	s := &Session{conn: conn, in: bufio.NewReaderSize(conn, 64<<10)}
+	w := &wire{Conn: conn}
+	s := &Session{conn: w, in: bufio.NewReaderSize(w, 64<<10)}
 	err := s.within(ctx, HelloLimit, func() error {
 		h, text, err := readLine(s.in)
 		switch {
 		case errors.Is(err, io.EOF):
-			return errors.New("it closed the connection without a hello")
+			return errNoHello
 		case err != nil:
 			return err
 		case h.Say != "hello":
@@ -54,6 +56,34 @@ func Greet(ctx context.Context, conn net.Conn) (*Session, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// errNoHello is that the other end closed the connection before it had said anything.
+var errNoHello = errors.New("it closed the connection without a hello")
+
+// wire is a connection that knows whether its other end is gone. It says io.EOF of it however it went: a process that
+// ends before it has read all that was sent to it resets its connection rather than closing it.
+type wire struct {
+	net.Conn
+	broken bool
+}
+
+func (w *wire) Read(b []byte) (int, error) {
+	n, err := w.Conn.Read(b)
+	return n, w.see(err)
+}
+
+func (w *wire) Write(b []byte) (int, error) {
+	n, err := w.Conn.Write(b)
+	return n, w.see(err)
+}
+
+func (w *wire) see(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+		w.broken = true
+		return io.EOF
+	}
+	return err
 }
 
 // within does something with the connection that may take so long. After an error the connection is of no more use.
@@ -79,10 +109,12 @@ func (s *Session) ask(ctx context.Context, limit time.Duration, q question, want
 	s.id++
 	q.ID = s.id
 	return s.within(ctx, limit, func() error {
-		if err := s.send(q); err != nil {
-			return err
+		var h head
+		var text []byte
+		err := s.send(q)
+		if err == nil {
+			h, text, err = readLine(s.in)
 		}
-		h, text, err := readLine(s.in)
 		switch {
 		case errors.Is(err, io.EOF):
 			return fmt.Errorf("it closed the connection in place of an answer to %s", q.Say)

@@ -32,6 +32,9 @@ func TestMain(m *testing.M) {
 		conn := connect()
 		fmt.Fprintln(conn, hello)
 		time.Sleep(time.Hour)
+	case "connects and ends":
+		connect()
+		os.Exit(5)
 	case "prints and ends":
 		fmt.Println("the tide is out")
 		os.Exit(3)
@@ -155,6 +158,10 @@ func TestProgramsThatAreNoWorkers(t *testing.T) {
 	if _, err := start(t, "prints and ends"); err == nil ||
 		!strings.Contains(err.Error(), "exit status 3 before it connected") || !strings.Contains(err.Error(), "tide is out") {
 		t.Errorf("a program that ends: %v", err)
+	}
+	if _, err := start(t, "connects and ends"); err == nil ||
+		!strings.Contains(err.Error(), "it ended with exit status 5 without a hello") {
+		t.Errorf("a program that only connects: %v", err)
 	}
 	if _, err := worker.Start(t.Context(), worker.Launch{Run: []string{"no-such-program"}, Dir: "."}); err == nil {
 		t.Error("a program that there is not was started")

@@ -372,7 +372,8 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	defer cancel()
 	shot.Start = now()
 	ran, err := c.run(limited, r)
-	shot.End = now()
+	ended := now()
+	shot.End = ended
 	if err != nil {
 		c.d.put(c.i, nil)
 		late := limited.Err() != nil
@@ -386,6 +387,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		default:
 			fail(shots.Other, c.d.told(r, err))
 		}
+		shot.End = ended // not when it was seen how
 		return
 	}
 	after := r.tree.Held()

@@ -95,6 +95,13 @@ func misbehave(how string) {
 	fmt.Fprintln(conn, `{"say":"hello","protocol":1,"name":"x","runtime":"r","version":"1","functions":[{"name":"add"}]}`)
 	in.ReadString('\n')
 	fmt.Fprintln(conn, `{"say":"prepared","id":1,"batch":10,"clock_ns":20,"empty_ns":0.5,"warmup_ns":1,"settled":true}`)
+	switch how {
+	case "dies asked": // with the question unread, so that its connection is reset, and long before it is gone
+		conn.Read(make([]byte, 1))
+		conn.Close()
+		time.Sleep(100 * time.Millisecond)
+		os.Exit(4)
+	}
 	in.ReadString('\n')
 	switch how {
 	case "dies":
@@ -423,6 +430,7 @@ func TestWhatAWorkerCannotDo(t *testing.T) {
 		}},
 		{"runs on 4 threads at most, and threads is 5", "good", func(s *Settings) { s.Threads = 5 }},
 		{"exit status 3 in mid-shot; it printed: the pump is broken", "dies", nil},
+		{"the worker ended with exit status 4 in mid-shot", "dies asked", nil},
 		{"200000 operations were asked for, and 7 were done", "lies", nil},
 	} {
 		shot := shoot(t, openFor(t, of(tt.how, tt.change)))
