@@ -354,6 +354,7 @@ type Heat struct {
 	LeftBehind int64      `json:"left_behind,omitempty"` // processes that outlived their run and were ended
 	Steps      []Step     `json:"steps,omitempty"`       // of a climb, one for each of the pace's levels
 	Splits     []Split    `json:"splits,omitempty"`      // what latencies are made of
+	Inside     *Inside    `json:"inside,omitempty"`      // what happened in its shots, where that is known
 	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
 	Conditions Conditions `json:"conditions"`
@@ -885,6 +886,9 @@ func (r *Result) check() error {
 			return fmt.Errorf("heat %d is at a point that is none of the run", i+1)
 		}
 		seen[at] = true
+		if err := h.Inside.check(); err != nil {
+			return fmt.Errorf("heat %d: %w", i+1, err)
+		}
 		if _, err := h.Histogram(); err != nil {
 			return err
 		}

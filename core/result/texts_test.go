@@ -90,7 +90,7 @@ func TestEveryTextIsHidden(t *testing.T) {
 		"heats[].contender", "heats[].state", "heats[].footing[].contender", "heats[].footing[].state",
 		"heats[].footing[].when", "heats[].changes.list[].how",
 		"heats[].failures (key)", "heats[].latencies", "heats[].wake_failed", "heats[].steps[].latencies",
-		"heats[].splits[].lengths", "heats[].dots[].c",
+		"heats[].splits[].lengths", "heats[].inside.real[].at", "heats[].dots[].c",
 		"floor[].kind", "floor[].latencies", "footing.states[]",
 		"footing.steps[].contender", "footing.steps[].state", "footing.steps[].when", "footing.costs[].contender",
 		"footing.costs[].state", "footing.costs[].when",

@@ -65,7 +65,8 @@ func (r *runner) makeRecorders(key recorderKey) *recorderSet {
 	set := &recorderSet{woken: tally.NewRecorder(shape, 0, 1)}
 	for range n {
 		set.warm = append(set.warm, tally.NewRecorder(shape, 0, ring).KeepFirst(tally.MaxEarly/n))
-		set.judged = append(set.judged, tally.NewRecorder(shape, keep/n+1, ring).KeepFirst(tally.MaxEarly/n))
+		set.judged = append(set.judged, tally.NewRecorder(shape, keep/n+1, ring).KeepFirst(tally.MaxEarly/n).KeepInsides(
+			tally.MaxInsides/n+1))
 	}
 	return set
 }
@@ -104,6 +105,9 @@ func (h *heat) record() (result.Heat, error) {
 		}
 	}
 	if err := encode(&doc, m, h.span.UnsentAt, marks, h.entry.Shape.ToldMore); err != nil {
+		return result.Heat{}, err
+	}
+	if err := h.inside(&doc); err != nil {
 		return result.Heat{}, err
 	}
 	doc.Course = thinned(len(m.Course), func(i int) result.Moment { return result.Moment(m.Course[i]) })

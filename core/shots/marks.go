@@ -21,7 +21,7 @@ type Marks struct {
 }
 
 // MaxMarks is how many names are told apart; further ones are left out.
-const MaxMarks = 16
+const MaxMarks = 64
 
 // Clear forgets the marks of the shot before, not the names.
 func (m *Marks) Clear() { m.list = m.list[:0] }

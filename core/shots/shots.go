@@ -7,6 +7,8 @@ package shots
 
 import (
 	"time"
+
+	"paceduel/core/spans"
 )
 
 // Shot is one performed shot. Times are offsets on the run's clock.
@@ -32,6 +34,10 @@ type Shot struct {
 	// Within are the stretches of a shot that tells of them, for pictures: it is drawn as these. Valid until the client's
 	// next shot.
 	Within []Stretch
+	// Inside is what happened within a shot that tells of it: times count from its start, without what is aside. Needs of
+	// its spans are known where InsideKnown says so. Valid until the client's next shot.
+	Inside      []spans.Span
+	InsideKnown bool
 	// Aside is time between Start and End that went into keeping the answer in view; no part of the latency.
 	Aside time.Duration
 	// Row is which of the contender's rows was asked, from 0.

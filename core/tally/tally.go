@@ -122,6 +122,7 @@ type Recorder struct {
 	within    []Point        // stretches of shots that tell of them
 	steps     []step         // of a climb; none without one
 	climb     time.Duration
+	insides   insides
 	buckets   []Bucket
 	early     []Early // capacity fixed
 	raw       []Raw   // capacity fixed
@@ -216,6 +217,7 @@ func (r *Recorder) Reset(seed uint64) {
 	}
 	r.told, r.course, r.within = r.told[:0], r.course[:0], r.within[:0]
 	r.steps = nil
+	r.insides.reset()
 	r.buckets = r.buckets[:0]
 	r.early, r.raw, r.failed, r.slowest = r.early[:0], r.raw[:0], r.failed[:0], Raw{}
 	r.rng, r.pass, r.chance = rand.New(rand.NewPCG(seed, 0x73616d70)), 0, 1
@@ -244,6 +246,9 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 		r.Latency += latency
 		r.latencies.record(latency)
 		r.recordParts(shot)
+		if len(shot.Inside) > 0 && r.insides.most > 0 {
+			r.look(shot, latency)
+		}
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {
 		r.Causes = append(r.Causes, shot.Err.Error())
 	}

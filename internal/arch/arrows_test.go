@@ -15,9 +15,10 @@ var arrows = map[string]string{
 	"core/cell": "", "core/clock": "", "core/panics": "", "core/files": "", "core/guard": "", "core/keeper": "",
 	"core/mask":  "",
 	"core/units": "",
-	"core/draft": "", "core/judge/stats": "", "core/contender/http/servertiming": "", "internal/golden": "",
-	"harbour":     "core/draft workers/go",
-	"core/figure": "core/units", "core/shots": "core/figure core/units",
+	"core/draft": "", "core/spans": "", "core/judge/stats": "", "core/contender/http/servertiming": "",
+	"internal/golden": "",
+	"harbour":         "core/draft workers/go",
+	"core/figure":     "core/units", "core/shots": "core/figure core/spans core/units",
 
 	// the plan, and what carries it out
 	"core/plan":                  "core/cell core/figure core/mask core/units",
@@ -30,12 +31,12 @@ var arrows = map[string]string{
 	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shots",
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
 	"core/contender/all":         "core/contender core/draft core/plan + kinds",
-	"core/tally":                 "core/shots core/units",
+	"core/tally":                 "core/shots core/spans core/units",
 	"core/pace":                  "core/clock core/contender core/panics core/plan core/shots core/tally",
 	"core/between":               "core/clock core/contender core/draft core/guard core/plan core/plan/read core/shots",
 
 	// the document: nobody who measures
-	"core/result": "core/cell core/figure core/files core/mask core/shots core/units",
+	"core/result": "core/cell core/figure core/files core/mask core/shots core/spans core/units",
 
 	// the run
 	"core/footing": "core/clock core/contender core/files core/guard core/keeper core/launch core/marks core/meter " +
@@ -43,7 +44,7 @@ var arrows = map[string]string{
 		"core/result core/shots core/units",
 	"core/weighin": "core/contender core/footing core/keeper core/launch core/plan core/result core/shots core/units",
 	"core/rounds": "core/cell core/clock core/contender core/figure core/footing core/mask core/meter core/pace " +
-		"core/panics core/plan core/result core/shots core/tally core/units core/weighin",
+		"core/panics core/plan core/result core/shots core/spans core/tally core/units core/weighin",
 	"core/logbook": "core/result",
 
 	// what it means, and how it is shown
@@ -99,7 +100,7 @@ var arrows = map[string]string{
 
 // kindMay is what a kind of contender may know besides its own folder.
 const kindMay = "core/clock core/contender core/draft core/files core/guard core/keeper core/launch core/marks " +
-	"core/meter core/plan core/rows core/shots core/units core/figure core/worker"
+	"core/meter core/panics core/plan core/rows core/shots core/spans core/units core/figure core/worker"
 
 const module = "paceduel/"
 

@@ -3,6 +3,7 @@ package http
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -29,7 +30,7 @@ func oneServer(requests []request) (*url.URL, bool) {
 
 // Crew implements contender.Crewed.
 func (d *driver) Crew(n int) (contender.Crew, error) {
-	if d.means != byCrew || d.settings.Batch > 0 {
+	if d.means != byCrew || d.settings.Batch > 0 || len(d.legs) > 0 {
 		return nil, nil
 	}
 	return d.crew(n, false)
@@ -42,6 +43,10 @@ func (d *driver) crew(n int, beside bool) (*lean.Crew, error) {
 		return nil, err
 	}
 	cfg.Beside = beside
+	return d.crewOf(cfg, n)
+}
+
+func (d *driver) crewOf(cfg *lean.Config, n int) (_ *lean.Crew, err error) {
 	server := d.requests[0].url
 	ctx, cancel := context.WithTimeout(context.Background(), lookupLimit)
 	defer cancel()
@@ -60,15 +65,25 @@ func (d *driver) lean() (*lean.Config, error) {
 		Keep: d.settings.Connections != plan.Fresh, Status: d.status,
 	}
 	for i := range d.requests {
-		request := d.request(&d.requests[i])
-		request.Close = !cfg.Keep
-		var wire bytes.Buffer
-		if err := request.Write(&wire); err != nil {
+		one, err := d.wire(&d.requests[i])
+		if err != nil {
 			return nil, fmt.Errorf("write the request for row %d: %w", i+1, err)
 		}
-		cfg.Requests = append(cfg.Requests, lean.Request{Wire: wire.Bytes(), IsHead: d.settings.Method == http.MethodHead})
+		cfg.Requests = append(cfg.Requests, one)
 	}
 	return cfg, nil
+}
+
+// wire is a request as the lean path sends it.
+func (d *driver) wire(r *request) (lean.Request, error) {
+	request := d.request(r)
+	request.Close = d.settings.Connections == plan.Fresh
+	var wire bytes.Buffer
+	err := request.Write(&wire)
+	return lean.Request{
+		Wire: wire.Bytes(), IsHead: d.settings.Method == http.MethodHead, Status: d.status,
+		Timeout: d.settings.Timeout.D(), MaxBody: int64(d.settings.MaxBody),
+	}, err
 }
 
 func portOf(server *url.URL) string {
@@ -194,6 +209,9 @@ func (c *crewOfOne) ask(ctx context.Context, row int, shot *shots.Shot) {
 	c.crew.Drive(ctx, job)
 	c.d.complete(shot)
 }
+
+// errClosed is a client that was closed.
+var errClosed = errors.New("the client is closed")
 
 // complete adds to a shot that is looked at what the lean path does not know of.
 func (d *driver) complete(shot *shots.Shot) {

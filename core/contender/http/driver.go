@@ -73,6 +73,8 @@ func (s *Settings) means(requests []request) means {
 		return byFull
 	case strings.HasPrefix(strings.ToLower(s.URL), "https:"):
 		return byLean
+	case slices.ContainsFunc(s.Legs, func(l Leg) bool { return strings.HasPrefix(strings.ToLower(l.URL), "https:") }):
+		return byLean
 	}
 	return cheapest()
 }
@@ -107,7 +109,8 @@ func level(all []plan.Settings) []plan.Settings {
 type driver struct {
 	settings *Settings
 	clock    *clock.Clock
-	requests []request // at least one
+	requests []request // at least one; with legs those of the first
+	legs     []legDriver
 	means    means
 	tls      *tls.Config
 	guard    guard.Guard
@@ -123,7 +126,7 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read rows: %w", err)
 	}
-	requests, err := s.render(t, dir, setup.Port)
+	requests, err := s.all(t, dir, setup.Port)
 	if err != nil {
 		return nil, fmt.Errorf("prepare requests: %w", err)
 	}
@@ -138,6 +141,11 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	}
 	for i := range d.run {
 		d.run[i] = byte(rand.Uint32())
+	}
+	if len(s.Legs) > 0 {
+		if err := d.openLegs(len(t.Rows)); err != nil {
+			return nil, fmt.Errorf("prepare requests: %w", err)
+		}
 	}
 	// A pool of N is N connections that requests queue for; over HTTP/2 each carries many at a time.
 	pools, connections := 1, int(s.Connections)
@@ -165,6 +173,9 @@ func (d *driver) Close() error {
 }
 
 func (d *driver) Client(i, n int) contender.Client {
+	if len(d.legs) > 0 {
+		return d.legClient(i, n)
+	}
 	if d.settings.Batch > 0 {
 		return d.batch(i)
 	}
@@ -450,7 +461,9 @@ func (c *client) request(r *request, row int, shot *shots.Shot) *http.Request {
 	}
 	request := c.d.request(r).WithContext(c.traced)
 	if c.d.settings.Trace {
-		shot.Trace = c.d.traceID()
+		if shot.Trace == [16]byte{} { // or it is that of a shot of several requests
+			shot.Trace = c.d.traceID()
+		}
 		request.Header = maps.Clone(request.Header)
 		request.Header["Traceparent"] = []string{traceparent(shot.Trace)}
 	}

@@ -253,11 +253,16 @@ func pointed(text []byte, pointer string) (any, error) {
 	if err := in.Decode(&whole); err != nil {
 		return nil, fmt.Errorf("it is no JSON: %w", err)
 	}
+	return member(whole, pointer)
+}
+
+// member is what a JSON Pointer leads to in a value; nil where there is nothing.
+func member(of any, pointer string) (any, error) {
 	to, err := jsonpointer.New(pointer)
 	if err != nil {
 		return nil, err
 	}
-	found, _, err := to.Get(whole)
+	found, _, err := to.Get(of)
 	if err != nil {
 		return nil, nil
 	}

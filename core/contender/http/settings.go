@@ -11,6 +11,7 @@
 package http
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/url"
@@ -46,6 +47,8 @@ type Settings struct {
 	Batch       int                  `json:"batch,omitempty" jsonschema:"minimum=2,maximum=10000" jsonschema_description:"one shot asks for this many rows, and its time is that of all of them together"`
 	AtOnce      int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with batch: how many of them are under way at a time; 1 unless said"`
 	Pages       *Pages               `json:"pages,omitempty" jsonschema_description:"a list is read page by page, and a shot is all of them"`
+	Legs        []Leg                `json:"legs,omitempty" jsonschema:"maxItems=50" jsonschema_description:"several requests, and a shot is all of them"`
+	Order       string               `json:"order,omitempty" jsonschema:"enum=as-needed,enum=in-turn" jsonschema_description:"with legs: each as soon as those that it needs are done, or one after another; as-needed unless said"`
 	Path        string               `json:"path,omitempty" jsonschema:"enum=lean,enum=full" jsonschema_description:"lean: requests written once and answers read where they lie, for HTTP/1.1 to one server; full: all that HTTP knows; lean where all contenders can unless said"`
 	Version     string               `json:"version,omitempty" jsonschema_description:"the header of the answer in which the service tells its version"`
 	Marks       plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that its answers tell, by name: figures of their own, beside those of Server-Timing"`
@@ -114,6 +117,13 @@ func (s *Settings) Summary() string {
 	if s.Pages != nil {
 		text += ", page by page"
 	}
+	if n := len(s.Legs); n > 0 {
+		order := strings.ReplaceAll(cmp.Or(s.Order, asNeeded), "-", " ")
+		text = fmt.Sprintf("%s: %s", order, strings.Join(s.legNames(), ", "))
+		if s.URL != "" {
+			text += " from " + s.URL
+		}
+	}
 	if s.Batch > 0 {
 		text += fmt.Sprintf(", %d in a batch, %d at once", s.Batch, max(s.AtOnce, 1))
 	}
@@ -155,25 +165,19 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	fault := func(key, try, what string, args ...any) {
 		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
 	}
-	if s.URL == "" {
+	if s.URL == "" && len(s.Legs) == 0 {
 		fault("", "set url: http://…", "nothing says where to ask")
 		return faults
 	}
 	if s.Timeout == 0 {
 		fault("timeout", "set a positive time", "a limit of no time at all")
 	}
-	for name, value := range s.Headers {
-		if !httpguts.ValidHeaderFieldName(name) {
-			fault("headers."+name, "use letters, digits and hyphens", "%q is not a header name", name)
-		}
-		if !httpguts.ValidHeaderFieldValue(string(value)) {
-			fault("headers."+name, "remove line breaks and control characters", "the value of header %s cannot be sent", name)
-		}
-	}
+	faults = append(faults, s.checkHeaders()...)
 	for _, f := range s.Marks.Check("body", "header") {
 		f.Key = strings.TrimSuffix("marks."+f.Key, ".")
 		faults = append(faults, f)
 	}
+	faults = append(faults, s.checkTogether()...)
 	faults = append(faults, s.checkParts(in.Dir)...)
 	if len(faults) > 0 {
 		return faults
@@ -183,14 +187,17 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		fault("rows", "the first line names the columns", "%s", err)
 		return faults
 	}
-	requests, err := s.render(table, in.Dir, anyPort)
-	var unknown rows.Unknown
-	switch {
-	case errors.As(err, &unknown):
-		fault(unknown.Key, unknown.Try(), "no column is called %q", unknown.Name)
+	if len(s.Legs) > 0 {
+		faults = s.checkLegs(table, in)
+	} else {
+		faults = s.checkOne(table, in)
+	}
+	if len(faults) > 0 {
 		return faults
-	case err != nil:
-		fault("url", "write it as http://host:port/path", "%s", err)
+	}
+	requests, err := s.all(table, in.Dir, anyPort)
+	if err != nil {
+		fault("", "", "%s", err)
 		return faults
 	}
 	if what := s.fullOnly(requests); what != "" && s.Path == "lean" {
@@ -203,8 +210,62 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if s.TLS != nil && requests[0].url.Scheme != "https" {
 		fault("tls", "write the url as https://…", "there is no TLS in %s", requests[0].url.Redacted())
 	}
+	return faults
+}
+
+// all are the requests for all rows, of all legs where there are several.
+func (s *Settings) all(table rows.Table, dir, port string) (out []request, err error) {
+	if len(s.Legs) == 0 {
+		return s.render(table, dir, port)
+	}
+	legs, _ := s.legs()
+	for i := range legs {
+		own, err := legs[i].settings.render(table, dir, port)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, own...)
+	}
+	return out, nil
+}
+
+// checkHeaders looks at what is to be sent with every request.
+func (s *Settings) checkHeaders() (faults []plan.Fault) {
+	fault := func(key, try, what string, args ...any) {
+		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
+	}
+	for name, value := range s.Headers {
+		if !httpguts.ValidHeaderFieldName(name) {
+			fault("headers."+name, "use letters, digits and hyphens", "%q is not a header name", name)
+		}
+		if !httpguts.ValidHeaderFieldValue(string(value)) {
+			fault("headers."+name, "remove line breaks and control characters", "the value of header %s cannot be sent", name)
+		}
+	}
+	return faults
+}
+
+// checkOne looks at a request for all rows.
+func (s *Settings) checkOne(table rows.Table, in plan.Surroundings) (faults []plan.Fault) {
+	fault := func(key, try, what string, args ...any) {
+		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
+	}
+	if faults = append(s.checkHeaders(), s.checkBody()...); len(faults) > 0 {
+		return faults
+	}
+	requests, err := s.render(table, in.Dir, anyPort)
+	var unknown rows.Unknown
+	switch {
+	case errors.As(err, &unknown):
+		fault(unknown.Key, unknown.Try(), "no column is called %q", unknown.Name)
+		return faults
+	case err != nil:
+		fault("url", "write it as http://host:port/path", "%s", err)
+		return faults
+	}
+	allowed := guard.New(in.Allow)
 	for _, r := range requests {
-		if host := r.url.Hostname(); allowed.Check(host) != nil {
+		if host := r.url.Hostname(); allowed.Check(host) != nil && !strings.Contains(host, markStart) {
 			fault("url", guard.Try(host), "%s is not this machine", host)
 			break
 		}
@@ -217,6 +278,27 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 	fault := func(key, try, what string, args ...any) {
 		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
 	}
+	if s.AtOnce > 0 && s.Batch == 0 {
+		fault("at-once", "add batch: and how many rows it is of", "at-once says how many of a batch are under way")
+	}
+	faults = append(faults, s.checkBody()...)
+	faults = append(faults, s.checkPages()...)
+	if s.Proxy != "" {
+		if u, err := url.Parse(s.Proxy); err != nil || u.Scheme != "http" || u.Host == "" {
+			fault("proxy", "write it as http://127.0.0.1:3128", "%q is not a proxy", s.Proxy)
+		}
+	}
+	if _, err := s.TLS.config(dir); err != nil {
+		fault("tls", "", "%s", err)
+	}
+	return faults
+}
+
+// checkBody looks at who asks, and at what is sent.
+func (s *Settings) checkBody() (faults []plan.Fault) {
+	fault := func(key, try, what string, args ...any) {
+		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
+	}
 	bodies := 0
 	for _, set := range []bool{s.Body != "", s.BodyFile != "", len(s.Parts) > 0} {
 		if set {
@@ -225,9 +307,6 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 	}
 	if bodies > 1 {
 		fault("", "keep one of body, body-file and parts", "a request has one body")
-	}
-	if s.AtOnce > 0 && s.Batch == 0 {
-		fault("at-once", "add batch: and how many rows it is of", "at-once says how many of a batch are under way")
 	}
 	if a := s.Auth; a != nil {
 		basic := a.User != "" || a.Password != ""
@@ -243,7 +322,6 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 			fault("auth.user", "", "a user of basic authentication has no colon in its name")
 		}
 	}
-	faults = append(faults, s.checkPages()...)
 	for i, part := range s.Parts {
 		key := fmt.Sprintf("parts[%d]", i)
 		if part.Name == "" {
@@ -252,14 +330,6 @@ func (s *Settings) checkParts(dir string) (faults []plan.Fault) {
 		if (part.Value != "") == (part.File != "") {
 			fault(key, "set value or file", "a part has a value or a file")
 		}
-	}
-	if s.Proxy != "" {
-		if u, err := url.Parse(s.Proxy); err != nil || u.Scheme != "http" || u.Host == "" {
-			fault("proxy", "write it as http://127.0.0.1:3128", "%q is not a proxy", s.Proxy)
-		}
-	}
-	if _, err := s.TLS.config(dir); err != nil {
-		fault("tls", "", "%s", err)
 	}
 	return faults
 }

@@ -74,8 +74,12 @@ func (c *Client) Shoot(ctx context.Context, shot *shots.Shot) {
 
 // Ask is Shoot for a given row.
 func (c *Client) Ask(ctx context.Context, row int, shot *shots.Shot) {
-	request := &c.cfg.Requests[row]
 	shot.Row = row
+	c.AskFor(ctx, &c.cfg.Requests[row], shot)
+}
+
+// AskFor is Shoot for a request of the caller's.
+func (c *Client) AskFor(ctx context.Context, request *Request, shot *shots.Shot) {
 	c.answer.begin(request.IsHead, shot.View)
 	c.times = Times{}
 	shot.Start = c.cfg.Clock.Now()
@@ -90,7 +94,7 @@ func (c *Client) Ask(ctx context.Context, row int, shot *shots.Shot) {
 		class, err = shots.Cut, ctx.Err()
 	}
 	if err == nil {
-		if err = c.cfg.Status(c.answer.status, c.answer.reason); err != nil {
+		if err = c.cfg.status(request, c.answer.status, c.answer.reason); err != nil {
 			class = shots.Status
 		}
 	}
@@ -118,7 +122,7 @@ var past = time.Unix(1, 0)
 // attempt asks once, over the kept connection or a new one.
 func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot) (shots.Class, error) {
 	if c.conn.Conn == nil {
-		if class, err := c.open(ctx, shot); err != nil {
+		if class, err := c.open(ctx, request, shot); err != nil {
 			return class, err
 		}
 	}
@@ -129,7 +133,7 @@ func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot
 		}
 		c.ctx, c.forget = ctx, context.AfterFunc(ctx, func() { conn.SetDeadline(past) })
 	}
-	left := c.cfg.Timeout - (c.cfg.Clock.Now() - shot.Start)
+	left := c.cfg.timeout(request) - (c.cfg.Clock.Now() - shot.Start)
 	if err := conn.SetDeadline(time.Now().Add(left)); err != nil {
 		return shots.Reset, err
 	}
@@ -137,7 +141,7 @@ func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot
 		return shots.Cut, ctx.Err() // it may have ended before the limit above was set
 	}
 	if _, err := conn.Write(request.Wire); err != nil {
-		return c.failed(err)
+		return c.failed(request, err)
 	}
 	c.times.Asked = c.cfg.Clock.Now() - shot.Start
 	for {
@@ -150,8 +154,8 @@ func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot
 			switch {
 			case broken != nil:
 				return unreadable(c.cfg.Host, broken)
-			case c.answer.length > c.cfg.MaxBody:
-				return shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
+			case c.answer.length > c.cfg.maxBody(request):
+				return shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.maxBody(request))
 			case c.answer.complete:
 				if len(rest) > 0 {
 					c.answer.close = true // what nobody asked for would be taken for the next answer
@@ -162,7 +166,7 @@ func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot
 		switch {
 		case err == nil:
 		case !errors.Is(err, io.EOF):
-			return c.failed(err)
+			return c.failed(request, err)
 		case c.times.FirstByte == 0:
 			return shots.Reset, fmt.Errorf("%s closed the connection without an answer: %w", c.cfg.Host, err)
 		default:
@@ -175,15 +179,15 @@ func (c *Client) attempt(ctx context.Context, request *Request, shot *shots.Shot
 }
 
 // open opens a connection for the shot at hand.
-func (c *Client) open(ctx context.Context, shot *shots.Shot) (shots.Class, error) {
-	limited, cancel := context.WithTimeout(ctx, c.cfg.Timeout)
+func (c *Client) open(ctx context.Context, request *Request, shot *shots.Shot) (shots.Class, error) {
+	limited, cancel := context.WithTimeout(ctx, c.cfg.timeout(request))
 	defer cancel()
 	conn, err := c.dial(limited)
 	if err != nil {
 		if limited.Err() != nil {
-			return shots.Timeout, fmt.Errorf("no connection to %s after %s: %w", c.cfg.Host, c.cfg.Timeout, err)
+			return shots.Timeout, fmt.Errorf("no connection to %s after %s: %w", c.cfg.Host, c.cfg.timeout(request), err)
 		}
-		return c.failed(err)
+		return c.failed(request, err)
 	}
 	c.conn = conn
 	c.times.Lookup += conn.Lookup
@@ -193,7 +197,7 @@ func (c *Client) open(ctx context.Context, shot *shots.Shot) (shots.Class, error
 }
 
 // failed sorts an error of the connection.
-func (c *Client) failed(err error) (shots.Class, error) {
+func (c *Client) failed(request *Request, err error) (shots.Class, error) {
 	var unverified *tls.CertificateVerificationError
 	var record tls.RecordHeaderError
 	var alert tls.AlertError
@@ -201,7 +205,7 @@ func (c *Client) failed(err error) (shots.Class, error) {
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return shots.Timeout, fmt.Errorf(
-			"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, c.answer.length,
+			"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.timeout(request), c.answer.length,
 		)
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return shots.Refused, fmt.Errorf("nothing listens on %s: %w", c.cfg.Host, err)

@@ -13,6 +13,7 @@
 package lean
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -35,6 +36,10 @@ import (
 type Request struct {
 	Wire   []byte
 	IsHead bool // its answer has no body
+	// What is set of these stands in place of what the Config has for all.
+	Status  func(status int, reason string) error
+	Timeout time.Duration
+	MaxBody int64
 }
 
 // Config is what a crew is made with; it is not modified afterwards.
@@ -50,7 +55,20 @@ type Config struct {
 	Beside bool
 	// Status says what is wrong with a status; nil is good.
 	Status func(status int, reason string) error
+	// Pick, when set, says what is asked next, in place of Requests in turn.
+	Pick func() *Request
 }
+
+// status says what is wrong with the status of an answer.
+func (c *Config) status(r *Request, status int, reason string) error {
+	if r.Status != nil {
+		return r.Status(status, reason)
+	}
+	return c.Status(status, reason)
+}
+
+func (c *Config) timeout(r *Request) time.Duration { return cmp.Or(r.Timeout, c.Timeout) }
+func (c *Config) maxBody(r *Request) int64         { return cmp.Or(r.MaxBody, c.MaxBody) }
 
 // Crew drives the connections of one heat. It belongs to one goroutine.
 type Crew struct {
@@ -74,6 +92,7 @@ type conn struct {
 	fd     int // -1: none
 	index  int
 	phase  phase
+	asked  *Request
 	out    []byte // still to be sent
 	answer answer
 	shot   shots.Shot
@@ -300,9 +319,12 @@ func (c *Crew) start(k *conn, due time.Duration) {
 	if c.job.Ask != nil {
 		c.job.Ask(k.index, &k.shot)
 	}
-	request := &c.cfg.Requests[row]
-	k.answer.begin(request.IsHead, k.shot.View)
-	k.out, k.first = request.Wire, true
+	k.asked = &c.cfg.Requests[row]
+	if c.cfg.Pick != nil {
+		k.asked = c.cfg.Pick()
+	}
+	k.answer.begin(k.asked.IsHead, k.shot.View)
+	k.out, k.first = k.asked.Wire, true
 	c.active++
 	k.shot.Start = c.cfg.Clock.Now()
 	if k.fd < 0 {
@@ -338,7 +360,7 @@ func (c *Crew) replace(k *conn) {
 	c.hangUp(k)
 	k.times.Replaced++
 	k.shot.Sent = 0
-	k.out = c.cfg.Requests[k.shot.Row].Wire
+	k.out = k.asked.Wire
 	c.connect(k)
 }
 
@@ -486,8 +508,8 @@ func (c *Crew) receive(k *conn) {
 			}
 			c.done(k, c.seen)
 			return
-		case k.answer.length > c.cfg.MaxBody:
-			c.end(k, shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody))
+		case k.answer.length > c.cfg.maxBody(k.asked):
+			c.end(k, shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.maxBody(k.asked)))
 			return
 		}
 		if n < len(c.buf) {
@@ -535,10 +557,10 @@ func (c *Crew) fail(k *conn, err error) {
 // done is an answer that was whole at a moment.
 func (c *Crew) done(k *conn, now time.Duration) {
 	class, err := shots.OK, error(nil)
-	if err = c.cfg.Status(k.answer.status, k.answer.reason); err != nil {
+	if err = c.cfg.status(k.asked, k.answer.status, k.answer.reason); err != nil {
 		class = shots.Status
-	} else if k.answer.length > c.cfg.MaxBody {
-		class, err = shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.MaxBody)
+	} else if k.answer.length > c.cfg.maxBody(k.asked) {
+		class, err = shots.Length, fmt.Errorf("answer longer than max-body of %d bytes", c.cfg.maxBody(k.asked))
 	}
 	c.finish(k, now, class, err, !c.cfg.Keep || k.answer.close)
 }
@@ -579,9 +601,9 @@ func (c *Crew) hangUp(k *conn) {
 // sweep ends shots whose time is over.
 func (c *Crew) sweep(now time.Duration) {
 	for i := range c.conns {
-		if k := &c.conns[i]; k.phase != idle && now-k.shot.Start > c.cfg.Timeout {
+		if k := &c.conns[i]; k.phase != idle && now-k.shot.Start > c.cfg.timeout(k.asked) {
 			c.end(k, shots.Timeout, fmt.Errorf(
-				"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.Timeout, k.answer.length,
+				"no full answer from %s after %s (%d bytes of body read)", c.cfg.Host, c.cfg.timeout(k.asked), k.answer.length,
 			))
 		}
 	}

@@ -27,6 +27,7 @@ const (
 	Connections
 	Pages
 	FirstPage // until the first one was there
+	Requests  // of a shot that has several
 )
 
 // Shape is what shots are made of that ask for something over HTTP.
@@ -50,6 +51,7 @@ var Shape = shots.Shape{
 		FirstPage: {
 			Name: "first page", Unit: units.Second, Row: "to the first page", Per: shots.PerSuccess, Site: shots.Takes,
 		},
+		Requests: {Name: "requests", Unit: "requests", Row: "requests a shot", Per: shots.PerShot, Site: shots.Answers},
 	},
 }
 

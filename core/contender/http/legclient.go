@@ -1,0 +1,629 @@
+package http
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"paceduel/core/contender"
+	"paceduel/core/contender/http/lean"
+	"paceduel/core/panics"
+	"paceduel/core/shots"
+	"paceduel/core/spans"
+)
+
+// legDriver is a leg with its requests, one for each row.
+type legDriver struct {
+	leg
+	*driver
+	requests []request
+	wires    []lean.Request // those of a leg that needs no values
+}
+
+// openLegs makes the driver's legs, whose requests for all rows stand one leg behind the other.
+func (d *driver) openLegs(rows int) error {
+	legs, _ := d.settings.legs() // whose faults were found when the plan was read
+	all := d.requests
+	for i, l := range legs {
+		own := &driver{
+			settings: l.settings, clock: d.clock, requests: all[i*rows : (i+1)*rows], means: d.means, tls: d.tls, guard: d.guard,
+		}
+		one := legDriver{leg: l, driver: own, requests: own.requests}
+		for j := range one.requests {
+			if len(l.uses) > 0 {
+				break
+			}
+			wire, err := own.wire(&one.requests[j])
+			if err != nil {
+				return fmt.Errorf("leg %s: %w", l.Name, err)
+			}
+			one.wires = append(one.wires, wire)
+		}
+		d.legs = append(d.legs, one)
+	}
+	d.requests = all[:rows]
+	return nil
+}
+
+// widest is how many requests of a shot may be under way at a time.
+func (d *driver) widest() (n int) {
+	for i := range d.legs {
+		own := max(d.legs[i].Leg.AtOnce, 1)
+		if d.settings.Order == inTurn {
+			n = max(n, own)
+		} else {
+			n += own
+		}
+	}
+	return min(n, mostAtOnce)
+}
+
+// mostAtOnce bounds the connections of one client.
+const mostAtOnce = 256
+
+// legClient performs all legs of a shot. On the lean path one crew does, in the client's goroutine; else as many
+// clients as there are requests at a time, each in a goroutine of its own.
+type legClient struct {
+	d           *driver
+	first, step int
+	next        int
+	state       []legState
+	marks       shots.Marks
+	inside      []spans.Span
+	crew        *lean.Crew
+	err         error // why there is no crew
+	picked      *errand
+	slots       []asksFor // made when they are needed
+	number      int       // of the client
+	idle        []int     // of the slots
+
+	mu      sync.Mutex // of what follows, where several goroutines are at work
+	wait    sync.Cond
+	row     int
+	flying  int
+	alone   bool // no two requests have been under way at a time since the last pause
+	begun   bool
+	last    time.Duration // when the latest request ended
+	pauses  []pause
+	shot    *shots.Shot
+	fault   error
+	errands []*errand // that may be used again
+}
+
+// legState is how far a leg is.
+type legState struct {
+	begun, done bool
+	items       []any // of its list
+	sent, ended int
+	flying      int
+	values      map[string]value
+	took        time.Duration // its requests, added up
+	bodies      [][]byte
+	longest     int // place of its longest span; -1 before any
+	longestTook time.Duration
+}
+
+// pause is a stretch in which nothing of a shot was under way but ourselves.
+type pause struct{ from, to, before time.Duration }
+
+// errand is one request of a leg.
+type errand struct {
+	leg     int
+	since   time.Duration // from when on it was all that was waited for; 0: something else was
+	wire    lean.Request
+	request request
+	shot    shots.Shot
+	view    shots.View
+}
+
+// asksFor is who performs a request of a leg.
+type asksFor interface {
+	contender.Client
+	errand(ctx context.Context, d *driver, e *errand)
+}
+
+func (d *driver) legClient(i, n int) contender.Client {
+	c := &legClient{d: d, first: i, step: max(n, 1), state: make([]legState, len(d.legs)), number: i}
+	c.wait.L = &c.mu
+	if d.means == byCrew {
+		c.crew, c.err = d.legCrew(c)
+	}
+	c.Rewind()
+	return c
+}
+
+// legCrew makes the crew of a client.
+func (d *driver) legCrew(c *legClient) (*lean.Crew, error) {
+	cfg, err := d.legs[0].driver.lean()
+	if err != nil {
+		return nil, err
+	}
+	cfg.Beside = true
+	cfg.Pick = func() *lean.Request { return &c.picked.wire }
+	return d.crewOf(cfg, d.widest())
+}
+
+func (c *legClient) Rewind() { c.next = c.first % len(c.d.requests) }
+
+func (c *legClient) Close() {
+	if c.crew != nil {
+		c.crew.Close()
+		c.crew, c.err = nil, errClosed
+	}
+	for _, s := range c.slots {
+		s.Close()
+	}
+	c.slots, c.idle = nil, nil
+}
+
+// Shoot performs all legs.
+func (c *legClient) Shoot(ctx context.Context, shot *shots.Shot) {
+	c.row = c.next
+	c.next = (c.next + c.step) % len(c.d.requests)
+	shot.Row, shot.Start = c.row, c.d.clock.Now()
+	shot.End = shot.Start
+	switch {
+	case ctx.Err() != nil:
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
+		return
+	case c.err != nil:
+		shot.Class, shot.Err = shots.Other, c.err
+		return
+	}
+	c.marks.Clear()
+	c.inside, c.pauses = c.inside[:0], c.pauses[:0]
+	c.shot, c.flying, c.begun, c.last = shot, 0, false, shot.Start
+	if c.d.settings.Trace {
+		shot.Trace = c.d.traceID()
+	}
+	for i := range c.state {
+		old := &c.state[i]
+		*old = legState{longest: -1, bodies: old.bodies[:0]}
+	}
+	if c.crew != nil {
+		c.byCrew(ctx)
+	} else {
+		c.bySlots(ctx)
+	}
+	c.end(ctx)
+}
+
+// byCrew has the crew perform what is ready, as it becomes ready.
+func (c *legClient) byCrew(ctx context.Context) {
+	flying := map[int]*errand{}       // by connection
+	c.crew.Drive(ctx, &contender.Job{ // an interrupt is seen in the shots that it cut
+		Open: true,
+		Next: func(int) (time.Duration, time.Duration, bool) {
+			if c.picked = c.take(); c.picked == nil {
+				return 0, time.Second, c.flying > 0 // until one of them has ended
+			}
+			return 0, 0, true
+		},
+		Ask: func(i int, s *shots.Shot) {
+			flying[i] = c.picked
+			s.View = c.viewOf(c.picked)
+		},
+		Done: func(i int, s *shots.Shot) {
+			e := flying[i]
+			e.shot = *s
+			c.took(ctx, e)
+		},
+	})
+}
+
+// bySlots performs what is ready: in this goroutine where nothing is to be done beside it, else each request in one of
+// its own.
+func (c *legClient) bySlots(ctx context.Context) {
+	var wg sync.WaitGroup
+	c.mu.Lock()
+	for c.fault == nil {
+		e := c.take()
+		if e == nil {
+			if c.flying == 0 {
+				break
+			}
+			c.wait.Wait()
+			continue
+		}
+		beside := c.take()
+		if beside == nil && c.flying == 1 {
+			c.perform(ctx, e)
+			continue
+		}
+		for _, one := range []*errand{e, beside} {
+			if one != nil {
+				wg.Go(func() { c.beside(ctx, one) })
+			}
+		}
+	}
+	c.mu.Unlock()
+	wg.Wait()
+	if c.fault != nil {
+		panic(c.fault)
+	}
+}
+
+// beside performs a request in a goroutine of its own.
+func (c *legClient) beside(ctx context.Context, e *errand) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var fault error
+	defer func() {
+		c.fault = cmp.Or(c.fault, fault)
+		c.wait.Broadcast()
+	}()
+	defer panics.Catch("ask for leg "+c.d.legs[e.leg].Name, &fault)
+	c.perform(ctx, e)
+}
+
+// perform has a slot perform a request; it is called with the lock held, which it gives up meanwhile.
+func (c *legClient) perform(ctx context.Context, e *errand) {
+	var slot int
+	if n := len(c.idle); n > 0 {
+		slot, c.idle = c.idle[n-1], c.idle[:n-1]
+	} else {
+		slot = len(c.slots)
+		c.slots = append(c.slots, c.newSlot())
+	}
+	by := c.slots[slot]
+	e.shot = shots.Shot{View: c.viewOf(e), Trace: c.shot.Trace}
+	func() {
+		c.mu.Unlock()
+		defer c.mu.Lock()
+		by.errand(ctx, c.d.legs[e.leg].driver, e)
+	}()
+	c.idle = append(c.idle, slot)
+	c.took(ctx, e)
+}
+
+// newSlot makes a further client: over HTTP/2 with the connection of the first, and with its cookies.
+func (c *legClient) newSlot() asksFor {
+	slot := c.d.single(c.number*mostAtOnce+len(c.slots), 1).(asksFor)
+	own, ok := slot.(*client)
+	if !ok || len(c.slots) == 0 {
+		return slot
+	}
+	first := c.slots[0].(*client)
+	if c.d.settings.Protocol == http2 && len(c.d.pools) == 0 {
+		own.transport.close()
+		own.transport = first.transport
+		own.transport.users.Add(1)
+	}
+	if own.follow != nil {
+		own.follow.Transport, own.follow.Jar = own.transport, first.follow.Jar
+	}
+	return own
+}
+
+func (c *client) errand(ctx context.Context, d *driver, e *errand) {
+	c.d = d
+	c.askFor(ctx, &e.request, -1, &e.shot)
+}
+
+func (c *leanClient) errand(ctx context.Context, d *driver, e *errand) {
+	c.AskFor(ctx, &e.wire, &e.shot)
+	d.complete(&e.shot)
+}
+
+func (b *broken) errand(ctx context.Context, _ *driver, e *errand) { b.Shoot(ctx, &e.shot) }
+
+// viewOf is what is kept of an answer: all that its leg takes something from, or that is to be shown.
+func (c *legClient) viewOf(e *errand) *shots.View {
+	if len(c.d.legs[e.leg].Take) == 0 && c.shot.View == nil {
+		return nil
+	}
+	e.view = shots.View{Limit: int(c.d.legs[e.leg].driver.settings.MaxBody), Sample: true, Body: e.view.Body[:0]}
+	return &e.view
+}
+
+// take gives out the next request that may be sent now; nil where there is none, which with nothing under way is the
+// end.
+func (c *legClient) take() *errand {
+	for i := range c.state {
+		if c.shot.Class != shots.OK || c.flying >= mostAtOnce {
+			return nil
+		}
+		st, l := &c.state[i], &c.d.legs[i]
+		if !st.begun && c.ready(i) {
+			st.begun = true
+			if l.each != nil && !c.list(i) || l.each != nil && len(st.items) == 0 {
+				st.done = true
+			}
+		}
+		if !st.begun || st.done || st.sent >= max(len(st.items), 1) || st.flying >= max(l.AtOnce, 1) ||
+			l.each == nil && st.sent > 0 {
+			continue
+		}
+		e, err := c.prepare(i)
+		if err != nil {
+			c.shot.Class, c.shot.Err = shots.Other, fmt.Errorf("leg %s: %w", l.Name, err)
+			return nil
+		}
+		if c.alone = c.flying == 0; c.alone {
+			e.since = c.last
+		}
+		st.sent++
+		st.flying++
+		c.flying++
+		return e
+	}
+	return nil
+}
+
+// ready reports whether a leg may begin.
+func (c *legClient) ready(i int) bool {
+	for _, need := range c.d.legs[i].needs {
+		if !c.state[need].done {
+			return false
+		}
+	}
+	if c.d.settings.Order == inTurn {
+		for before := range i {
+			if !c.state[before].done {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// list reads the items that a leg has a request for; what is not right fails the shot.
+func (c *legClient) list(i int) bool {
+	l := &c.d.legs[i]
+	v, ok := c.state[l.each.leg].values[l.each.name]
+	from := &c.d.legs[l.each.leg]
+	var err error
+	switch {
+	case !ok:
+		err = fmt.Errorf("the answer of leg %s has nothing at %s", from.Name, from.Take[l.each.name])
+	case !v.list:
+		err = fmt.Errorf("what leg %s has at %s is no list", from.Name, from.Take[l.each.name])
+	case len(v.items) > maxEach:
+		err = fmt.Errorf("the list of leg %s has %d items, and %d are the most", from.Name, len(v.items), maxEach)
+	}
+	if err != nil {
+		c.shot.Class, c.shot.Err = shots.Other, fmt.Errorf("leg %s: %w", l.Name, err)
+		return false
+	}
+	c.state[i].items = v.items
+	return true
+}
+
+// prepare makes the next request of a leg.
+func (c *legClient) prepare(i int) (*errand, error) {
+	l, st := &c.d.legs[i], &c.state[i]
+	var e *errand
+	if n := len(c.errands); n > 0 {
+		e, c.errands = c.errands[n-1], c.errands[:n-1]
+	} else {
+		e = &errand{}
+	}
+	e.leg, e.since = i, 0
+	if len(l.uses) == 0 {
+		e.wire, e.request = l.wires[c.row], l.requests[c.row]
+		return e, nil
+	}
+	values := make([]string, len(l.uses))
+	for j, u := range l.uses {
+		if u.leg == eachItem {
+			text, err := itemText(st.items[st.sent], u.pointer)
+			if err != nil {
+				return nil, fmt.Errorf("item %d: %w", st.sent+1, err)
+			}
+			values[j] = text
+			continue
+		}
+		v, ok := c.state[u.leg].values[u.name]
+		from := &c.d.legs[u.leg]
+		switch {
+		case !ok:
+			return nil, fmt.Errorf("it needs {{%s.%s}}, and the answer of %s has nothing at %s",
+				from.Name, u.name, from.Name, from.Take[u.name])
+		case v.list:
+			return nil, fmt.Errorf("it needs {{%s.%s}}, and that is a list: ask for each of it", from.Name, u.name)
+		}
+		values[j] = v.text
+	}
+	var err error
+	if e.request, err = l.requests[c.row].fill(values, l.uses); err != nil {
+		return nil, err
+	}
+	if err := c.d.guard.Check(e.request.url.Hostname()); err != nil {
+		return nil, err
+	}
+	if c.d.means != byFull {
+		e.wire, err = l.wire(&e.request)
+	}
+	return e, err
+}
+
+// took takes in a request that has ended.
+func (c *legClient) took(ctx context.Context, e *errand) {
+	l, st, s := &c.d.legs[e.leg], &c.state[e.leg], &e.shot
+	if c.crew != nil {
+		l.complete(s)
+	}
+	c.flying--
+	st.flying--
+	st.ended++
+	c.last = max(c.last, s.End)
+	c.sum(s)
+	if e.since > 0 { // until it was sent, nothing was waited for but us
+		c.pauses = append(c.pauses, pause{from: e.since, to: s.Start})
+	}
+	if c.alone && s.Aside > 0 {
+		c.pauses = append(c.pauses, pause{from: s.End - s.Aside, to: s.End})
+	}
+	c.enter(e)
+	switch {
+	case s.Class == shots.OK:
+	case s.Class == shots.Cut || ctx.Err() != nil:
+		c.shot.Class, c.shot.Err = shots.Cut, cmp.Or(s.Err, ctx.Err())
+	case c.shot.Class == shots.OK:
+		c.shot.Class, c.shot.Err = s.Class, fmt.Errorf("leg %s: %w", l.Name, s.Err)
+		if len(st.items) > 0 {
+			c.shot.Err = fmt.Errorf("leg %s, item %d of %d: %w", l.Name, st.ended, len(st.items), s.Err)
+		}
+	}
+	if s.Class == shots.OK && s.View != nil {
+		var err error
+		if st.values, err = l.takenFrom(s.View.Headers, s.View.Encoding, s.View.Body); err != nil {
+			c.shot.Class, c.shot.Err = shots.Other, fmt.Errorf("leg %s: %w", l.Name, err)
+		}
+		if c.shot.View != nil {
+			st.bodies = append(st.bodies, bytes.Clone(s.View.Body))
+		}
+	}
+	st.done = st.ended >= max(len(st.items), 1)
+	c.errands = append(c.errands, e)
+}
+
+// sum adds a request to the shot.
+func (c *legClient) sum(s *shots.Shot) {
+	shot := c.shot
+	if !c.begun {
+		shot.Start = s.Start
+		c.begun = true
+		shot.Count(lean.FirstByte, s.Amounts[lean.FirstByte])
+	}
+	for i, n := range s.Amounts {
+		if i != lean.FirstByte {
+			shot.Count(i, n)
+		}
+	}
+	shot.Count(lean.Requests, 1)
+	shot.End = max(shot.End, s.End)
+	shot.Sent, shot.Received, shot.Length = shot.Sent+s.Sent, shot.Received+s.Received, shot.Length+s.Length
+	for _, m := range s.Told {
+		c.marks.Add([]byte(m.Name), m.Unit, m.Value)
+	}
+}
+
+// enter makes a span of a request, by the clock.
+func (c *legClient) enter(e *errand) {
+	l, st, s := &c.d.legs[e.leg], &c.state[e.leg], &e.shot
+	sp := spans.Span{Name: l.Name, Begin: s.Start, End: s.End, Parent: spans.None}
+	at := len(c.inside)
+	if at < cap(c.inside) { // what it needed then has room for what it needs now
+		sp.Needs = c.inside[:at+1][at].Needs[:0]
+	}
+	for _, need := range l.needs {
+		if from := c.state[need].longest; from >= 0 {
+			sp.Needs = append(sp.Needs, from)
+		}
+	}
+	c.inside = append(c.inside, sp)
+	if took := s.Latency(); st.longest < 0 || took > st.longestTook {
+		st.longest, st.longestTook = at, took
+	}
+	st.took += s.Latency()
+}
+
+// end enters what is known of the shot as a whole.
+func (c *legClient) end(ctx context.Context) {
+	shot := c.shot
+	c.settle()
+	undone := func(st legState) bool { return !st.done }
+	if ctx.Err() != nil && shot.Class == shots.OK && slices.ContainsFunc(c.state, undone) {
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
+	}
+	if shot.Class == shots.OK {
+		for i := range c.state {
+			if st := &c.state[i]; st.ended > 0 {
+				c.marks.AddTime([]byte(c.d.legs[i].Name), st.took)
+			}
+		}
+		shot.Inside, shot.InsideKnown = c.inside, true
+	}
+	shot.Told = c.marks.List()
+	if v := shot.View; v != nil {
+		c.show(v)
+	}
+}
+
+// settle takes pauses out of the shot, and gives its spans the shot's own time.
+func (c *legClient) settle() {
+	slices.SortFunc(c.pauses, func(a, b pause) int { return cmp.Compare(a.from, b.from) })
+	before := time.Duration(0) // what those up to a pause come to; they do not overlap
+	for i := range c.pauses {
+		p := &c.pauses[i]
+		p.from = max(p.from, c.shot.Start)
+		p.to = max(p.to, p.from)
+		p.before, before = before, before+p.to-p.from
+	}
+	own := func(at time.Duration) time.Duration {
+		i, _ := slices.BinarySearchFunc(c.pauses, at, func(p pause, at time.Duration) int { return cmp.Compare(p.from, at) })
+		if i == 0 {
+			return at - c.shot.Start
+		}
+		p := &c.pauses[i-1]
+		return at - c.shot.Start - p.before - min(p.to-p.from, at-p.from)
+	}
+	for i := range c.inside {
+		c.inside[i].Begin, c.inside[i].End = own(c.inside[i].Begin), own(c.inside[i].End)
+	}
+	c.shot.Aside = c.shot.End - c.shot.Start - own(c.shot.End)
+}
+
+// show puts the answers together: as members of one object by the names of the legs, where all are JSON.
+func (c *legClient) show(v *shots.View) {
+	v.Done, v.Known, v.Outcome = c.d.settings.Summary(), true, "ok"
+	var whole bytes.Buffer
+	isJSON := true
+	for i := range c.state {
+		st, l := &c.state[i], &c.d.legs[i]
+		for _, b := range st.bodies {
+			isJSON = isJSON && json.Valid(b)
+		}
+		if len(st.bodies) == 0 {
+			continue
+		}
+		if whole.Len() > 0 {
+			whole.WriteByte(',')
+		}
+		name, _ := json.Marshal(l.Name)
+		whole.Write(name)
+		whole.WriteByte(':')
+		if l.each != nil {
+			whole.WriteByte('[')
+		}
+		whole.Write(bytes.Join(st.bodies, []byte{','}))
+		if l.each != nil {
+			whole.WriteByte(']')
+		}
+	}
+	body := []byte("{" + whole.String() + "}")
+	v.Type = "application/json"
+	if !isJSON {
+		var all [][]byte
+		for i := range c.state {
+			all = append(all, c.state[i].bodies...)
+		}
+		body, v.Type = bytes.Join(all, []byte{'\n'}), "text/plain"
+	}
+	if shot := c.shot; shot.Class.Failed() {
+		v.Outcome = strings.SplitN(shot.Err.Error(), "\n", 2)[0]
+	}
+	v.Bytes, v.Body = int64(len(body)), body[:min(len(body), v.Room())]
+}
+
+// itemText is an item of a list, or a member of it, as a text.
+func itemText(item any, pointer string) (string, error) {
+	if pointer != "" {
+		found, err := member(item, pointer)
+		if err != nil {
+			return "", err
+		}
+		item = found
+	}
+	if text, ok := scalar(item); ok {
+		return text, nil
+	}
+	return "", fmt.Errorf("what stands for {{each%s}} is neither a text nor a number", pointer)
+}

@@ -1,0 +1,412 @@
+package http
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"paceduel/core/clock"
+	"paceduel/core/contender"
+	"paceduel/core/contender/conformance"
+	"paceduel/core/contender/http/lean"
+	"paceduel/core/plan"
+	"paceduel/core/shots"
+	"paceduel/core/spans"
+)
+
+// quay serves what a vessel's page is made of, and takes down who was there at the same time.
+type quay struct {
+	*httptest.Server
+	mu     sync.Mutex
+	there  int
+	most   int
+	asked  []string
+	gather int // requests under /meet are answered when so many are there
+	met    sync.Cond
+}
+
+func newQuay(t *testing.T, start func(*httptest.Server)) *quay {
+	t.Helper()
+	q := &quay{}
+	q.met.L = &q.mu
+	q.Server = httptest.NewUnstartedServer(http.HandlerFunc(q.serve))
+	start(q.Server)
+	t.Cleanup(q.Close)
+	return q
+}
+
+func (q *quay) serve(w http.ResponseWriter, r *http.Request) {
+	q.mu.Lock()
+	q.there++
+	q.most = max(q.most, q.there)
+	q.asked = append(q.asked, r.Method+" "+r.URL.RequestURI())
+	for strings.HasPrefix(r.URL.Path, "/meet") && q.most < q.gather {
+		q.met.Wait()
+	}
+	q.met.Broadcast()
+	q.mu.Unlock()
+	defer func() {
+		q.mu.Lock()
+		q.there--
+		q.mu.Unlock()
+	}()
+	w.Header().Set("Content-Type", "application/json")
+	switch path := r.URL.Path; path {
+	case "/vessel":
+		w.Header().Set("Berth", "B 7")
+		http.SetCookie(w, &http.Cookie{Name: "clerk", Value: "Oda"})
+		fmt.Fprint(w, `{"name":"Brim","berth":{"id":12},"calls":[{"id":3},{"id":5},{"id":8}],"none":null,"odd":{},`+
+			`"empty":[]}`)
+	case "/sunk":
+		http.Error(w, "sunk", http.StatusGone)
+	case "/text":
+		fmt.Fprint(w, "no JSON")
+	default:
+		body := make([]byte, 100)
+		n, _ := r.Body.Read(body)
+		fmt.Fprintf(w, "%q", path+"?"+r.URL.RawQuery+" "+r.Header.Get("Note")+" "+string(body[:n]))
+	}
+}
+
+// meet has requests under /meet wait until so many are there.
+func (q *quay) meet(n int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.gather = n
+}
+
+// take forgets what was asked so far.
+func (q *quay) take() (asked []string, most int) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	asked, most = q.asked, q.most
+	q.asked, q.most = nil, 0
+	return asked, most
+}
+
+func legged(q *quay, order string, legs ...Leg) *Settings {
+	s := New().(*Settings)
+	s.URL, s.Order, s.Legs = q.URL, order, legs
+	if q.TLS != nil {
+		s.TLS = &TLS{Insecure: true}
+	}
+	return s
+}
+
+// ways are those in which legs may be performed.
+var ways = []struct {
+	name   string
+	start  func(*httptest.Server)
+	least  means
+	change func(*Settings)
+}{
+	{"crew", (*httptest.Server).Start, byCrew, nil},
+	{"lean clients", (*httptest.Server).Start, byLean, nil},
+	{"full", (*httptest.Server).Start, byFull, nil},
+	{"a pool", (*httptest.Server).Start, byCrew, func(s *Settings) { s.Connections = 4 }},
+	{"new connections", (*httptest.Server).Start, byCrew, func(s *Settings) { s.Connections = plan.Fresh }},
+	{"TLS", (*httptest.Server).StartTLS, byCrew, nil},
+	{
+		"HTTP/2", func(s *httptest.Server) { s.EnableHTTP2 = true; s.StartTLS() }, byCrew,
+		func(s *Settings) { s.Protocol = http2 },
+	},
+}
+
+// eachWay performs shots in every way.
+func eachWay(t *testing.T, do func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot)) {
+	for _, way := range ways {
+		t.Run(way.name, func(t *testing.T) {
+			q := newQuay(t, way.start)
+			do(t, q, func(t *testing.T, s *Settings) shots.Shot {
+				t.Helper()
+				if way.change != nil {
+					way.change(s)
+				}
+				if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) > 0 {
+					t.Fatalf("%v", faults)
+				}
+				d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s, way.least)
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer d.Close()
+				c := d.Client(0, 1)
+				defer c.Close()
+				shot := shots.Shot{View: &shots.View{}}
+				c.Shoot(t.Context(), &shot)
+				shot.Inside = slices.Clone(shot.Inside)
+				return shot
+			})
+		})
+	}
+}
+
+func TestLegsOneAfterAnother(t *testing.T) {
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		shot := shoot(t, legged(q, inTurn, Leg{Name: "vessel", URL: "/vessel"}, Leg{Name: "berth", URL: "/berth"},
+			Leg{Name: "tide", URL: "/tide?day=1"}))
+		asked, most := q.take()
+		want := []string{"GET /vessel", "GET /berth", "GET /tide?day=1"}
+		if shot.Class != shots.OK || !slices.Equal(asked, want) || most != 1 {
+			t.Fatalf("%s %v: %q, %d at once", shot.Class, shot.Err, asked, most)
+		}
+		if shot.Amounts[lean.Requests] != 3 || !shot.InsideKnown || len(shot.Inside) != 3 || len(shot.Told) != 3 {
+			t.Errorf("%v, %+v, told %v", shot.Amounts, shot.Inside, shot.Told)
+		}
+		// What lies between two legs is ours, so that the legs make the latency.
+		in := spans.Look(&spans.Shot{Length: shot.Latency(), Spans: shot.Inside, Known: true})
+		if in.Idle > shot.Latency()/20 || in.Added > shot.Latency() {
+			t.Errorf("%s idle of %s, legs of %s", in.Idle, shot.Latency(), in.Added)
+		}
+		if body := string(shot.View.Body); !strings.HasPrefix(body, `{"vessel":{"name":"Brim"`) ||
+			!strings.HasSuffix(body, `"berth":"/berth?  ","tide":"/tide?day=1  "}`) {
+			t.Errorf("answer %s", body)
+		}
+	})
+}
+
+// Legs that need nothing of each other are under way together: the service answers none before all are there.
+func TestLegsAtOnce(t *testing.T) {
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		q.meet(4)
+		shot := shoot(t, legged(q, "", Leg{Name: "a", URL: "/meet/a"}, Leg{Name: "b", URL: "/meet/b"},
+			Leg{Name: "c", URL: "/meet/c"}, Leg{Name: "d", URL: "/meet/d"}))
+		if _, most := q.take(); shot.Class != shots.OK || most != 4 || len(shot.Inside) != 4 {
+			t.Fatalf("%s %v: %d at once, %+v", shot.Class, shot.Err, most, shot.Inside)
+		}
+	})
+}
+
+// A diamond: two legs need the first and run together, the last needs both.
+func TestLegsThatNeedEachOther(t *testing.T) {
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		q.meet(2)
+		shot := shoot(t, legged(q, "",
+			Leg{Name: "bill", URL: "/bill", Needs: []string{"berth", "pilot"}},
+			Leg{Name: "berth", URL: "/meet/berth/{{vessel.berth}}?at={{vessel.quay}}"},
+			Leg{Name: "pilot", URL: "meet/pilot", Method: "POST", Body: `{"for":"{{vessel.name}}"}`,
+				Headers: map[string]plan.Word{"Note": "by {{vessel.clerk}}"}},
+			Leg{Name: "vessel", URL: "/vessel", Take: map[string]plan.Word{
+				"berth": "/berth/id", "name": "/name", "quay": "header berth", "clerk": "cookie clerk",
+			}}))
+		asked, most := q.take()
+		slices.Sort(asked[1:3])
+		want := []string{"GET /vessel", "GET /meet/berth/12?at=B+7", "POST /meet/pilot", "GET /bill"}
+		if shot.Class != shots.OK || !slices.Equal(asked, want) || most != 2 {
+			t.Fatalf("%s %v: %q, %d at once", shot.Class, shot.Err, asked, most)
+		}
+		if body := string(shot.View.Body); !strings.Contains(body, `"pilot":"/meet/pilot? by Oda {\"for\":\"Brim\"}"`) {
+			t.Errorf("answer %s", body)
+		}
+		names := map[string][]string{}
+		for _, sp := range shot.Inside {
+			names[sp.Name] = []string{}
+			for _, need := range sp.Needs {
+				names[sp.Name] = append(names[sp.Name], shot.Inside[need].Name)
+			}
+		}
+		if !slices.Equal(names["bill"], []string{"berth", "pilot"}) || !slices.Equal(names["pilot"], []string{"vessel"}) ||
+			len(names["vessel"]) != 0 {
+			t.Errorf("needs %v", names)
+		}
+	})
+}
+
+func TestALegForEachItem(t *testing.T) {
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		vessel := Leg{Name: "vessel", URL: "/vessel", Take: map[string]plan.Word{"calls": "/calls", "empty": "/empty"}}
+		for _, atOnce := range []int{0, 2} {
+			q.meet(max(atOnce, 1))
+			shot := shoot(t, legged(q, "", vessel,
+				Leg{Name: "call", URL: "/meet?id={{each/id}}", Each: "vessel.calls", AtOnce: atOnce},
+				Leg{Name: "nothing", URL: "/{{each}}", Each: "vessel.empty"}))
+			asked, most := q.take()
+			slices.Sort(asked[1:])
+			want := []string{"GET /vessel", "GET /meet?id=3", "GET /meet?id=5", "GET /meet?id=8"}
+			if shot.Class != shots.OK || !slices.Equal(asked, want) || most != max(atOnce, 1) ||
+				shot.Amounts[lean.Requests] != 4 {
+				t.Fatalf("%s %v: %q, %d at once", shot.Class, shot.Err, asked, most)
+			}
+			if !strings.Contains(string(shot.View.Body), `"call":["/meet?id=`) {
+				t.Errorf("answer %s", shot.View.Body)
+			}
+		}
+	})
+}
+
+// A failure names the leg, whatever it comes from, and what has not begun is not asked for.
+func TestLegsThatFail(t *testing.T) {
+	vessel := Leg{Name: "vessel", URL: "/vessel", Take: map[string]plan.Word{
+		"none": "/none", "gone": "/no/such", "odd": "/odd", "calls": "/calls", "name": "/name",
+	}}
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		for _, tt := range []struct {
+			leg   Leg
+			class shots.Class
+			want  string
+		}{
+			{Leg{URL: "/sunk?{{vessel.name}}"}, shots.Status, "leg second: status 410 Gone, expected 200 to 299"},
+			{
+				Leg{URL: "/{{vessel.none}}"}, shots.Other,
+				"leg second: it needs {{vessel.none}}, and the answer of vessel has nothing at /none",
+			},
+			{Leg{URL: "/{{vessel.gone}}"}, shots.Other, "nothing at /no/such"},
+			{Leg{URL: "/{{vessel.odd}}"}, shots.Other, "nothing at /odd"},
+			{Leg{URL: "/{{vessel.calls}}"}, shots.Other, "that is a list: ask for each of it"},
+			{Leg{URL: "/{{each}}", Each: "vessel.name"}, shots.Other, "what leg vessel has at /name is no list"},
+			{
+				Leg{URL: "/{{each}}", Each: "vessel.calls"}, shots.Other,
+				"leg second: item 1: what stands for {{each}} is neither",
+			},
+			{
+				Leg{URL: "/{{each/id}}/x", Each: "vessel.calls", Expect: 404}, shots.Status,
+				"leg second, item 1 of 3: status 200 OK, expected 404",
+			},
+		} {
+			tt.leg.Name = "second"
+			shot := shoot(t, legged(q, "", vessel, tt.leg, Leg{Name: "third", URL: "/third", Needs: []string{"second"}}))
+			if shot.Class != tt.class || !strings.Contains(fmt.Sprint(shot.Err), tt.want) {
+				t.Errorf("%s: %s: %v; want %s", tt.leg.URL, shot.Class, shot.Err, tt.want)
+			}
+			if asked, _ := q.take(); slices.Contains(asked, "GET /third") {
+				t.Errorf("%s: what needs it was asked for all the same", tt.leg.URL)
+			}
+		}
+		shot := shoot(t, legged(q, "", Leg{Name: "text", URL: "/text", Take: map[string]plan.Word{"a": "/a"}}))
+		want := "leg text: its values cannot be read, since it is no JSON"
+		if !strings.HasPrefix(fmt.Sprint(shot.Err), want) {
+			t.Errorf("%v; want %s", shot.Err, want)
+		}
+	})
+}
+
+// Values come from answers, and none of them breaks out of where it stands or leads to somebody else.
+func TestValuesStayWhereTheyAre(t *testing.T) {
+	evil := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/first" {
+			fmt.Fprint(w, `{"line":"a\r\nEvil: yes","path":"a b/../c?d=e#f","host":"10.1.2.3"}`)
+			return
+		}
+		fmt.Fprintf(w, "%s %s", r.URL.RequestURI(), r.Header.Get("Evil"))
+	}))
+	defer evil.Close()
+	take := map[string]plan.Word{"line": "/line", "path": "/path", "host": "/host"}
+	for _, path := range []string{"lean", "full"} {
+		for _, tt := range []struct {
+			second Leg
+			want   string
+		}{
+			{Leg{URL: "/{{a.path}}"}, `/a+b%2F..%2Fc%3Fd%3De%23f `},
+			{Leg{URL: "/x", Headers: map[string]plan.Word{"Note": "{{a.line}}"}}, "cannot be sent in a header"},
+			{Leg{URL: "http://{{a.host}}/x"}, "10.1.2.3 is not this machine"},
+		} {
+			s := New().(*Settings)
+			tt.second.Name = "b"
+			s.URL, s.Path, s.Legs = evil.URL, path, []Leg{{Name: "a", URL: "/first", Take: take}, tt.second}
+			if strings.Contains(tt.second.URL, "a.host") && path == "lean" {
+				continue // which knows one server
+			}
+			shot := paged(t, s)
+			if got := fmt.Sprint(shot.Err) + string(shot.View.Body); !strings.Contains(got, tt.want) {
+				t.Errorf("%s %s: %s; want %s", path, tt.second.URL, got, tt.want)
+			}
+		}
+	}
+}
+
+func TestLegsThatCannotBe(t *testing.T) {
+	take := map[string]plan.Word{"id": "/id"}
+	for _, tt := range []struct {
+		want string
+		set  func(*Settings)
+		legs []Leg
+	}{
+		{"legs[0]: a leg without a name", nil, []Leg{{URL: "/"}}},
+		{`legs[0].name: "a.b" is no name for a leg`, nil, []Leg{{Name: "a.b", URL: "/"}}},
+		{"legs[1].name: two legs are called a", nil, []Leg{{Name: "a", URL: "/"}, {Name: "a", URL: "/"}}},
+		{`legs[0].needs[0]: no leg is called "b"`, nil, []Leg{{Name: "a", URL: "/", Needs: []string{"b"}}}},
+		{"legs[0].needs[0]: leg a needs itself", nil, []Leg{{Name: "a", URL: "/", Needs: []string{"a"}}}},
+		{"legs need each other in a circle: a for b for a", nil, []Leg{
+			{Name: "a", URL: "/", Needs: []string{"b"}}, {Name: "b", URL: "/", Needs: []string{"a"}},
+		}},
+		{"legs[0].needs[0]: leg b comes after a, which needs it", func(s *Settings) { s.Order = inTurn }, []Leg{
+			{Name: "a", URL: "/", Needs: []string{"b"}}, {Name: "b", URL: "/"},
+		}},
+		{`legs[1].url: leg a takes no value called "name"`, nil, []Leg{
+			{Name: "a", URL: "/", Take: take}, {Name: "b", URL: "/{{a.name}}"},
+		}},
+		{"legs[0].url: {{each}} stands for an item, and there is no list", nil, []Leg{{Name: "a", URL: "/{{each}}"}}},
+		{`legs[0].take.x: "id" says nothing that is in an answer`, nil, []Leg{
+			{Name: "a", URL: "/", Take: map[string]plan.Word{"x": "id"}},
+		}},
+		{"legs[1].take: a leg of many requests takes no values", nil, []Leg{
+			{Name: "a", URL: "/", Take: take}, {Name: "b", URL: "/{{each}}", Each: "a.id", Take: take},
+		}},
+		{"legs[0].at-once: at-once says how many", nil, []Leg{{Name: "a", URL: "/", AtOnce: 2}}},
+		{`legs[0].url: no column is called "berth"`, nil, []Leg{{Name: "a", URL: "/{{berth}}"}}},
+		{"legs[0].headers.N\n: ", nil, []Leg{{Name: "a", URL: "/", Headers: map[string]plan.Word{"N\n": "x"}}}},
+		{"legs[0].url: 10.1.2.3 is not this machine", nil, []Leg{{Name: "a", URL: "http://10.1.2.3/"}}},
+		{"batch: legs and batch do not go together", func(s *Settings) { s.Batch = 3 }, []Leg{{Name: "a", URL: "/"}}},
+		{"order: order says how legs are done", func(s *Settings) { s.Order = inTurn }, nil},
+		{"path: the lean path does not know more than one server", func(s *Settings) { s.Path = "lean" }, []Leg{
+			{Name: "a", URL: "/"}, {Name: "b", URL: "http://127.0.0.2/"},
+		}},
+	} {
+		s := New().(*Settings)
+		s.URL, s.Legs = "http://127.0.0.1:9", tt.legs
+		if tt.set != nil {
+			tt.set(s)
+		}
+		var got []string
+		for _, f := range s.Check(plan.Surroundings{Dir: t.TempDir()}) {
+			got = append(got, f.Key+": "+f.What)
+		}
+		if len(got) != 1 || !strings.HasPrefix(got[0], tt.want) && !strings.Contains(got[0], tt.want) {
+			t.Errorf("%q; want %s", got, tt.want)
+		}
+	}
+}
+
+func TestAddressesOfLegs(t *testing.T) {
+	for _, tt := range [][3]string{
+		{"http://h:1/a/b?c", "/d", "http://h:1/d"}, {"http://h:1", "/d", "http://h:1/d"}, {"http://h?c", "/d", "http://h/d"},
+		{"http://h:1/a/", "d", "http://h:1/a/d"}, {"http://h:1/a?c", "d", "http://h:1/a/d"},
+		{"http://h:1/a?c", "?d", "http://h:1/a?d"},
+		{"http://h:1/a", "http://g/d", "http://g/d"}, {"", "http://g/d", "http://g/d"},
+	} {
+		if got := joined(tt[0], tt[1]); got != tt[2] {
+			t.Errorf("%s and %s make %s; want %s", tt[0], tt[1], got, tt[2])
+		}
+	}
+}
+
+// Shots of several requests keep the contract of all contenders, on every path.
+func TestLegsKeepTheContract(t *testing.T) {
+	for _, path := range []string{"lean", "full"} {
+		t.Run(path, func(t *testing.T) {
+			s := harbour(t)
+			of := func(second string, change func(*Settings)) *Settings {
+				return asking(s.URL, func(s *Settings) {
+					s.Path, s.Legs = path, []Leg{{Name: "a", URL: "/tide"}, {Name: "b", URL: second}}
+					if change != nil {
+						change(s)
+					}
+				})
+			}
+			const limit = 50 * time.Millisecond
+			conformance.Run(t, conformance.Subject{
+				Kind: Kind, Good: of("/tide", nil), Body: "tide is in\ntide is in", Carries: 20,
+				Hangs: of("/hang", nil), Slow: of("/hang", func(s *Settings) { s.Timeout = plan.Span(limit) }), Limit: limit,
+				Failures: map[shots.Class]plan.Settings{
+					shots.Status: of("/missing", nil),
+					shots.Other:  of("/tide", func(s *Settings) { s.Legs[0].Take = map[string]plan.Word{"x": "/x"} }),
+				},
+			})
+		})
+	}
+}

@@ -1,0 +1,95 @@
+package result
+
+import (
+	"fmt"
+	"time"
+
+	"paceduel/core/spans"
+)
+
+// Quarters are quartiles over shots: a quarter of them took at most the first, half the second, three quarters the
+// third.
+type Quarters [3]time.Duration
+
+// Middle is the median.
+func (q Quarters) Middle() time.Duration { return q[1] }
+
+// Inside is what happened inside those shots of a heat that were looked into. Times of steps count from where their
+// shot's latency does.
+type Inside struct {
+	Shots int64 `json:"shots"`    // that were looked into
+	Of    int64 `json:"of_shots"` // that they are a uniform choice of
+	// Known says that it is known which steps needed which; else it is taken that none needs what stands beside it.
+	Known bool         `json:"needs_known,omitempty"`
+	Steps []InsideStep `json:"steps"` // parts after what they are parts of
+	// What these shots took, what their innermost spans took added up, how long nothing was under way, and what they could
+	// take if all that needs nothing of each other ran together.
+	Length   Quarters `json:"length_ns"`
+	Added    Quarters `json:"added_ns"`
+	Idle     Quarters `json:"idle_ns"`
+	Together Quarters `json:"together_ns"`
+	// Real are single shots, the typical one first.
+	Real []RealShot `json:"real,omitempty"`
+}
+
+// InsideStep is all spans of one name within the same step. Quartiles are over the shots that have it.
+type InsideStep struct {
+	Name   string   `json:"name"`
+	Parent int      `json:"within"`       // place of the step that it is part of, before its own; -1: of the shot itself
+	Shots  int64    `json:"shots"`        // that have it
+	Spans  int64    `json:"spans"`        // in all of them
+	AtOnce int      `json:"at_once"`      // in half of the shots so many were under way together
+	Total  Quarters `json:"total_ns"`     // its spans added up
+	Own    Quarters `json:"own_ns"`       // of that, what no part of theirs covered
+	Covers Quarters `json:"covered_ns"`   // in which at least one was under way
+	Begin  Quarters `json:"begin_ns"`     // of the first
+	End    Quarters `json:"end_ns"`       // of the last
+	OnPath Quarters `json:"on_path_ns"`   // of the critical path
+	Halved Quarters `json:"if_halved_ns"` // what the shot could take if its spans took half; zero where not computed
+}
+
+// RealShot is one shot as it was.
+type RealShot struct {
+	At      string        `json:"at" text:"ours"` // p50, p90, p99 or slowest
+	Latency time.Duration `json:"latency_ns"`
+	Spans   [][3]int64    `json:"spans"` // step, begin, end
+	Left    int           `json:"left_out,omitempty"`
+}
+
+// The places of real shots among those of their heat.
+const (
+	AtMiddle  = "p50"
+	AtP90     = "p90"
+	AtP99     = "p99"
+	AtSlowest = "slowest"
+)
+
+func (in *Inside) check() error {
+	if in == nil {
+		return nil
+	}
+	if in.Shots < 1 || in.Of < in.Shots || len(in.Steps) > 2*spans.MaxSteps {
+		return fmt.Errorf("the inside of %d of %d shots, of %d steps", in.Shots, in.Of, len(in.Steps))
+	}
+	for i := range in.Steps {
+		if s := &in.Steps[i]; s.Parent < spans.None || s.Parent >= i || s.Shots < 1 || s.Spans < s.Shots {
+			return fmt.Errorf("step %d of an inside is part of %d, with %d spans in %d shots", i, s.Parent, s.Spans, s.Shots)
+		}
+	}
+	for _, r := range in.Real {
+		for _, sp := range r.Spans {
+			if sp[0] < 0 || sp[0] >= int64(len(in.Steps)) {
+				return fmt.Errorf("a span of step %d, of %d", sp[0], len(in.Steps))
+			}
+		}
+	}
+	return nil
+}
+
+// Depth is within how many others a step lies.
+func (in *Inside) Depth(step int) (n int) {
+	for at := in.Steps[step].Parent; at != spans.None; at = in.Steps[at].Parent {
+		n++
+	}
+	return n
+}
