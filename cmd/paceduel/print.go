@@ -64,6 +64,7 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 		p.say(fmt.Sprintf("%s; %s.", v.Note, units.Plural(v.Rounds, "round")))
 		p.scorecard(r, v)
 	}
+	p.inside(r, v)
 	p.claims(v.Claims)
 	if len(v.Stakes) > 0 {
 		p.gap()
@@ -75,6 +76,22 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 	}
 	p.cautions(v.Cautions)
 	p.conditions(r, r.Plan.Pace.Words)
+}
+
+// inside says what happens in shots, and what moved.
+func (p printer) inside(r *result.Result, v *judge.Verdict) {
+	inner := v.Inner(r)
+	if len(inner) == 0 {
+		return
+	}
+	p.gap()
+	p.say("inside a shot")
+	for _, in := range inner {
+		p.say("- " + in.Say())
+	}
+	for _, m := range v.Moved {
+		p.say("- " + m.Sentence)
+	}
 }
 
 func (p printer) claims(claims []judge.Claim) {

@@ -33,7 +33,9 @@ type Verdict struct {
 	Gains     []Gain    // for each contender, where they are run cold and warm
 	// Beginnings say how first shots compare with later ones, where that is known.
 	Beginnings []Beginning
-	Lanes      map[cell.Cell]Lane // by contender and state
+	Insides    map[cell.Cell]*Inside // of those of which it is known what happens in their shots
+	Moved      []*Moved              // of the other contenders, in the order of the plan, in each state
+	Lanes      map[cell.Cell]Lane    // by contender and state
 	Latencies  map[cell.Cell]*Latencies
 	Heats      map[cell.Cell]map[int]HeatLatency // by round
 	Rounds     int                               // in which every contender finished
@@ -72,6 +74,7 @@ func (f *field) describe(v *Verdict) (*Verdict, error) {
 			v.Heats[s][h.Round] = HeatLatency{h.percentile(0.5), h.percentile(0.99)}
 		}
 	}
+	field.insides(v)
 	v.Beginnings = field.beginnings()
 	for i := range v.Gains {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)

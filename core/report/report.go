@@ -59,12 +59,13 @@ func Figures(out io.Writer, r *result.Result, v *judge.Verdict) error {
 	return w.Error()
 }
 
-// Markdown writes the report: question, sentence, figures, claims, stakes, cautions, footing, query plans, how to run
-// it again, pictures.
+// Markdown writes the report: question, sentence, figures, what happens inside, claims, stakes, cautions, footing,
+// query plans, how to run it again, pictures.
 func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []paper.Named) error {
 	d := &document{r: r, v: v}
 	d.heading()
 	d.figures()
+	d.inside()
 	d.claims()
 	d.stakes()
 	d.cautions()
@@ -176,6 +177,28 @@ func (d *document) figures() {
 	d.head(names...)
 	for _, row := range d.v.Scorecard {
 		d.row(append([]string{row.Name}, row.Values...)...)
+	}
+}
+
+// inside is what happens in shots: a table of steps for each contender, and what moved.
+func (d *document) inside() {
+	inner := d.v.Inner(d.r)
+	if len(inner) == 0 {
+		return
+	}
+	d.section("Inside a shot")
+	for _, in := range inner {
+		d.line("%s\n", in.Say())
+		d.head("step", "begins", "ends", "takes", "times", "of the critical path")
+		for i := range in.Steps {
+			s := &in.Steps[i]
+			d.row(s.Path, units.Seconds(s.Begin[1]), units.Seconds(s.End[1]), units.Seconds(s.Total.V), judge.Often(s.Count),
+				units.Share(s.OnPath.V/in.Length.V))
+		}
+		d.line("")
+	}
+	for _, m := range d.v.Moved {
+		d.line("%s\n", m.Sentence)
 	}
 }
 

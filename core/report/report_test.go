@@ -215,3 +215,23 @@ func TestQueryPlansAreReported(t *testing.T) {
 		t.Error(out.String())
 	}
 }
+
+func TestTheInsideInAReport(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 6, Shots: 25, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "in-turn", Latency: sample.Times(0.1, 0.1), Inside: sample.Legs(false, 0.041, 0.052, 0.049)},
+		{Name: "together", Latency: sample.Times(0.1, 0.1), Inside: sample.Legs(true, 0.041, 0.052, 0.049)},
+	}})
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out strings.Builder
+	if err := report.Markdown(&out, r, v, nil); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"## Inside a shot", "wait for each other", "| berth | 4", v.Moved[0].Sentence} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("the report lacks %q", want)
+		}
+	}
+}

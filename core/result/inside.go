@@ -1,7 +1,9 @@
 package result
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"paceduel/core/spans"
@@ -52,7 +54,7 @@ type InsideStep struct {
 type RealShot struct {
 	At      string        `json:"at" text:"ours"` // p50, p90, p99 or slowest
 	Latency time.Duration `json:"latency_ns"`
-	Spans   [][3]int64    `json:"spans"` // step, begin, end
+	Spans   [][4]int64    `json:"spans"` // step, begin, end, and how much of the critical path it is
 	Left    int           `json:"left_out,omitempty"`
 }
 
@@ -92,4 +94,64 @@ func (in *Inside) Depth(step int) (n int) {
 		n++
 	}
 	return n
+}
+
+// LookInside looks into shots, which are a choice of so many. It also returns what became of each.
+func LookInside(looked []spans.Shot, of int64) (*Inside, []*spans.Inside) {
+	all := make([]*spans.Inside, len(looked))
+	known := true
+	for i := range looked {
+		all[i] = spans.Look(&looked[i])
+		known = known && looked[i].Known
+	}
+	sum, steps := spans.Summarize(all)
+	in := &Inside{
+		Shots: int64(sum.Shots), Of: of, Known: known, Length: Quarters(sum.Length), Added: Quarters(sum.Added),
+		Idle: Quarters(sum.Idle), Together: Quarters(sum.Together),
+	}
+	for i := range sum.Steps {
+		s := &sum.Steps[i]
+		in.Steps = append(in.Steps, InsideStep{
+			Name: s.Name, Parent: s.Parent, Shots: int64(s.Shots), Spans: int64(s.Spans), AtOnce: s.AtOnce,
+			Total: Quarters(s.Total), Own: Quarters(s.Own), Covers: Quarters(s.Covered), Begin: Quarters(s.Begin),
+			End: Quarters(s.End), OnPath: Quarters(s.OnPath), Halved: Quarters(s.Halved),
+		})
+	}
+	in.Real = realShots(looked, all, steps)
+	return in, all
+}
+
+// mostReal is how many spans of a real shot are kept.
+const mostReal = 500
+
+// realShots are single shots of those that were looked into, as they were. A place among them that too few lie beyond
+// has none.
+func realShots(looked []spans.Shot, all []*spans.Inside, steps [][]int) (out []RealShot) {
+	byLength := make([]int, len(all))
+	for i := range byLength {
+		byLength[i] = i
+	}
+	slices.SortFunc(byLength, func(a, b int) int { return cmp.Compare(all[a].Length, all[b].Length) })
+	n := len(all)
+	for _, one := range []struct {
+		name         string
+		place, least int // of how many shots there have to be
+	}{{AtMiddle, (n - 1) / 2, 1}, {AtP90, n * 9 / 10, 20}, {AtP99, n * 99 / 100, 200}, {AtSlowest, n - 1, 2}} {
+		if n < one.least {
+			continue
+		}
+		at := byLength[one.place]
+		shot := RealShot{At: one.name, Latency: all[at].Length}
+		for i, sp := range looked[at].Spans {
+			if len(shot.Spans) == mostReal {
+				shot.Left = len(looked[at].Spans) - mostReal
+				break
+			}
+			shot.Spans = append(shot.Spans, [4]int64{
+				int64(steps[at][all[at].Of(i)]), int64(sp.Begin), int64(sp.End), int64(all[at].OnPath(i)),
+			})
+		}
+		out = append(out, shot)
+	}
+	return out
 }

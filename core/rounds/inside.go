@@ -1,7 +1,6 @@
 package rounds
 
 import (
-	"cmp"
 	"slices"
 
 	"paceduel/core/result"
@@ -19,66 +18,14 @@ func (h *heat) inside(doc *result.Heat) error {
 	if len(kept) == 0 {
 		return nil
 	}
-	known := true
-	all := make([]*spans.Inside, len(kept))
+	looked := make([]spans.Shot, len(kept))
 	for i := range kept {
-		k := &kept[i]
-		all[i] = spans.Look(&spans.Shot{Length: k.Latency, Spans: k.Spans, Known: k.Known})
-		known = known && k.Known
+		looked[i] = spans.Shot{Length: kept[i].Latency, Spans: kept[i].Spans, Known: kept[i].Known}
 	}
-	sum, steps := spans.Summarize(all)
-	in := &result.Inside{
-		Shots: int64(sum.Shots), Of: of, Known: known, Length: result.Quarters(sum.Length),
-		Added: result.Quarters(sum.Added), Idle: result.Quarters(sum.Idle), Together: result.Quarters(sum.Together),
-	}
-	for i := range sum.Steps {
-		s := &sum.Steps[i]
-		in.Steps = append(in.Steps, result.InsideStep{
-			Name: s.Name, Parent: s.Parent, Shots: int64(s.Shots), Spans: int64(s.Spans), AtOnce: s.AtOnce,
-			Total: result.Quarters(s.Total), Own: result.Quarters(s.Own), Covers: result.Quarters(s.Covered),
-			Begin: result.Quarters(s.Begin), End: result.Quarters(s.End), OnPath: result.Quarters(s.OnPath),
-			Halved: result.Quarters(s.Halved),
-		})
-	}
-	in.Real = realShots(kept, all, steps)
-	doc.Inside = in
+	var all []*spans.Inside
+	doc.Inside, all = result.LookInside(looked, of)
 	return tellSteps(doc, all)
 }
-
-// realShots are single shots of those that were looked into, as they were.
-func realShots(kept []tally.Inside, all []*spans.Inside, steps [][]int) (out []result.RealShot) {
-	byLength := make([]int, len(all))
-	for i := range byLength {
-		byLength[i] = i
-	}
-	slices.SortFunc(byLength, func(a, b int) int { return cmp.Compare(all[a].Length, all[b].Length) })
-	n := len(all)
-	for _, one := range []struct {
-		name  string
-		place int
-		least int // of how many shots there have to be
-	}{{result.AtMiddle, (n - 1) / 2, 1}, {result.AtP90, n * 9 / 10, 20}, {result.AtP99, n * 99 / 100, 200},
-		{result.AtSlowest, n - 1, 2}} {
-		if n < one.least {
-			continue
-		}
-		at := byLength[one.place]
-		shot := result.RealShot{At: one.name, Latency: all[at].Length}
-		for i, sp := range kept[at].Spans {
-			if len(shot.Spans) == mostReal {
-				shot.Left = len(kept[at].Spans) - mostReal
-				break
-			}
-			step := steps[at][all[at].Of(i)]
-			shot.Spans = append(shot.Spans, [3]int64{int64(step), int64(sp.Begin), int64(sp.End)})
-		}
-		out = append(out, shot)
-	}
-	return out
-}
-
-// mostReal is how many spans of a real shot are kept.
-const mostReal = 500
 
 // tellSteps makes figures of the steps: for each name what its spans took in a shot, and how many there were. A time
 // that shots have told already, as legs do, stays as it is.

@@ -161,7 +161,11 @@ type Inside struct {
 	// Halved is by step what the shot could take if each span of it took half; 0: not computed.
 	Halved []time.Duration
 	of     []int // the step of each span
+	onPath []time.Duration
 }
+
+// OnPath is how much of the critical path a span of the shot, with its parts, is.
+func (in *Inside) OnPath(span int) time.Duration { return in.onPath[span] }
 
 // Of is the step that a span of the shot belongs to.
 func (in *Inside) Of(span int) int { return in.of[span] }
@@ -179,12 +183,11 @@ func Look(s *Shot) *Inside {
 	in.fold(t)
 	var path []Piece
 	t.walk(None, 0, s.Length, &path)
+	in.onPath = make([]time.Duration, len(s.Spans))
 	for _, p := range path {
-		if p.Span == None {
-			continue
-		}
-		for at := in.of[p.Span]; at != None; at = in.Steps[at].Parent {
-			in.Steps[at].OnPath += p.End - p.Begin
+		for at := p.Span; at != None; at = s.Spans[at].Parent {
+			in.onPath[at] += p.End - p.Begin
+			in.Steps[in.of[at]].OnPath += p.End - p.Begin
 		}
 	}
 	in.Idle = s.Length - covered(t, t.byEnd[0])

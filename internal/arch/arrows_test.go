@@ -49,7 +49,7 @@ var arrows = map[string]string{
 
 	// what it means, and how it is shown
 	"core/judge/curve": "core/judge/stats",
-	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots " +
+	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots core/spans " +
 		"core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
 	"core/conduct": "core/cell core/contender core/figure core/judge core/logbook core/plan " +
@@ -90,8 +90,8 @@ var arrows = map[string]string{
 		"screen/app",
 
 	// for tests alone
-	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots core/tally " +
-		"core/units",
+	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots " +
+		"core/spans core/tally core/units",
 	"internal/calibration": "core/figure core/judge core/judge/curve core/judge/stats core/result internal/sample",
 	"internal/viewtest": "core/cell core/judge core/logbook core/pace core/plan core/plan/read core/result " +
 		"internal/golden " +

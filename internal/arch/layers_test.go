@@ -15,9 +15,9 @@ import (
 // judgeLayers are the files of core/judge from the bottom up: numbers out of heats; what they bear out; what is said of
 // it; the verdict, which has all of that.
 var judgeLayers = []string{
-	"ascent field latencies totals typical values",
-	"assess claims compare figures gain ranking stakes steering sweep sweep_claims starts",
-	"cautions disturbances forecast headline phrases scorecard sweep_table sweep_words words",
+	"ascent field inside latencies totals typical values",
+	"assess claims compare figures gain moved ranking stakes steering sweep sweep_claims starts",
+	"cautions disturbances forecast headline inside_words phrases scorecard sweep_table sweep_words words",
 	"judge measured sweep_verdict",
 }
 

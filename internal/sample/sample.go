@@ -11,6 +11,7 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 	"paceduel/core/tally"
 	"paceduel/core/units"
 )
@@ -24,6 +25,8 @@ type Entrant struct {
 	FailFrac float64
 	CPU      time.Duration // a shot; 0: not known
 	Bytes    int64         // a shot
+	// Inside, when set, is what happens in each of a heat's shots.
+	Inside func(rng *rand.Rand, round int) []spans.Shot
 }
 
 // Duel is what is made.
@@ -133,6 +136,10 @@ func heat(rng *rand.Rand, d Duel, e Entrant, round int, at time.Duration) result
 		h.SetAmount(shots.CPU, sums.Amounts[0])
 	}
 	h.Sent, h.Received, h.Busy, h.Wall = sums.Sent, sums.Received, busy, busy/time.Duration(clients)
+	if e.Inside != nil {
+		looked := e.Inside(rng, round)
+		h.Inside, _ = result.LookInside(looked, int64(len(looked)))
+	}
 	if failed := sums.Failures(); failed > 0 {
 		h.Failures = map[string]int64{shots.Status.String(): failed}
 		h.Causes = []string{"status 503 Service Unavailable, expected 200 to 299"}

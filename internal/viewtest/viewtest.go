@@ -200,7 +200,8 @@ func Scenes() map[string]screen.Scene {
 	return map[string]screen.Scene{
 		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
 		"failed": with(&failed), "served": with(judged(served)),
-		"swept": with(swept(sample.MakeSwept(overWriters), 3)), "swept over two": with(swept(sample.MakeSwept(overTwo), 0)),
+		"inside": with(judged(sample.Make(insides))),
+		"swept":  with(swept(sample.MakeSwept(overWriters), 3)), "swept over two": with(swept(sample.MakeSwept(overTwo), 0)),
 		"swept over words": with(swept(sample.MakeSwept(overWords), 1)), "swept, under way": with(underWay()),
 	}
 }
@@ -221,6 +222,16 @@ var threeWay = sample.Duel{
 		{Name: "snapshot", Latency: sample.Times(0.0009, 0.3), Bytes: 8443, FailFrac: 0.02},
 	},
 	Rounds: 10, Shots: 700, Clients: 8, Seed: 4127,
+}
+
+// insides is a duel of which it is known what happens in its shots, of legs and of traces.
+var insides = sample.Duel{
+	Entrants: []sample.Entrant{
+		{Name: "in-turn", Latency: sample.Times(0.142, 0.05), Inside: sample.Legs(false, 0.041, 0.052, 0.049)},
+		{Name: "together", Latency: sample.Times(0.053, 0.05), Inside: sample.Legs(true, 0.041, 0.052, 0.049)},
+		{Name: "board", Latency: sample.Times(0.040, 0.05), Inside: sample.Traces(40, 0.0009, 0.002)},
+	},
+	Rounds: 10, Shots: 25, Seed: 4127,
 }
 
 // writers is what three ways of keeping positions take in the typical shot with so many writers, in seconds: the second

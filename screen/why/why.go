@@ -25,10 +25,12 @@ const (
 	processors
 	reading
 	writing
+	inside
+	moved
 	pictures // how many
 )
 
-var pictureNames = [pictures]string{"start", "memory", "processors", "reading", "writing"}
+var pictureNames = [pictures]string{"start", "memory", "processors", "reading", "writing", "inside", "moved"}
 
 // quantity is what a picture but the first shows over time.
 func (p picture) quantity() chart.Quantity {
@@ -37,14 +39,16 @@ func (p picture) quantity() chart.Quantity {
 	}[p]
 }
 
-type keys struct{ next, pair, save, left, right, zoom, wide key.Binding }
+type keys struct{ next, pair, save, left, right, zoom, wide, shot, depth key.Binding }
 
 // View has which picture is in view, and what of it.
 type View struct {
 	picture picture
+	chosen  bool              // by whoever looks; else it is the one that says most
 	turn    int               // pairs on from the one to look at first
 	share   float64           // of the scale of starts, from zero on
 	window  chart.RoundWindow // of the memory; none: all rounds
+	inside  insideState
 	keys    keys
 }
 
@@ -53,7 +57,7 @@ func New() screen.View {
 	bind := func(help, what string, names ...string) key.Binding {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(help, what))
 	}
-	return View{share: 1, keys: keys{
+	return View{share: 1, inside: newInsideState(), keys: keys{
 		next:  bind("x", "next picture", "x"),
 		pair:  bind("o", "other pair", "o"),
 		save:  bind("s", "save to files", "s"),
@@ -61,6 +65,8 @@ func New() screen.View {
 		right: bind("→", "later", "right"),
 		zoom:  bind("z", "zoom in", "z"),
 		wide:  bind("backspace", "zoom out", "backspace"),
+		shot:  bind("N", "next shot", "N"),
+		depth: bind("D", "depth", "D"),
 	}}
 }
 
@@ -74,6 +80,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	if !known(s) {
 		return nil
 	}
+	v = v.at(s)
 	out = append(out, v.keys.next)
 	if v.any(s) {
 		out = append(out, v.keys.save)
@@ -84,13 +91,37 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		}
 		return append(out, v.keys.zoom, v.keys.wide)
 	}
+	switch v.picture {
+	case moved:
+		if len(s.Run.Verdict.Moved) > 1 {
+			out = append(out, v.keys.pair)
+		}
+		return out
+	case inside:
+		if v.any(s) {
+			out = append(out, v.keys.shot, v.keys.depth, v.inside.scroll.Key())
+		}
+	}
 	return append(out, v.keys.left, v.keys.zoom, v.keys.wide)
+}
+
+// at is the view with the picture that it begins with, unless one was chosen: the inside of shots where that is known.
+func (v View) at(s screen.Scene) View {
+	if !v.chosen && len(s.Run.Verdict.Insides) > 0 {
+		v.picture = inside
+	}
+	return v
 }
 
 // any reports whether the picture in view has anything to show.
 func (v View) any(s screen.Scene) bool {
-	if v.picture == start {
+	switch v.picture {
+	case start:
 		return v.starts(s).Any()
+	case inside:
+		return v.insides(s).Any()
+	case moved:
+		return v.moves(s) != nil
 	}
 	return v.held(s).Any()
 }
@@ -98,13 +129,14 @@ func (v View) any(s screen.Scene) bool {
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if _, ok := msg.(screen.RunInViewMsg); ok {
-		v.share, v.turn, v.window = 1, 0, chart.RoundWindow{}
+		v.chosen, v.picture = false, start
+		v.share, v.turn, v.window, v.inside = 1, 0, chart.RoundWindow{}, newInsideState()
 		return v, nil
 	}
 	if to, ok := msg.(screen.GoMsg); ok {
 		for p := range pictures {
 			if pictureNames[p] == string(to.To) {
-				v.picture = p
+				v.picture, v.chosen = p, true
 			}
 		}
 		return v, nil
@@ -113,9 +145,10 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if !ok || !known(s) {
 		return v, nil
 	}
+	v = v.at(s)
 	switch {
 	case key.Matches(press, v.keys.next):
-		v.picture = (v.picture + 1) % pictures
+		v.picture, v.chosen = (v.picture+1)%pictures, true
 	case key.Matches(press, v.keys.save) && v.any(s):
 		return v, screen.Send(screen.SaveMsg{Pictures: []paper.Named{v.onPaper(s)}})
 	case v.picture == start && key.Matches(press, v.keys.pair):
@@ -124,7 +157,11 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		v.share = chart.NextShare(v.share, true)
 	case v.picture == start && key.Matches(press, v.keys.wide):
 		v.share = chart.NextShare(v.share, false)
-	case v.picture == start:
+	case v.picture == moved && key.Matches(press, v.keys.pair):
+		v.inside.turn++
+	case v.picture == inside && v.any(s):
+		return v.pressInside(press, s), nil
+	case v.picture == start, v.picture == moved, v.picture == inside:
 	case key.Matches(press, v.keys.zoom):
 		v.window = v.stretch(s).Zoom(0.5, s.Run.Heats)
 	case key.Matches(press, v.keys.wide):
@@ -172,8 +209,15 @@ func (v View) held(s screen.Scene) *chart.Memory {
 }
 
 func (v View) onPaper(s screen.Scene) paper.Named {
-	if v.picture == start {
+	switch v.picture {
+	case start:
 		return paper.Named{Picture: paper.Starts(v.starts(s)), Name: paper.Name(s.Run.Result, "start")}
+	case inside:
+		return paper.Named{Picture: paper.Inside(v.insides(s)), Name: paper.Name(s.Run.Result, "inside")}
+	case moved:
+		m := v.moves(s)
+		name := strings.TrimSpace(m.Right.Name + " " + m.State)
+		return paper.Named{Picture: paper.Moves(m), Name: paper.Name(s.Run.Result, name, "moved")}
 	}
 	return paper.Named{
 		Picture: paper.Memory(v.held(s), s.Run.Result.Plan.Name), Name: paper.Name(s.Run.Result, pictureNames[v.picture]),
@@ -192,14 +236,27 @@ func (v View) Sentence(s screen.Scene) string {
 	case !known(s):
 		return "No round was finished, so there is nothing to look into."
 	}
-	said := v.held(s).Sentence
-	if v.picture == start {
-		said = v.starts(s).Sentence
-	}
+	said := v.at(s).said(s)
 	if s.Run.Live {
 		return "So far: " + said
 	}
 	return said
+}
+
+// said is the sentence of the picture in view.
+func (v View) said(s screen.Scene) string {
+	switch v.picture {
+	case start:
+		return v.starts(s).Sentence
+	case inside:
+		return v.insides(s).Sentence
+	case moved:
+		if m := v.moves(s); m != nil {
+			return m.Sentence
+		}
+		return "What moved between contenders is known where it is known of both what happens inside a shot."
+	}
+	return v.held(s).Sentence
 }
 
 // Body implements screen.View.
@@ -207,13 +264,19 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	if !known(s) {
 		return ""
 	}
+	v = v.at(s)
 	lines := []string{parts.Cell(" "+screen.PictureNames(s.Theme, pictureNames[:], int(v.picture)), w), ""}
 	if !v.any(s) {
 		return strings.Join(lines, "\n")
 	}
-	if v.picture == start {
+	switch v.picture {
+	case start:
 		lines = append(lines, v.startBody(s, w, h-2)...)
-	} else {
+	case inside:
+		lines = append(lines, v.insideBody(s, w, h-2)...)
+	case moved:
+		lines = append(lines, v.movesBody(s, w, h-2)...)
+	default:
 		lines = append(lines, v.memoryBody(s, w, h-2)...)
 	}
 	return strings.Join(lines, "\n")

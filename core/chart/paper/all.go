@@ -35,6 +35,13 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		if s := chart.NewStarts(r, v, 1); s.Any() {
 			add(Starts(s), "how they start", "start")
 		}
+		if in := chart.NewInside(r, v, chart.InsideLook{Depth: chart.AllSteps}); in.Any() {
+			add(Inside(in), "what happens in a shot", "inside")
+		}
+		for i, m := range v.Moved {
+			name := title(m.Contender, m.State)
+			add(Moves(chart.NewMoves(r, v, i)), "what became of the steps of "+v.Baseline+" in "+name, name, "moved")
+		}
 		for _, over := range []struct {
 			what        chart.Quantity
 			about, name string

@@ -61,11 +61,41 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		"tail":         Tail(shape),
 		"start":        Starts(chart.NewStarts(r, served, 1)),
 		"near zero":    Starts(chart.NewStarts(r, served, 0.125)),
+		"inside":       Inside(chart.NewInside(insideRun(t, names))),
+		"moved":        Moves(movedOf(t, names)),
 		"memory":       Memory(chart.NewMemory(r, served, r.Heats, chart.RoundWindow{}, chart.HeldMemory), r.Plan.Name),
 		"timeline": Timeline(
 			chart.NewTimeline(r, v, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v),
 		),
 	}
+}
+
+// insideRun is a run of these contenders of which it is known what happens in their shots.
+func insideRun(t *testing.T, names []string) (*result.Result, *judge.Verdict, chart.InsideLook) {
+	t.Helper()
+	d := sample.Duel{Rounds: 6, Shots: 25, Seed: 3}
+	for i, n := range names {
+		in := sample.Legs(i%2 == 1, 0.041, 0.052, 0.049)
+		if i%3 == 0 {
+			in = sample.Traces(40, 0.0009, 0.002)
+		}
+		d.Entrants = append(d.Entrants, sample.Entrant{Name: n, Latency: sample.Times(0.1, 0.1), Inside: in})
+	}
+	r := sample.Make(d)
+	for i := range r.Heats {
+		r.Heats[i].Inside.Steps[0].Name = strings.Repeat("a long name of a step ", 5)
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, v, chart.InsideLook{Depth: chart.AllSteps}
+}
+
+func movedOf(t *testing.T, names []string) *chart.Moves {
+	t.Helper()
+	r, v, _ := insideRun(t, names)
+	return chart.NewMoves(r, v, len(v.Moved)-1)
 }
 
 // swept are the pictures of a sweep of these contenders.

@@ -1,0 +1,99 @@
+package chart_test
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"paceduel/core/chart"
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/core/spans"
+	"paceduel/internal/sample"
+)
+
+// fixed has every shot of a heat alike, so that places are known exactly: vessel, then berth, each of 50 ms.
+func fixed(*rand.Rand, int) (out []spans.Shot) {
+	for range 25 {
+		out = append(out, spans.Shot{Length: 100 * time.Millisecond, Known: true, Spans: []spans.Span{
+			{Name: "vessel", End: 50 * time.Millisecond, Parent: spans.None},
+			{Name: "berth", Begin: 50 * time.Millisecond, End: 100 * time.Millisecond, Parent: spans.None},
+		}})
+	}
+	return out
+}
+
+func insideOf(t *testing.T) (*result.Result, *judge.Verdict) {
+	t.Helper()
+	r := sample.Make(sample.Duel{Rounds: 6, Shots: 25, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "in-turn", Latency: sample.Times(0.1, 0.1), Inside: fixed}, {Name: "unknown", Latency: sample.Times(0.1, 0.1)},
+	}})
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, v
+}
+
+func TestWhereStepsLie(t *testing.T) {
+	r, v := insideOf(t)
+	for _, which := range []string{"", result.AtSlowest} {
+		p := chart.NewInside(r, v, chart.InsideLook{Which: which, Depth: chart.AllSteps, Line: 0.75})
+		rows := p.Lanes[0].Rows
+		if len(rows) != 2 || rows[1].Bars[0] != (chart.InsideBar{From: 0.5, To: 1, OnPath: true}) || rows[1].Path != "50 %" ||
+			rows[1].Took != "50.0 ms" || p.Lanes[0].Read != "berth" || p.At() != "75.0 ms" || len(p.Lanes[1].Rows) > 0 {
+			t.Errorf("%s: %+v", which, p)
+		}
+		// The second half fills the picture when that is in view.
+		half := chart.NewInside(r, v, chart.InsideLook{Which: which, Depth: chart.AllSteps, From: 0.5, To: 1})
+		if rows := half.Lanes[0].Rows; rows[1].Bars[0] != (chart.InsideBar{From: 0, To: 1, OnPath: true}) ||
+			rows[0].Bars[0].To > 0 || half.Ticks[0].Label != "60 ms" {
+			t.Errorf("%s: %+v, %+v", which, half.Lanes[0].Rows, half.Ticks)
+		}
+	}
+}
+
+// Zooming keeps the line where it is, and nothing leaves the scale however it is moved.
+func TestLookingAround(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 4))
+	look := chart.InsideLook{Line: 0.3}
+	at := func(l chart.InsideLook) float64 {
+		if l.To <= l.From {
+			return l.Line
+		}
+		return l.From + l.Line*(l.To-l.From)
+	}
+	for range 2_000 {
+		before := at(look)
+		switch rng.IntN(4) {
+		case 0:
+			look = look.Zoom(true)
+		case 1:
+			look = look.Zoom(false)
+		default:
+			look = look.Move(0.2 * (rng.Float64() - 0.5))
+			before = at(look)
+		}
+		if math.Abs(at(look)-before) > 1e-9 || look.From < 0 || look.To > 1+1e-9 || look.Line < 0 || look.Line > 1 {
+			t.Fatalf("%+v: at %g, before %g", look, at(look), before)
+		}
+	}
+}
+
+func TestStepsFaceToFace(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 6, Shots: 25, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "each", Latency: sample.Times(0.1, 0.1), Inside: sample.Traces(40, 0.0009, 0.002)},
+		{Name: "some", Latency: sample.Times(0.1, 0.1), Inside: sample.Traces(4, 0.0009, 0.002)},
+	}})
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := chart.NewMoves(r, v, 0)
+	last := m.Rows[len(m.Rows)-1]
+	if !last.Total || last.Label != "in all" || m.Rows[1].How != "shrank, 40 x to 4 x" ||
+		m.Rows[1].Left <= m.Rows[1].Right {
+		t.Errorf("%+v", m.Rows)
+	}
+}

@@ -1,0 +1,141 @@
+package judge_test
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"paceduel/core/judge"
+	"paceduel/core/result"
+	"paceduel/internal/sample"
+)
+
+// inside makes a duel whose contenders' shots are known inside.
+func inside(t *testing.T, entrants ...sample.Entrant) (*result.Result, *judge.Verdict) {
+	t.Helper()
+	for i := range entrants {
+		if entrants[i].Latency == nil {
+			entrants[i].Latency = sample.Times(0.1, 0.1)
+		}
+	}
+	r := sample.Make(sample.Duel{Entrants: entrants, Rounds: 12, Shots: 25, Seed: 3})
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, v
+}
+
+func near(got, want, by float64) bool { return math.Abs(got-want) <= by*want }
+
+func TestTheTypicalShot(t *testing.T) {
+	r, v := inside(t, sample.Entrant{Name: "in-turn", Inside: sample.Legs(false, 0.041, 0.052, 0.049)},
+		sample.Entrant{Name: "together", Inside: sample.Legs(true, 0.041, 0.052, 0.049)},
+		sample.Entrant{Name: "unknown"})
+	all := v.Inner(r)
+	if len(all) != 2 {
+		t.Fatalf("%d are known inside", len(all))
+	}
+	a, b := all[0], all[1]
+	if !near(a.Length.V, 0.142, 0.02) || !near(a.Added.V, 0.142, 0.02) || !near(a.Together.V, 0.0525, 0.03) ||
+		a.Together.Low > 0.0525 || a.Together.High < 0.052 || a.Shots != 300 || !a.Known {
+		t.Errorf("in turn: %+v", a)
+	}
+	if s := &a.Steps[1]; s.Path != "berth" || !near(s.Begin[1], 0.041, 0.03) || !near(s.OnPath.V, 0.052, 0.03) ||
+		!near(s.Halved.V, 0.116, 0.03) || s.Count != 1 || s.Share != 1 || s.Begin[0] > s.Begin[1] || s.End[2] < s.End[1] {
+		t.Errorf("berth in turn: %+v", s)
+	}
+	// The estimate is held to the contender that does it.
+	if a.Held == nil || a.Held.Contender != "together" || math.Abs(a.Held.Off) > 0.03 || b.Held != nil {
+		t.Errorf("held to %+v, %+v", a.Held, b.Held)
+	}
+	for _, want := range []string{"vessel, berth and tide wait for each other, ",
+		"and need not. Together they could take 5"} {
+		if !strings.Contains(a.Say(), want) {
+			t.Errorf("%q; want %q", a.Say(), want)
+		}
+	}
+	if !strings.HasSuffix(b.Say(), "ms.") || !strings.Contains(b.Say(), "Nothing of it waits for what it does not need.") {
+		t.Errorf("%q", b.Say())
+	}
+	if len(v.Moved) != 1 || v.Moved[0].Contender != "together" {
+		t.Fatalf("%d comparisons of steps", len(v.Moved))
+	}
+	moved := v.Moved[0]
+	var how []judge.MoveKind
+	for _, m := range moved.Moves {
+		how = append(how, m.How)
+	}
+	if how[0] != judge.Left || how[2] == judge.Left && how[1] == judge.Left || !near(-moved.Whole.V, 0.0895, 0.03) {
+		t.Errorf("%v, %+v", how, moved.Whole)
+	}
+}
+
+func TestManyQueriesOfAService(t *testing.T) {
+	r, v := inside(t, sample.Entrant{Name: "each", Inside: sample.Traces(40, 0.0009, 0.002)},
+		sample.Entrant{Name: "some", Inside: sample.Traces(4, 0.0009, 0.002)})
+	in := v.Inner(r)[0]
+	var paths []string
+	for _, s := range in.Steps {
+		paths = append(paths, strings.Repeat(" ", s.Depth)+s.Path)
+	}
+	want := "GET /board| GET /board › pilot|  GET /board › pilot › select pilot|  GET /board › pilot › select tug|" +
+		" GET /board › render"
+	if got := strings.Join(paths, "|"); got != want {
+		t.Fatalf("steps %s; want %s", got, want)
+	}
+	if s := &in.Steps[1]; s.Count != 40 || s.AtOnce != 1 || !near(s.OnPath.V, 0.036, 0.03) || in.Known {
+		t.Errorf("%+v", s)
+	}
+	if said := in.Say(); !strings.Contains(said, "of which 40 x pilot, one after another, are 3") ||
+		!strings.Contains(said, "If none of its steps needed what stands beside it, it could take ") {
+		t.Errorf("%q", said)
+	}
+	if m := v.Moved[0]; m.Moves[1].How != judge.Shrank || m.Moves[4].How != judge.Same || m.Kept ||
+		!strings.Contains(m.Sentence, "some takes less for ") {
+		t.Errorf("%+v: %s", m.Moves, m.Sentence)
+	}
+}
+
+// A step that grows by what another shrinks is no gain, and is said to be none.
+func TestWhatOnlyMoved(t *testing.T) {
+	_, v := inside(t, sample.Entrant{Name: "a", Inside: sample.Legs(false, 0.040, 0.060, 0.050)},
+		sample.Entrant{Name: "b", Inside: sample.Legs(false, 0.060, 0.040, 0.050)})
+	m := v.Moved[0]
+	if m.Moves[0].How != judge.Grew || m.Moves[1].How != judge.Shrank || !near(m.Moves[0].By.V, 0.020, 0.15) {
+		t.Fatalf("%+v", m.Moves)
+	}
+	if m.Kept != (m.Whole.Low >= -0.003 && m.Whole.High <= 0.003) {
+		t.Errorf("kept %v, in all %+v", m.Kept, m.Whole)
+	}
+	// Of the same heats it is certain.
+	r := sample.Make(sample.Duel{Entrants: []sample.Entrant{
+		{Name: "a", Latency: sample.Times(0.1, 0.1), Inside: sample.Legs(false, 0.040, 0.060, 0.050)},
+		{Name: "b", Latency: sample.Times(0.1, 0.1)},
+	}, Rounds: 12, Shots: 25, Seed: 3})
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == "b" {
+			other := *r.Heats[i-1].Inside
+			other.Steps = append([]result.InsideStep(nil), other.Steps...)
+			other.Steps[0].Name, other.Steps[1].Name = "berth", "vessel"
+			h.Inside = &other
+		}
+	}
+	certain, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m := certain.Moved[0]; !m.Kept || !strings.Contains(m.Sentence, "What it saves comes back elsewhere: in all 0 s.") {
+		t.Errorf("%+v: %s", m.Whole, m.Sentence)
+	}
+	r.Heats[0].Inside.Steps[0].Name = "other"
+	came, err := judge.Judge(&result.Result{
+		Version: r.Version, Plan: r.Plan, Entrants: r.Entrants, Heats: r.Heats[:2], Ending: r.Ending, Order: r.Order[:1],
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m := came.Moved[0]; m.Moves[0].How != judge.Went || m.Moves[len(m.Moves)-1].How != judge.Came {
+		t.Errorf("%+v", m.Moves)
+	}
+}

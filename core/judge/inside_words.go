@@ -1,0 +1,230 @@
+package judge
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"paceduel/core/cell"
+	"paceduel/core/units"
+)
+
+// insides enters what happens in the contenders' shots, and what moved between them.
+func (f *field) insides(v *Verdict) {
+	v.Insides = map[cell.Cell]*Inside{}
+	var all []*Inside
+	for _, s := range f.sides() {
+		if in := f.inside(s); in != nil {
+			v.Insides[s] = in
+			all = append(all, in)
+		}
+	}
+	for _, in := range all {
+		in.hold(all)
+	}
+	for i := range v.Faces {
+		for _, state := range f.r.States() {
+			if m := f.moved(v, v.Faces[i].Contender, state); m != nil {
+				m.Sentence = m.say(v.Baseline)
+				v.Moved = append(v.Moved, m)
+			}
+		}
+	}
+}
+
+// Name is how the contender is called, with its state where there are several.
+func (in *Inside) Name() string { return strings.TrimSpace(in.Cell.Contender + " " + in.Cell.State) }
+
+// Say says what the shot waits for, and what less waiting would bring.
+func (in *Inside) Say() string {
+	text := fmt.Sprintf("%s takes %s", in.Name(), units.Seconds(in.Length.V))
+	top := in.foremost()
+	if len(top) == 0 {
+		return text + "."
+	}
+	gain := in.gain()
+	switch inTurn := in.inTurn(); {
+	case gain >= leastGain && in.Known && len(inTurn) > 1:
+		text += fmt.Sprintf(": %s wait for each other, %s, and need not.", units.List(names(inTurn)), addends(inTurn))
+	case top[0].Count > 1.5 && top[0].AtOnce == 1:
+		text += fmt.Sprintf(", of which %s %s, one after another, %s %s.", Often(top[0].Count), top[0].Name,
+			isAre(top[0].Count), units.Seconds(top[0].OnPath.V))
+	default:
+		text += fmt.Sprintf(", of which %s is %s.", top[0].Name, units.Seconds(top[0].OnPath.V))
+	}
+	switch {
+	case gain >= leastGain && in.Known:
+		text += fmt.Sprintf(" Together they could take %s%s%s.", units.Seconds(in.Together.V), between(in.Together),
+			in.held())
+	case gain >= leastGain:
+		text += fmt.Sprintf(" If none of its steps needed what stands beside it, it could take %s%s.",
+			units.Seconds(in.Together.V), between(in.Together))
+	case in.Known && len(in.Steps) > 1:
+		text += " Nothing of it waits for what it does not need."
+	}
+	if h := top[0].Halved; h.V > 0 && !(gain >= leastGain && in.Known) {
+		text += fmt.Sprintf(" If %s took half, it would take %s.", top[0].Name, units.Seconds(h.V))
+	}
+	if share := in.Idle.V / in.Length.V; share >= leastGain {
+		text += fmt.Sprintf(" For %s nothing is under way.", units.Seconds(in.Idle.V))
+	}
+	return text
+}
+
+func (in *Inside) held() string {
+	h := in.Held
+	if h == nil {
+		return ""
+	}
+	off := "as estimated"
+	if math.Abs(h.Off) >= 0.005 {
+		off = fmt.Sprintf("so that the estimate is %s off", units.Share(math.Abs(h.Off)))
+	}
+	return fmt.Sprintf("; %s does that and takes %s, %s", h.Contender, units.Seconds(h.Length), off)
+}
+
+func between(v Value) string {
+	low, high := units.Seconds(v.Low), units.Seconds(v.High)
+	if math.IsNaN(v.Low) || low == high {
+		return ""
+	}
+	return fmt.Sprintf(" (%s to %s)", low, high)
+}
+
+func isAre(count float64) string {
+	if count > 1.5 {
+		return "are"
+	}
+	return "is"
+}
+
+// Often is how often a shot does something.
+func Often(count float64) string {
+	if math.Abs(count-math.Round(count)) < 0.05 {
+		return fmt.Sprintf("%.0f x", count)
+	}
+	return fmt.Sprintf("%.1f x", count)
+}
+
+// foremost are the innermost steps that the critical path owes most to, the first first.
+func (in *Inside) foremost() (out []*InsideStep) {
+	inner := map[int]bool{}
+	for i := range in.Steps {
+		inner[i] = true
+	}
+	for i := range in.Steps {
+		if p := in.Steps[i].Parent; p >= 0 && in.Steps[i].OnPath.V > 0.5*in.Steps[p].OnPath.V {
+			inner[p] = false // most of it is what lies within
+		}
+	}
+	for i := range in.Steps {
+		if s := &in.Steps[i]; inner[i] && s.OnPath.V > 0 {
+			out = append(out, s)
+		}
+	}
+	for i := 1; i < len(out); i++ {
+		for j := i; j > 0 && out[j].OnPath.V > out[j-1].OnPath.V; j-- {
+			out[j], out[j-1] = out[j-1], out[j]
+		}
+	}
+	return out
+}
+
+// inTurn are the steps on top that are on the critical path, one after another.
+func (in *Inside) inTurn() (out []*InsideStep) {
+	for i := range in.Steps {
+		if s := &in.Steps[i]; s.Depth == 0 && s.OnPath.V > 0.01*in.Length.V {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// mostNamed is how many steps a sentence names.
+const mostNamed = 4
+
+func names(steps []*InsideStep) (out []string) {
+	for i, s := range steps {
+		if i == mostNamed && len(steps) > mostNamed+1 {
+			return append(out, fmt.Sprintf("%d more", len(steps)-mostNamed))
+		}
+		out = append(out, s.Name)
+	}
+	return out
+}
+
+// addends are what steps take, added up in words.
+func addends(steps []*InsideStep) string {
+	var out []string
+	for i, s := range steps {
+		if i == mostNamed && len(steps) > mostNamed+1 {
+			out = append(out, "…")
+			break
+		}
+		out = append(out, units.Seconds(s.OnPath.V))
+	}
+	return strings.Join(out, " + ")
+}
+
+// say says what became of the baseline's steps.
+func (m *Moved) say(baseline string) string {
+	name := strings.TrimSpace(m.Contender + " " + m.State)
+	groups := []struct {
+		how  MoveKind
+		verb string
+	}{
+		{Went, "does without %s"}, {Left, "waits no more for %s"}, {Shrank, "takes less for %s"}, {Came, "has %s on top"},
+		{Joined, "waits for %s now"}, {Grew, "takes more for %s"},
+	}
+	var said []string
+	for _, g := range groups {
+		var of []string
+		for i := range m.Moves {
+			move := &m.Moves[i]
+			if move.How != g.how || move.How == Came && m.within(i) || move.How == Went && m.within(i) {
+				continue
+			}
+			by := Signed(move.By.V)
+			if move.By.V == 0 {
+				by = "nobody waits for it"
+			}
+			of = append(of, fmt.Sprintf("%s (%s)", move.Name, by))
+		}
+		if len(of) > mostNamed {
+			of = append(of[:mostNamed-1], fmt.Sprintf("%d more", len(of)-mostNamed+1))
+		}
+		if len(of) > 0 {
+			said = append(said, fmt.Sprintf(g.verb, units.List(of)))
+		}
+	}
+	whole := fmt.Sprintf("in all %s", Signed(m.Whole.V))
+	switch {
+	case len(said) == 0:
+		return fmt.Sprintf("No step of %s surely moved, compared with %s: %s.", name, baseline, whole)
+	case m.Kept:
+		return fmt.Sprintf("%s %s, compared with %s. What it saves comes back elsewhere: %s.", name, units.List(said),
+			baseline, whole)
+	}
+	return fmt.Sprintf("%s %s, compared with %s: %s.", name, units.List(said), baseline, whole)
+}
+
+// within reports whether a move lies within a step that came or went whole, which says it already.
+func (m *Moved) within(i int) bool {
+	for j := i - 1; j >= 0; j-- {
+		if m.Moves[j].Depth < m.Moves[i].Depth && strings.HasPrefix(m.Moves[i].Path, m.Moves[j].Path+PathSeparator) {
+			return m.Moves[j].How == m.Moves[i].How
+		}
+	}
+	return false
+}
+
+// Signed is a difference in seconds, with its sign.
+func Signed(v float64) string {
+	if v >= 0 {
+		if v == 0 {
+			return units.Seconds(0)
+		}
+		return "+" + units.Seconds(v)
+	}
+	return "-" + units.Seconds(math.Abs(v))
+}
