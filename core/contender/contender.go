@@ -162,8 +162,17 @@ type Setup struct {
 	Nice      int           // of its processes, as far as this machine allows
 	Fence     *launch.Fence // that its processes stand behind; nil: none
 	Guard     guard.Guard   // of who may be reached
+	// Traces has the driver mark shots for the contender's service to send spans of; nil: it marks none.
+	Traces *Tracing
 	// Group makes a group for processes that are held to limits; nil where none can be made, which has been told.
 	Group func(*plan.Limits) (Group, error)
+}
+
+// Tracing says which shots are marked as sampled, and how their traces are called.
+type Tracing struct {
+	Prefix [8]byte // the first half of their identifiers
+	Of     int     // so many a heat, evenly chosen; 0: by the share
+	Share  float64 // of all shots
 }
 
 // Place is where the contender's processes begin.

@@ -29,6 +29,7 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/shots"
+	"paceduel/core/traces"
 	"paceduel/core/units"
 )
 
@@ -47,6 +48,7 @@ type Footing struct {
 	fences    []*launch.Fence    // around originals of workspaces
 	originals *originals         // nil where nobody can reach them
 	harm      error              // what was done to them
+	traces    *traces.Receiver   // nil where nobody sends spans
 	cgroups   *meter.Hierarchy   // nil where none can be made, or none is needed
 	Costs     []result.Cost      // of the steps for duel and rounds
 	// OnService, when set, is told what becomes of services, by whoever prepares or ends a heat.
@@ -81,6 +83,10 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 			return nil, err
 		}
 		f.grounds[c.Name] = g
+	}
+	if err := f.listen(); err != nil {
+		f.Close()
+		return nil, err
 	}
 	return f, nil
 }
@@ -128,6 +134,7 @@ func (f *Footing) base(at string) (string, error) {
 func (f *Footing) Close() {
 	f.restore()
 	f.restore = func() {}
+	defer f.traces.Close() // services may send until they end
 	for _, g := range f.grounds {
 		g.heat.end()
 		g.run.end()
@@ -296,6 +303,7 @@ type Ground struct {
 	port      string                     // of the service; empty without one
 	data      string                     // the folder of its data; empty without one
 	as        *launch.User               // whom it runs as; nil: as we do
+	tracing   *contender.Tracing         // nil where no shot is traced
 	service   *service                   // nil while there is none
 	running   int                        // process of a service that somebody else runs; 0 without
 	starts    []result.Start             // of the heat
@@ -330,6 +338,7 @@ func (g *Ground) Setup() contender.Setup {
 	if g.workspace != nil {
 		s.Workspace = g.dir
 	}
+	s.Traces = g.tracing
 	return s
 }
 

@@ -74,10 +74,12 @@ func (v *service) cpu() func() time.Duration {
 // look is how often a service is looked at until it is ready.
 const look = 500 * time.Microsecond
 
-// begin creates a service's process; it is not ready yet. The setup's port is put into texts. It is long since a start
+// begin creates a service's process; it is not ready yet. The setup's port is put into texts; told are variables that
+// the plan's own take the place of. It is long since a start
 // is one sequence, each part of which undoes the ones before when it fails.
 func begin(
 	s plan.Service, clk *clock.Clock, dir, planDir string, env []string, setup contender.Setup, cgroups *meter.Hierarchy,
+	told []string,
 ) (*service, error) {
 	fail := func(why string, err error) (*service, error) {
 		return nil, &ServiceError{Does: s.Summary(), Why: why + ": " + err.Error()}
@@ -126,6 +128,7 @@ func begin(
 	if setup.Data != "" {
 		env = append(env, "DATA="+setup.Data)
 	}
+	env = append(env, told...)
 	for name, value := range s.Env {
 		env = append(env, name+"="+setup.Fill(string(value)))
 	}

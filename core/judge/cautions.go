@@ -62,6 +62,8 @@ const (
 	NotFor         CautionKind = "not for"
 	ClimbEnds      CautionKind = "climb ends"
 	OtherPlan      CautionKind = "query plan"
+	LostSpans      CautionKind = "lost spans"
+	OtherClock     CautionKind = "other clock"
 )
 
 // Evidence is what shows the figures behind a caution. Where it is to be seen is left to whoever shows it.
@@ -73,6 +75,7 @@ const (
 	InShapes  Evidence = "distribution"
 	InHeats   Evidence = "rounds"
 	InStarts  Evidence = "start"
+	InInside  Evidence = "inside"
 	InMemory  Evidence = "memory"
 	InAnswers Evidence = "weigh-in"
 	InFooting Evidence = "footing"
@@ -119,6 +122,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, workCautions(r)...)
 	out = append(out, queryPlans(r)...)
 	out = append(out, f.untold()...)
+	out = append(out, f.sent()...)
 	out = append(out, f.findsNothing(v)...)
 	out = append(out, rateCautions(r)...)
 	out = append(out, f.closedModel()...)
@@ -237,6 +241,59 @@ func (f *field) untold() (out []Caution) {
 	}
 	return out
 }
+
+// sent says what was wrong with the spans that services sent of sampled shots.
+func (f *field) sent() (out []Caution) {
+	for i := range f.r.Entrants {
+		name := f.r.Entrants[i].Name
+		var all result.Traced
+		for _, s := range f.sides() {
+			for _, h := range f.inOrder[s] {
+				if t := h.Heat.Traced; s.Contender == name && t != nil {
+					all.Sampled, all.Lost, all.Dropped = all.Sampled+t.Sampled, all.Lost+t.Lost, all.Dropped+t.Dropped
+					all.Broken, all.Late = all.Broken+t.Broken, all.Late+t.Late
+					all.Shifted = max(all.Shifted, t.Shifted)
+				}
+			}
+		}
+		unseen := all.Dropped + all.Broken + all.Late
+		switch {
+		case all.Sampled > 0 && all.Lost == all.Sampled:
+			out = append(out, Caution{
+				Kind: LostSpans, See: InInside, Contender: name,
+				What: fmt.Sprintf("the service of %s sent no spans of %s", name, shotsSampled(all.Sampled)),
+				Try: "see that it is instrumented, sends by HTTP to $OTEL_EXPORTER_OTLP_ENDPOINT, and heeds a traceparent that " +
+					"is marked sampled",
+			})
+		case float64(all.Lost) > lostFrac*float64(all.Sampled):
+			out = append(out, Caution{
+				Kind: LostSpans, See: InInside, Contender: name,
+				What: fmt.Sprintf("no spans came of %s of %s of %s", units.Count(all.Lost), shotsSampled(all.Sampled), name),
+				Try:  "what is shown of its inside is of the others; see that it sends all spans, and soon after they end",
+			})
+		case unseen > 0:
+			out = append(out, Caution{
+				Kind: LostSpans, See: InInside, Contender: name,
+				What: fmt.Sprintf("%s of %s came too late, could not be read or found no room", units.Plural(int(unseen),
+					"span"), name),
+				Try: "trace fewer shots with traces: { of: … }, or see that spans are sent soon after they end",
+			})
+		}
+		if all.Shifted > time.Millisecond {
+			out = append(out, Caution{
+				Kind: OtherClock, See: InInside, Contender: name,
+				What: fmt.Sprintf("a clock of the service of %s is off by up to %s", name, units.Duration(all.Shifted)),
+				Try:  "its spans were put into the middle of what they are part of; how long they are does not depend on it",
+			})
+		}
+	}
+	return out
+}
+
+// lostFrac is the share of sampled shots of which no spans may come before that is told.
+const lostFrac = 0.02
+
+func shotsSampled(n int64) string { return units.Plural(int(n), "sampled shot") }
 
 // told is how many of the heat's good shots told a mark.
 func (h *heat) told(fig figure.Name) int64 {

@@ -178,9 +178,11 @@ func (f *field) partNames() (names []figure.Name) {
 		var of []figure.Name
 		for i := range f.r.Heats {
 			for j := range f.r.Heats[i].Splits {
-				if s := &f.r.Heats[i].Splits[j]; s.Told == told && !slices.Contains(of, s.Figure()) {
-					of = append(of, s.Figure())
+				s := &f.r.Heats[i].Splits[j]
+				if s.Told != told || slices.Contains(of, s.Figure()) || s.Step && !f.named(s.Figure()) {
+					continue
 				}
+				of = append(of, s.Figure())
 			}
 		}
 		if !told {
@@ -189,6 +191,12 @@ func (f *field) partNames() (names []figure.Name) {
 		names = append(names, of...)
 	}
 	return names
+}
+
+// named reports whether the plan names a figure: steps inside a shot have no line of their own unless it does, since
+// there may be hundreds.
+func (f *field) named(fig figure.Name) bool {
+	return fig == f.r.Plan.Decides || slices.Contains(f.r.Plan.Rungs, fig)
 }
 
 // partOrder is where a part of ours stands among the others.

@@ -87,7 +87,7 @@ func TestManyQueriesOfAService(t *testing.T) {
 	if s := &in.Steps[1]; s.Count != 40 || s.AtOnce != 1 || !near(s.OnPath.V, 0.036, 0.03) || in.Known {
 		t.Errorf("%+v", s)
 	}
-	if said := in.Say(); !strings.Contains(said, "of which 40 x pilot, one after another, are 3") ||
+	if said := in.Say(); !strings.Contains(said, "of which 20 x select pilot, one after another, are 16.") ||
 		!strings.Contains(said, "If none of its steps needed what stands beside it, it could take ") {
 		t.Errorf("%q", said)
 	}

@@ -3,9 +3,11 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"paceduel/core/cell"
+	"paceduel/core/spans"
 	"paceduel/core/units"
 )
 
@@ -47,10 +49,12 @@ func (in *Inside) Say() string {
 	case gain >= leastGain && in.Known && len(inTurn) > 1:
 		text += fmt.Sprintf(": %s wait for each other, %s, and need not.", units.List(names(inTurn)), addends(inTurn))
 	case top[0].Count > 1.5 && top[0].AtOnce == 1:
-		text += fmt.Sprintf(", of which %s %s, one after another, %s %s.", Often(top[0].Count), top[0].Name,
-			isAre(top[0].Count), units.Seconds(top[0].OnPath.V))
+		text += fmt.Sprintf(", of which %s %s, one after another, are %s.", Often(top[0].Count), top[0].Name,
+			units.Seconds(in.alone(top[0])))
+	case len(inTurn) > 1 && onPathOf(inTurn) > in.Length.V/2:
+		text += fmt.Sprintf(", of which %s, one after another, are %s.", units.List(names(inTurn)), addends(inTurn))
 	default:
-		text += fmt.Sprintf(", of which %s is %s.", top[0].Name, units.Seconds(top[0].OnPath.V))
+		text += fmt.Sprintf(", of which %s is %s.", top[0].Name, units.Seconds(in.alone(top[0])))
 	}
 	switch {
 	case gain >= leastGain && in.Known:
@@ -91,13 +95,6 @@ func between(v Value) string {
 	return fmt.Sprintf(" (%s to %s)", low, high)
 }
 
-func isAre(count float64) string {
-	if count > 1.5 {
-		return "are"
-	}
-	return "is"
-}
-
 // Often is how often a shot does something.
 func Often(count float64) string {
 	if math.Abs(count-math.Round(count)) < 0.05 {
@@ -106,38 +103,53 @@ func Often(count float64) string {
 	return fmt.Sprintf("%.1f x", count)
 }
 
-// foremost are the innermost steps that the critical path owes most to, the first first.
-func (in *Inside) foremost() (out []*InsideStep) {
-	inner := map[int]bool{}
+// alone is how much of the critical path a step is without its parts.
+func (in *Inside) alone(s *InsideStep) float64 {
+	own := s.OnPath.V
 	for i := range in.Steps {
-		inner[i] = true
-	}
-	for i := range in.Steps {
-		if p := in.Steps[i].Parent; p >= 0 && in.Steps[i].OnPath.V > 0.5*in.Steps[p].OnPath.V {
-			inner[p] = false // most of it is what lies within
+		if p := in.Steps[i].Parent; p >= 0 && &in.Steps[p] == s {
+			own -= in.Steps[i].OnPath.V
 		}
 	}
+	return max(own, 0)
+}
+
+// foremost are the steps that the critical path owes most to, without their parts; the first first.
+func (in *Inside) foremost() (out []*InsideStep) {
 	for i := range in.Steps {
-		if s := &in.Steps[i]; inner[i] && s.OnPath.V > 0 {
+		if s := &in.Steps[i]; in.alone(s) > 0 {
 			out = append(out, s)
 		}
 	}
-	for i := 1; i < len(out); i++ {
-		for j := i; j > 0 && out[j].OnPath.V > out[j-1].OnPath.V; j-- {
-			out[j], out[j-1] = out[j-1], out[j]
-		}
-	}
+	slices.SortStableFunc(out, func(a, b *InsideStep) int { return compare(in.alone(b), in.alone(a)) })
 	return out
 }
 
-// inTurn are the steps on top that are on the critical path, one after another.
-func (in *Inside) inTurn() (out []*InsideStep) {
-	for i := range in.Steps {
-		if s := &in.Steps[i]; s.Depth == 0 && s.OnPath.V > 0.01*in.Length.V {
-			out = append(out, s)
+// inTurn are the steps that lie on the critical path one after another within the same step: there where they are most
+// of it, and on top where it is known which need which.
+func (in *Inside) inTurn() (most []*InsideStep) {
+	for parent := spans.None; parent < len(in.Steps); parent++ {
+		var own []*InsideStep
+		for i := range in.Steps {
+			if s := &in.Steps[i]; s.Parent == parent && s.OnPath.V > 0.01*in.Length.V {
+				own = append(own, s)
+			}
+		}
+		if in.Known && parent == spans.None {
+			return own
+		}
+		if len(own) > 1 && onPathOf(own) > onPathOf(most) {
+			most = own
 		}
 	}
-	return out
+	return most
+}
+
+func onPathOf(steps []*InsideStep) (sum float64) {
+	for _, s := range steps {
+		sum += s.OnPath.V
+	}
+	return sum
 }
 
 // mostNamed is how many steps a sentence names.
@@ -181,7 +193,7 @@ func (m *Moved) say(baseline string) string {
 		var of []string
 		for i := range m.Moves {
 			move := &m.Moves[i]
-			if move.How != g.how || move.How == Came && m.within(i) || move.How == Went && m.within(i) {
+			if move.How != g.how || move.How == Came && m.within(i) || move.How == Went && m.within(i) || m.byParts(i) {
 				continue
 			}
 			by := Signed(move.By.V)
@@ -216,6 +228,21 @@ func (m *Moved) within(i int) bool {
 		}
 	}
 	return false
+}
+
+// byParts reports whether most of what became of a step is what became of its parts, which say it themselves.
+func (m *Moved) byParts(i int) bool {
+	move := &m.Moves[i]
+	if move.How != Grew && move.How != Shrank {
+		return false
+	}
+	parts := 0.0
+	for j := range m.Moves {
+		if m.Moves[j].Depth == move.Depth+1 && strings.HasPrefix(m.Moves[j].Path, move.Path+PathSeparator) {
+			parts += m.Moves[j].By.V
+		}
+	}
+	return math.Abs(move.By.V-parts) < math.Abs(move.By.V)/2
 }
 
 // Signed is a difference in seconds, with its sign.

@@ -25,6 +25,9 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 		if c.Ground.Watch != nil {
 			own[i] = append(own[i], flatten("watch", reflect.ValueOf(*c.Ground.Watch))...)
 		}
+		if c.Ground.Traces != nil {
+			own[i] = append(own[i], flatten("traces", reflect.ValueOf(*c.Ground.Traces))...)
+		}
 		for j := range own[i] {
 			own[i][j].Value = p.Mask(own[i][j].Value)
 		}

@@ -120,6 +120,23 @@ func (r *claimReader) take(text string) bool {
 	return true
 }
 
+// own is what a contender tells of itself by name, in quotes or a word, with how often it does it where that follows;
+// it stays.
+func (r *claimReader) own() string {
+	name := r.word()
+	if rest, quoted := strings.CutPrefix(r.text[r.at:], `"`); quoted {
+		inner, _, closed := strings.Cut(rest, `"`)
+		if closed {
+			name = `"` + inner + `"`
+		}
+	}
+	counted := " " + string(HowOften)
+	if after := r.text[min(r.at+len(name), len(r.text)):]; after == counted || strings.HasPrefix(after, counted+" ") {
+		name += counted
+	}
+	return name
+}
+
 func (r *claimReader) contender() (string, error) {
 	for _, name := range r.names {
 		if r.take(name) {
@@ -166,7 +183,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 		}
 	}
 	if at := r.at; c.Figure == "" && r.take(strings.TrimSpace(ToldBySelf)) {
-		name := r.word()
+		name := r.own()
 		if f, ok := TakeOwn(ToldBySelf + name); ok {
 			c.Figure, r.at = f, r.at+len(name)
 		} else {

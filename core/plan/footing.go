@@ -38,6 +38,7 @@ type Footing struct {
 type Ground struct {
 	Service *Service `json:"-"` // that it needs; it stands beside the footing in a plan
 	Watch   *Watch   `json:"-"` // the same
+	Traces  *Traces  `json:"-"` // the same
 	Before  RunSteps `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
 	After   RunSteps `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
 	Place

@@ -388,13 +388,31 @@ func (c *Contender) Marks() (out []figure.Name) {
 	return out
 }
 
-// TakeOwn is the figure that a plan names by ToldBySelf; ok is false for other names.
+// HowOften is the unit in which it is counted how often a shot does a step, as plans say it behind its name.
+const HowOften units.Unit = "times"
+
+// TakeOwn is the figure that a plan names by ToldBySelf: a time, as told db or told "select pilot", or how often a shot
+// does something, as told "select pilot" times. ok is false for other names.
 func TakeOwn(name string) (f figure.Name, ok bool) {
 	own, ok := strings.CutPrefix(name, ToldBySelf)
-	if !ok || !markName.MatchString(own) {
+	if !ok {
 		return "", false
 	}
-	return figure.Told(own, units.Second), true
+	unit := units.Second
+	if step, counted := strings.CutSuffix(own, " "+string(HowOften)); counted {
+		own, unit = step, HowOften
+	}
+	if quoted, isQuoted := strings.CutPrefix(own, `"`); isQuoted {
+		own, ok = strings.CutSuffix(quoted, `"`)
+		const most = 200 // as much as is kept of the name of a step
+		ok = ok && own != "" && len(own) <= most && !strings.ContainsAny(own, "\"\n")
+	} else {
+		ok = markName.MatchString(own)
+	}
+	if !ok {
+		return "", false
+	}
+	return figure.Told(own, unit), true
 }
 
 // InBaseUnit is so many of a unit in the one that amounts are kept in: seconds, bytes, or whole ones of what is

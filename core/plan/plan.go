@@ -197,6 +197,8 @@ type Kind struct {
 	Counts []figure.Name
 	// Watches finds fault with a database that is to be watched; nil for kinds that watch none.
 	Watches func(*Watch, Surroundings) []Fault
+	// Traces says that its contenders can tell a service which shots to send spans of.
+	Traces bool
 	// Tells says that its contenders may tell times of themselves without a mark of the plan.
 	Tells bool
 }

@@ -41,6 +41,16 @@ type Watch struct {
 	Password Secret  `json:"password,omitempty" jsonschema_description:"of the user, from the environment: ${NAME}"`
 }
 
+// Traces has an instrumented service send what happens inside some of a heat's shots.
+type Traces struct {
+	Of     int      `json:"of,omitempty" jsonschema:"minimum=1,maximum=500" jsonschema_description:"so many shots of each heat, evenly chosen; 100 unless said"`
+	Share  Fraction `json:"share,omitempty" jsonschema_description:"instead: this share of all shots, as 2%"`
+	Listen string   `json:"listen,omitempty" jsonschema_description:"the address of this machine to which a service that somebody else runs sends its spans, as 127.0.0.1:4318"`
+}
+
+// DefaultTraced is how many shots of each heat are traced unless a plan says otherwise.
+const DefaultTraced = 100
+
 // Limits are what a service may take, or another process that lasts.
 type Limits struct {
 	Memory Bytes  `json:"memory,omitempty" jsonschema_description:"the most memory, as 256MiB; what wants more is killed"`

@@ -34,6 +34,21 @@ type Inside struct {
 	Real []RealShot `json:"real,omitempty"`
 }
 
+// Traced is what a service sent of a heat's sampled shots.
+type Traced struct {
+	Sampled int64 `json:"sampled_shots"`
+	Lost    int64 `json:"lost_shots,omitempty"`    // of these, shots of which no span came
+	Spans   int64 `json:"spans"`                   // that were kept
+	Orphans int64 `json:"orphan_spans,omitempty"`  // whose parent did not come
+	Late    int64 `json:"late_spans,omitempty"`    // of shots of heats that were over
+	Doubled int64 `json:"doubled_spans,omitempty"` // that had come already
+	Foreign int64 `json:"foreign_spans,omitempty"` // of traces that are none of ours
+	Broken  int64 `json:"broken_spans,omitempty"`  // that cannot be, and requests that could not be read
+	Dropped int64 `json:"dropped_spans,omitempty"` // that there was no room for
+	// by how much a process's clock was off from ours at most
+	Shifted time.Duration `json:"clocks_off_ns,omitempty"`
+}
+
 // InsideStep is all spans of one name within the same step. Quartiles are over the shots that have it.
 type InsideStep struct {
 	Name   string   `json:"name"`

@@ -354,6 +354,7 @@ type Heat struct {
 	LeftBehind int64      `json:"left_behind,omitempty"` // processes that outlived their run and were ended
 	Steps      []Step     `json:"steps,omitempty"`       // of a climb, one for each of the pace's levels
 	Splits     []Split    `json:"splits,omitempty"`      // what latencies are made of
+	Traced     *Traced    `json:"traced,omitempty"`      // what was sent of sampled shots, where a service sends spans
 	Inside     *Inside    `json:"inside,omitempty"`      // what happened in its shots, where that is known
 	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
@@ -529,6 +530,7 @@ type Split struct {
 	Name string `json:"name"`
 	Told bool   `json:"told,omitempty"`
 	More bool   `json:"more_is_better,omitempty"`
+	Step bool   `json:"of_step,omitempty"`       // of a step inside: told of the shots that were looked into
 	Rate bool   `json:"by_the_second,omitempty"` // judged by how much of it is done a second
 	// Unit is that of its values; seconds unless said. They are recorded as so many times PerUnit: a thousand million for
 	// times, 1 for bytes, a thousand for what is counted.

@@ -19,6 +19,7 @@ import (
 	"paceduel/core/result"
 	"paceduel/core/shots"
 	"paceduel/core/tally"
+	"paceduel/core/traces"
 )
 
 // place names one heat of a run.
@@ -46,9 +47,11 @@ type heat struct {
 	starts     []result.Start  // of processes that the driver started for it
 	library    *library        // nil for what does not run within us
 	account    map[string]int64
-	queryPlan  string // how it would be carried out, where that has changed since the weigh-in
-	swept      int64  // processes found after it
-	sampled    int64  // shots whose answers were compared
+	traced     *traced       // nil where no spans are sent
+	sentBefore traces.Counts // of spans, when it began
+	queryPlan  string        // how it would be carried out, where that has changed since the weigh-in
+	swept      int64         // processes found after it
+	sampled    int64         // shots whose answers were compared
 }
 
 // heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the
@@ -132,6 +135,7 @@ func (h *heat) drive(ctx context.Context) error {
 	for _, c := range checkers {
 		drive.Checkers = append(drive.Checkers, c)
 	}
+	h.beginTraces()
 	err = cmp.Or(h.ground.Rush(ctx), h.house(ctx, n))
 	var account contender.Accounted
 	if err == nil {
@@ -156,6 +160,7 @@ func (h *heat) drive(ctx context.Context) error {
 		into := h.judged[min(i, len(h.judged)-1)]
 		h.sampled += checkers[i].Settle(ctx, func(shot *shots.Shot) { into.Record(shot, h.span.Start) })
 	}
+	h.collectTraces(ctx)
 	return err
 }
 

@@ -6,6 +6,7 @@
 package shots
 
 import (
+	"slices"
 	"time"
 
 	"paceduel/core/spans"
@@ -27,6 +28,9 @@ type Shot struct {
 	counted uint16 // which amounts are not nothing
 	// Trace is the identifier under which the service can find it in its traces; zero for none.
 	Trace [16]byte
+	// TraceNo and TraceStride are set of a shot that the service is asked to send spans of: its number among the client's,
+	// and that from now on every so manieth is chosen, so that of those before only they belong to an even choice.
+	TraceNo, TraceStride int64
 	// Told are times that the contender told of itself; valid until the client's next shot.
 	Told []Mark
 	// Course is what was seen of a shot that took long, from its start on; valid until the client's next shot.
@@ -58,6 +62,15 @@ type Shot struct {
 	Err error
 	// View, when set by the caller, is filled with what the contender answered.
 	View *View
+}
+
+// Keep makes the shot the caller's own beyond the client's next one.
+func (s *Shot) Keep() {
+	s.Told, s.Course, s.Within = slices.Clone(s.Told), slices.Clone(s.Course), slices.Clone(s.Within)
+	s.Inside = slices.Clone(s.Inside)
+	for i := range s.Inside {
+		s.Inside[i].Needs = slices.Clone(s.Inside[i].Needs)
+	}
 }
 
 // Stretch is a part of the work of a shot: when it was done, and what the shot would have taken had all of it been like

@@ -19,6 +19,10 @@ type Span struct {
 	Parent     int // place of the span that it is a part of, before its own; None: of the shot itself
 	// Needs are the places of those whose results it needed. They mean something where its shot says that they are known.
 	Needs []int
+	// ID is under which a service may have parts of it, and At when it began on the run's clock; both for whoever looks
+	// for these.
+	ID [8]byte
+	At time.Duration
 }
 
 // None is the parent of spans that are part of the shot itself.
@@ -31,7 +35,12 @@ type Shot struct {
 	Length time.Duration
 	Spans  []Span // parents before their parts
 	Known  bool   // whether Needs say all that spans need of each other
+	// Grain is by how much their times may be off, since a clock tells no less; 0 for one that is exact.
+	Grain time.Duration
 }
+
+// slack is by how much a span may seem to end after the next one began that waited for it.
+func (s *Shot) slack() time.Duration { return max(slack, s.Grain) }
 
 // MaxSpans is how many spans of one shot are looked into; of what has more, only these.
 const MaxSpans = 20_000
@@ -39,8 +48,7 @@ const MaxSpans = 20_000
 // maxDepth is how deep parts lie within parts; what lies deeper belongs to what lies there.
 const maxDepth = 100
 
-// slack is by how much a span may seem to end after the next one began that waited for it: clocks of two programs, and
-// times that were rounded to microseconds.
+// slack is what clocks of two programs, and times that were rounded to microseconds, may be off.
 const slack = 50 * time.Microsecond
 
 // tree is a shot made ready for looking into.
@@ -118,7 +126,7 @@ func (t *tree) links(span int, from, to time.Duration) (out []Piece) {
 	parts := t.byEnd[span+1]
 	for i := len(parts) - 1; i >= 0 && at > from; i-- {
 		part := &t.Spans[parts[i]]
-		if part.End > at+slack || part.End <= from || part.length() == 0 {
+		if part.End > at+t.slack() || part.End <= from || part.length() == 0 {
 			continue
 		}
 		end := min(part.End, at)
@@ -297,7 +305,7 @@ func atOnce(t *tree, byEnd []int) (most int) {
 	slices.SortFunc(byBegin, func(a, b int) int { return cmp.Compare(t.Spans[a].Begin, t.Spans[b].Begin) })
 	ended := 0
 	for i, place := range byBegin {
-		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= t.Spans[place].Begin+slack && ended < i {
+		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= t.Spans[place].Begin+t.slack() && ended < i {
 			ended++
 		}
 		most = max(most, i+1-ended)
@@ -366,7 +374,7 @@ func (t *tree) replay(span int, from, to time.Duration, of func(int) bool) time.
 	ended, last := 0, from
 	for _, p := range t.byBegin[span+1] {
 		part := &t.Spans[p]
-		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= part.Begin+slack && t.ends[byEnd[ended]] >= 0 {
+		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= part.Begin+t.slack() && t.ends[byEnd[ended]] >= 0 {
 			last, waited = t.Spans[byEnd[ended]].End, max(waited, t.ends[byEnd[ended]])
 			ended++
 		}

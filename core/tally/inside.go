@@ -25,6 +25,8 @@ type Inside struct {
 	Latency    time.Duration
 	Spans      []spans.Span
 	Known      bool // whether the spans' needs are
+	Trace      [16]byte
+	no, stride int64 // of a shot that spans are sent of; see shots.Shot
 }
 
 // insides is a uniform sample of what happened inside shots. Its memory is used again from heat to heat.
@@ -66,7 +68,8 @@ func (r *Recorder) look(shot *shots.Shot, latency time.Duration) {
 		s.spans -= len(s.kept[at].Spans)
 	}
 	k := &s.kept[at]
-	k.Start, k.End, k.Latency, k.Known = shot.Start, shot.End, latency, shot.InsideKnown
+	k.Start, k.End, k.Latency, k.Known, k.Trace = shot.Start, shot.End, latency, shot.InsideKnown, shot.Trace
+	k.no, k.stride = shot.TraceNo, shot.TraceStride
 	late := latency - (shot.End - shot.Start - shot.Aside) // until it began, where it counts from when it was due
 	k.take(shot.Inside, late)
 	s.spans += len(k.Spans)
@@ -87,11 +90,25 @@ func (k *Inside) take(from []spans.Span, late time.Duration) {
 }
 
 // Insides are those that the recorders of a heat that is over kept, in the order of their ends, and of how many they
-// are a choice. They are valid until the recorders are used again.
+// are a choice. They are valid until the recorders are used again. Of shots that spans are sent of, only those belong
+// to an even choice that would have been chosen all along.
 func Insides(rs []*Recorder) (out []Inside, of int64) {
 	for _, r := range rs {
-		out = append(out, r.insides.kept[:r.insides.n]...)
-		of += r.insides.seen
+		kept := r.insides.kept[:r.insides.n]
+		stride := int64(1)
+		for i := range kept {
+			stride = max(stride, kept[i].stride)
+		}
+		for i := range kept {
+			if kept[i].no%stride == 0 {
+				out = append(out, kept[i])
+			}
+		}
+		if stride > 1 || len(kept) > 0 && kept[0].stride > 0 {
+			of += r.Counts[shots.OK]
+		} else {
+			of += r.insides.seen
+		}
 	}
 	slices.SortFunc(out, func(a, b Inside) int { return cmp.Compare(a.End, b.End) })
 	return out, of

@@ -246,7 +246,7 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 		r.Latency += latency
 		r.latencies.record(latency)
 		r.recordParts(shot)
-		if len(shot.Inside) > 0 && r.insides.most > 0 {
+		if (len(shot.Inside) > 0 || shot.TraceStride > 0) && r.insides.most > 0 {
 			r.look(shot, latency)
 		}
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"slices"
 	"sync/atomic"
 
 	"paceduel/core/launch"
@@ -162,7 +161,7 @@ func (c *Checker) Take(shot *shots.Shot) bool {
 	c.scratch = shot.View.Body[:0]
 	shot.View.Body = bytes.Clone(shot.View.Body) // when the shot is over, and as large as it is
 	c.room -= len(shot.View.Body) + heldBeside
-	shot.Told = slices.Clone(shot.Told) // the client's own until its next shot
+	shot.Keep()
 	c.held = append(c.held, *shot)
 	return false
 }

@@ -7,12 +7,14 @@ import (
 	"context"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 
 	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 )
 
 func TestAnswersAreDecoded(t *testing.T) {
@@ -174,12 +176,15 @@ func TestHeldShotsAreTheirOwn(t *testing.T) {
 	all := plan.Fraction(1)
 	c := standard(&plan.Same{Sample: &all}, true, "tide").Checkers("b", 1, 1)[0]
 	told := []shots.Mark{{Name: "db", Value: 1}}
+	within, course := []shots.Stretch{{}}, []shots.Moment{{}}
+	inside := []spans.Span{{Name: "first", Parent: spans.None}, {Name: "second", Parent: spans.None, Needs: []int{0}}}
 	body := []byte("tide")
 	for i := range 3 {
 		shot := shots.Shot{}
 		c.Ask(&shot)
 		told[0].Value = float64(int(1) << i)
-		shot.Told, shot.Length = told, 4
+		within[0].Latency, course[0].Resident, inside[1].Needs[0] = time.Duration(i), int64(i), i
+		shot.Told, shot.Within, shot.Course, shot.Inside, shot.Length = told, within, course, inside, 4
 		shot.View.Body, shot.View.Bytes, shot.View.Known = append(shot.View.Body, body...), 4, true
 		c.Take(&shot)
 	}
@@ -187,6 +192,9 @@ func TestHeldShotsAreTheirOwn(t *testing.T) {
 	compared := c.Settle(context.Background(), func(s *shots.Shot) {
 		if s.Class != shots.OK || len(s.Told) != 1 || s.Told[0].Value != float64(int(1)<<i) {
 			t.Errorf("shot %d: %s %v, told %v", i, s.Class, s.Err, s.Told)
+		}
+		if s.Within[0].Latency != time.Duration(i) || s.Course[0].Resident != int64(i) || s.Inside[1].Needs[0] != i {
+			t.Errorf("shot %d: %v, %v, %v", i, s.Within, s.Course, s.Inside)
 		}
 		i++
 	})

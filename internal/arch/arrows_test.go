@@ -32,6 +32,7 @@ var arrows = map[string]string{
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
 	"core/contender/all":         "core/contender core/draft core/plan + kinds",
 	"core/tally":                 "core/shots core/spans core/units",
+	"core/traces":                "core/clock core/spans",
 	"core/pace":                  "core/clock core/contender core/panics core/plan core/shots core/tally",
 	"core/between":               "core/clock core/contender core/draft core/guard core/plan core/plan/read core/shots",
 
@@ -41,10 +42,11 @@ var arrows = map[string]string{
 	// the run
 	"core/footing": "core/clock core/contender core/files core/guard core/keeper core/launch core/marks core/meter " +
 		"core/plan " +
-		"core/result core/shots core/units",
+		"core/result core/shots core/traces core/units",
 	"core/weighin": "core/contender core/footing core/keeper core/launch core/plan core/result core/shots core/units",
 	"core/rounds": "core/cell core/clock core/contender core/figure core/footing core/mask core/meter core/pace " +
-		"core/panics core/plan core/result core/shots core/spans core/tally core/units core/weighin",
+		"core/panics core/plan core/result core/shots core/spans core/tally " +
+		"core/traces core/units core/weighin",
 	"core/logbook": "core/result",
 
 	// what it means, and how it is shown

@@ -9,6 +9,8 @@ import (
 // the weigh-in's.
 func Stop() screen.Row {
 	return screen.Row{
-		Stop: "why", Letter: 2, View: New(), Progress: screen.Judged, Shows: []judge.Evidence{judge.InStarts, judge.InMemory},
+		Stop: "why", Letter: 2, View: New(), Progress: screen.Judged, Shows: []judge.Evidence{
+			judge.InStarts, judge.InMemory, judge.InInside,
+		},
 	}
 }

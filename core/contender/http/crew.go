@@ -43,6 +43,10 @@ func (d *driver) crew(n int, beside bool) (*lean.Crew, error) {
 		return nil, err
 	}
 	cfg.Beside = beside
+	if d.tracing != nil && d.settings.Batch == 0 {
+		s := d.newSampler(1)
+		cfg.Sample = func(row int, shot *shots.Shot) *lean.Request { return d.sampledWire(s, row, shot) }
+	}
 	return d.crewOf(cfg, n)
 }
 
@@ -101,6 +105,10 @@ func (d *driver) leanClient(i, n int) contender.Client {
 	cfg, err := d.lean()
 	if err != nil {
 		return &broken{d, err}
+	}
+	if d.tracing != nil && d.settings.Batch == 0 {
+		s := d.newSampler(n)
+		cfg.Sample = func(row int, shot *shots.Shot) *lean.Request { return d.sampledWire(s, row, shot) }
 	}
 	server := d.requests[0].url
 	address := net.JoinHostPort(server.Hostname(), portOf(server))

@@ -38,7 +38,7 @@ import (
 
 // Kind is this kind's registration.
 var Kind = contender.Kind{
-	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New, Tells: true},
+	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New, Tells: true, Traces: true},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		if l, ok := settings.(leveled); ok {
 			return open(s, l.Settings, l.least)
@@ -117,6 +117,8 @@ type driver struct {
 	pools    []*transport // that all clients share; none unless asked for
 	run      [8]byte      // the first half of every trace's identifier
 	traced   atomic.Uint64
+	tracing  *contender.Tracing // nil where no shot is sampled
+	samplers atomic.Uint64      // made so far
 }
 
 // open makes a driver that uses at least the means given.
@@ -132,6 +134,11 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	}
 	d := &driver{
 		settings: s, clock: setup.Clock, requests: requests, guard: setup.Guard, means: max(s.means(requests), least),
+		tracing: setup.Traces,
+	}
+	if setup.Traces != nil && (s.Trace || s.Batch > 0 || s.Pages != nil) {
+		return nil, errors.New("traces goes with single requests and legs, and marks them itself: leave traceparent, batch " +
+			"and pages out")
 	}
 	if d.tls, err = s.TLS.config(dir); err != nil {
 		return nil, err
@@ -197,7 +204,7 @@ func (d *driver) single(i, n int) contender.Client {
 	}
 	c := &client{
 		d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body"),
-		probe: &probe{clock: d.clock},
+		probe: &probe{clock: d.clock}, sampler: d.newSampler(n),
 	}
 	c.plain = len(d.pools) == 0 && d.settings.Protocol != http2 && d.settings.Proxy == "" && d.settings.Redirects == 0 &&
 		!d.settings.Cookies
@@ -236,6 +243,7 @@ type client struct {
 	first, step int
 	next        int
 	buf         []byte
+	sampler     *sampler
 	marks       shots.Marks
 	printed     *marks.Reader // of what the plan has read from answers; nil for nothing
 	body        []byte        // that it is read from, where nobody else keeps it
@@ -396,6 +404,12 @@ func (p *probe) fill(shot *shots.Shot) (t lean.Times) {
 func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	row := c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
+	if c.sampler.next(shot) {
+		shot.Row = row
+		marked := c.d.requests[row].marked(shot.Trace, [8]byte(shot.Trace[8:]))
+		c.askFor(ctx, &marked, -1, shot)
+		return
+	}
 	c.ask(ctx, row, shot)
 }
 

@@ -31,7 +31,7 @@ func (d *driver) openLegs(rows int) error {
 	legs, _ := d.settings.legs() // whose faults were found when the plan was read
 	all := d.requests
 	for i, l := range legs {
-		own := &driver{
+		own := &driver{ // which samples nothing by itself
 			settings: l.settings, clock: d.clock, requests: all[i*rows : (i+1)*rows], means: d.means, tls: d.tls, guard: d.guard,
 		}
 		one := legDriver{leg: l, driver: own, requests: own.requests}
@@ -76,6 +76,8 @@ type legClient struct {
 	state       []legState
 	marks       shots.Marks
 	inside      []spans.Span
+	sampler     *sampler
+	sent        uint64 // requests of sampled shots so far
 	crew        *lean.Crew
 	err         error // why there is no crew
 	picked      *errand
@@ -86,6 +88,7 @@ type legClient struct {
 	mu      sync.Mutex // of what follows, where several goroutines are at work
 	wait    sync.Cond
 	row     int
+	sampled bool // the shot is
 	flying  int
 	alone   bool // no two requests have been under way at a time since the last pause
 	begun   bool
@@ -116,6 +119,7 @@ type pause struct{ from, to, before time.Duration }
 type errand struct {
 	leg     int
 	since   time.Duration // from when on it was all that was waited for; 0: something else was
+	id      [8]byte       // for the spans of the service, in a sampled shot
 	wire    lean.Request
 	request request
 	shot    shots.Shot
@@ -129,7 +133,8 @@ type asksFor interface {
 }
 
 func (d *driver) legClient(i, n int) contender.Client {
-	c := &legClient{d: d, first: i, step: max(n, 1), state: make([]legState, len(d.legs)), number: i}
+	c := &legClient{d: d, first: i, step: max(n, 1), state: make([]legState, len(d.legs)), number: i,
+		sampler: d.newSampler(n)}
 	c.wait.L = &c.mu
 	if d.means == byCrew {
 		c.crew, c.err = d.legCrew(c)
@@ -179,6 +184,7 @@ func (c *legClient) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.marks.Clear()
 	c.inside, c.pauses = c.inside[:0], c.pauses[:0]
 	c.shot, c.flying, c.begun, c.last = shot, 0, false, shot.Start
+	c.sampled = c.sampler.next(shot)
 	if c.d.settings.Trace {
 		shot.Trace = c.d.traceID()
 	}
@@ -406,8 +412,10 @@ func (c *legClient) prepare(i int) (*errand, error) {
 	}
 	e.leg, e.since = i, 0
 	if len(l.uses) == 0 {
-		e.wire, e.request = l.wires[c.row], l.requests[c.row]
-		return e, nil
+		if e.request = l.requests[c.row]; len(l.wires) > 0 {
+			e.wire = l.wires[c.row]
+		}
+		return e, c.mark(e)
 	}
 	values := make([]string, len(l.uses))
 	for j, u := range l.uses {
@@ -440,7 +448,25 @@ func (c *legClient) prepare(i int) (*errand, error) {
 	if c.d.means != byFull {
 		e.wire, err = l.wire(&e.request)
 	}
-	return e, err
+	if err != nil {
+		return nil, err
+	}
+	return e, c.mark(e)
+}
+
+// mark marks a request as part of a sampled shot, with an identifier of its own for the service's spans to be found by.
+func (c *legClient) mark(e *errand) (err error) {
+	if !c.sampled {
+		return nil
+	}
+	c.sent++
+	numbered(e.id[:], 1<<63|c.sampler.number<<clientBits|c.sent)
+	l := &c.d.legs[e.leg]
+	e.request = e.request.marked(c.shot.Trace, e.id)
+	if c.d.means != byFull {
+		e.wire, err = l.wire(&e.request)
+	}
+	return err
 }
 
 // took takes in a request that has ended.
@@ -508,7 +534,7 @@ func (c *legClient) sum(s *shots.Shot) {
 // enter makes a span of a request, by the clock.
 func (c *legClient) enter(e *errand) {
 	l, st, s := &c.d.legs[e.leg], &c.state[e.leg], &e.shot
-	sp := spans.Span{Name: l.Name, Begin: s.Start, End: s.End, Parent: spans.None}
+	sp := spans.Span{Name: l.Name, Begin: s.Start, End: s.End, Parent: spans.None, ID: e.id, At: s.Start}
 	at := len(c.inside)
 	if at < cap(c.inside) { // what it needed then has room for what it needs now
 		sp.Needs = c.inside[:at+1][at].Needs[:0]
@@ -539,7 +565,9 @@ func (c *legClient) end(ctx context.Context) {
 				c.marks.AddTime([]byte(c.d.legs[i].Name), st.took)
 			}
 		}
-		shot.Inside, shot.InsideKnown = c.inside, true
+		if c.sampler == nil || c.sampled { // those of others lack what the service tells
+			shot.Inside, shot.InsideKnown = c.inside, true
+		}
 	}
 	shot.Told = c.marks.List()
 	if v := shot.View; v != nil {

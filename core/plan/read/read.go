@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -66,6 +68,7 @@ type entry struct {
 	Avoid   string        `json:"avoid,omitempty" variables:"no" jsonschema_description:"when it must not be used"`
 	Service *plan.Service `json:"service,omitempty" jsonschema_description:"a process that it needs, started and stopped for it"`
 	Watch   *plan.Watch   `json:"watch,omitempty" jsonschema_description:"a database that it uses: what that counts is read around each heat"`
+	Traces  *plan.Traces  `json:"traces,omitempty" jsonschema_description:"what happens inside some shots: an instrumented service is handed where to send its spans (OpenTelemetry)"`
 	Footing plan.Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
 }
 
@@ -750,6 +753,8 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	r.checkGiven(name, own.Service)
 	c.Ground.Watch = own.Watch
 	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
+	c.Ground.Traces = own.Traces
+	r.checkTraces(&c, kind, plan.JoinKeys(path, "traces"))
 	if p.Pace.Rush && own.Service == nil {
 		r.fault("pace.rush", "add service: to "+name+", or leave rush out", "%s has no service that could be rushed", name)
 	}
@@ -778,6 +783,38 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.refused = append(r.refused, c)
 	}
 	return c, ok
+}
+
+// checkTraces looks at who is to send spans, and where to; path is where it stands.
+func (r *reader) checkTraces(c *plan.Contender, kind plan.Kind, path string) {
+	t := c.Ground.Traces
+	if t == nil {
+		return
+	}
+	switch {
+	case !kind.Traces:
+		r.fault(path, "take it out", "contenders of kind %s do not mark shots for a service to trace", kind.Name)
+	case t.Of > 0 && t.Share > 0:
+		r.fault(plan.JoinKeys(path, "share"), "keep one of them", "both of and share are set")
+	case t.Listen == "" && (c.Ground.Service == nil || c.Ground.Service.Running != nil):
+		r.fault(path,
+			"add service:, or listen: 127.0.0.1:4318 and start yours with OTEL_EXPORTER_OTLP_ENDPOINT=http://127.0.0.1:4318",
+			"%s has no service of ours that could be told where to send spans", c.Name)
+	case t.Listen != "" && !onThisMachine(t.Listen):
+		r.fault(plan.JoinKeys(path, "listen"), "write it as 127.0.0.1:4318", "%q is not an address of this machine's own",
+			t.Listen)
+	}
+	if t.Of == 0 && t.Share == 0 {
+		t.Of = plan.DefaultTraced
+	}
+}
+
+// onThisMachine reports whether an address with a port is one that only this machine reaches.
+func onThisMachine(address string) bool {
+	host, port, err := net.SplitHostPort(address)
+	ip := net.ParseIP(host)
+	n, bad := strconv.Atoi(port)
+	return err == nil && bad == nil && n > 0 && n < 1<<16 && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // checkWatch has the kind that watches databases look at one; path is where it stands.
@@ -855,7 +892,7 @@ func (r *reader) kindOf(name string, layers []source) (plan.Kind, bool) {
 }
 
 // courseKeys are the keys of a contender that a course may have, too.
-var courseKeys = []string{"service", "watch"}
+var courseKeys = []string{"service", "traces", "watch"}
 
 // layKind lays one node of course or contender: the kind's key over settings, the rest over own. In a course other
 // kinds' keys may stand too.

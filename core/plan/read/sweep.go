@@ -404,7 +404,7 @@ func (r *reader) laySetting(s setting) {
 	r.d.file = s.at.File
 	head := s.keys[0]
 	switch names := r.contenderNames(); {
-	case slices.Contains(kindNames(r.opt.Kinds), head) || head == "service" || head == "watch":
+	case slices.Contains(kindNames(r.opt.Kinds), head) || slices.Contains(courseKeys, head):
 		r.laid = append(r.laid, s)
 	case slices.Contains(names, head) && len(s.keys) > 1:
 		if node, ok := s.node(append([]string{"contenders"}, s.keys...)); ok {
@@ -452,7 +452,8 @@ func (s setting) node(keys []string) (ast.Node, bool) {
 // laidOver lays what points set of contenders of a kind over one of them.
 func (r *reader) laidOver(kind plan.Kind, own *entry, settings plan.Settings, path string) {
 	for _, s := range r.laid {
-		beside := s.keys[0] == "service" && own.Service != nil || s.keys[0] == "watch" && own.Watch != nil
+		beside := s.keys[0] == "service" && own.Service != nil || s.keys[0] == "watch" && own.Watch != nil ||
+			s.keys[0] == "traces" && own.Traces != nil
 		if s.keys[0] != kind.Name && !beside {
 			continue
 		}

@@ -75,7 +75,13 @@ func (c *Client) Shoot(ctx context.Context, shot *shots.Shot) {
 // Ask is Shoot for a given row.
 func (c *Client) Ask(ctx context.Context, row int, shot *shots.Shot) {
 	shot.Row = row
-	c.AskFor(ctx, &c.cfg.Requests[row], shot)
+	request := &c.cfg.Requests[row]
+	if c.cfg.Sample != nil {
+		if r := c.cfg.Sample(row, shot); r != nil {
+			request = r
+		}
+	}
+	c.AskFor(ctx, request, shot)
 }
 
 // AskFor is Shoot for a request of the caller's.

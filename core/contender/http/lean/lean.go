@@ -55,6 +55,8 @@ type Config struct {
 	Beside bool
 	// Status says what is wrong with a status; nil is good.
 	Status func(status int, reason string) error
+	// Sample, when set, may give a shot another request than that of its row.
+	Sample func(row int, shot *shots.Shot) *Request
 	// Pick, when set, says what is asked next, in place of Requests in turn.
 	Pick func() *Request
 }
@@ -320,8 +322,13 @@ func (c *Crew) start(k *conn, due time.Duration) {
 		c.job.Ask(k.index, &k.shot)
 	}
 	k.asked = &c.cfg.Requests[row]
-	if c.cfg.Pick != nil {
+	switch {
+	case c.cfg.Pick != nil:
 		k.asked = c.cfg.Pick()
+	case c.cfg.Sample != nil:
+		if r := c.cfg.Sample(row, &k.shot); r != nil {
+			k.asked = r
+		}
 	}
 	k.answer.begin(k.asked.IsHead, k.shot.View)
 	k.out, k.first = k.asked.Wire, true

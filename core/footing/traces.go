@@ -1,0 +1,53 @@
+package footing
+
+import (
+	"cmp"
+	"math/rand/v2"
+
+	"paceduel/core/contender"
+	"paceduel/core/traces"
+)
+
+// listen starts the receiver of spans where any contender's service sends some.
+func (f *Footing) listen() (err error) {
+	address, any := "", false
+	for i := range f.plan.Contenders {
+		if t := f.plan.Contenders[i].Ground.Traces; t != nil {
+			address, any = cmp.Or(address, t.Listen), true
+		}
+	}
+	if !any {
+		return nil
+	}
+	if f.traces, err = traces.Listen(f.clock, address); err != nil {
+		return err
+	}
+	for i := range f.plan.Contenders {
+		c := &f.plan.Contenders[i]
+		if t := c.Ground.Traces; t != nil {
+			own := &contender.Tracing{Of: t.Of, Share: float64(t.Share)}
+			for j := range own.Prefix {
+				own.Prefix[j] = byte(rand.Uint32())
+			}
+			f.traces.Expect(own.Prefix)
+			f.grounds[c.Name].tracing = own
+		}
+	}
+	return nil
+}
+
+// Traces is who takes in spans of the contender's shots, and how their traces begin; nil where it sends none.
+func (g *Ground) Traces() (*traces.Receiver, traces.Prefix) {
+	if g.tracing == nil {
+		return nil, traces.Prefix{}
+	}
+	return g.f.traces, g.tracing.Prefix
+}
+
+// tracingVariables tell a service where to send its spans.
+func (g *Ground) tracingVariables() []string {
+	if g.tracing == nil {
+		return nil
+	}
+	return g.f.traces.Environment()
+}
