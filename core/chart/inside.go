@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"paceduel/core/cell"
 	"paceduel/core/judge"
@@ -226,6 +227,9 @@ func (l *InsideLane) typical(in *judge.Inside, depth int) float64 {
 		if s.OnPath.V > 0 {
 			row.Path = units.Share(s.OnPath.V / in.Length.V)
 		}
+		if s.CPU.V > 0 {
+			row.Count = strings.TrimPrefix(row.Count+", CPU "+units.Seconds(s.CPU.V), ", ")
+		}
 		if s.Depth == depth {
 			row.Folded = stepsWithin(in, i)
 		}
@@ -265,6 +269,9 @@ func insideNotes(in *judge.Inside) (out []string) {
 		out = append(out, "at best "+units.Seconds(in.Together.V)+" together")
 	} else {
 		out = append(out, "at best "+units.Seconds(in.Together.V)+" if none needed another")
+	}
+	if in.Unjudged {
+		out = append(out, "runs that were not judged")
 	}
 	if in.Shots < in.Of {
 		out = append(out, fmt.Sprintf("%s of %s looked into", units.Count(in.Shots), units.Plural(int(in.Of), "shot")))

@@ -16,6 +16,7 @@ type Inside struct {
 	Rounds    int
 	Shots, Of int64 // looked into, and that they are a choice of
 	Known     bool  // whether it is known which steps needed which
+	Unjudged  bool  // the shots are of warm-ups
 	// Together is what it could take if all that needs nothing of each other ran together: an estimate.
 	Length, Added, Idle, Together Value
 	Steps                         []InsideStep // parts after what they are parts of
@@ -33,6 +34,7 @@ type InsideStep struct {
 	Begin, End    [3]float64
 	Total, Covers Value
 	OnPath        Value // of all shots
+	CPU           Value // that it used; NaN where that is not known
 	Halved        Value // what the shot could take if it took half; NaN where that is not known
 }
 
@@ -67,6 +69,7 @@ func (f *field) inside(s cell.Cell) *Inside {
 		if in := h.Heat.Inside; in != nil {
 			all = append(all, in)
 			out.Shots, out.Of, out.Known = out.Shots+in.Shots, out.Of+in.Of, out.Known && in.Known
+			out.Unjudged = in.Unjudged
 		}
 	}
 	if out.Rounds = len(all); out.Rounds == 0 {
@@ -215,6 +218,7 @@ func (f *field) step(all []*result.Inside, at []map[string]int, path string) Ins
 	}
 	out.Total = value(func(s *result.InsideStep) result.Quarters { return s.Total })
 	out.Covers = value(func(s *result.InsideStep) result.Quarters { return s.Covers })
+	out.CPU = value(func(s *result.InsideStep) result.Quarters { return s.CPU })
 	out.Halved = value(func(s *result.InsideStep) result.Quarters { return s.Halved })
 	out.OnPath = f.over(len(all), func(i int) float64 { return onPath(all[i], of(i)) })
 	return out

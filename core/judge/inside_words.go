@@ -21,6 +21,10 @@ func (f *field) insides(v *Verdict) {
 			all = append(all, in)
 		}
 	}
+	if !slices.ContainsFunc(all, func(in *Inside) bool { return len(in.Steps) > 1 }) {
+		v.Insides = nil // a single process each says nothing new
+		return
+	}
 	for _, in := range all {
 		in.hold(all)
 	}

@@ -22,8 +22,10 @@ type Inside struct {
 	Shots int64 `json:"shots"`    // that were looked into
 	Of    int64 `json:"of_shots"` // that they are a uniform choice of
 	// Known says that it is known which steps needed which; else it is taken that none needs what stands beside it.
-	Known bool         `json:"needs_known,omitempty"`
-	Steps []InsideStep `json:"steps"` // parts after what they are parts of
+	Known bool `json:"needs_known,omitempty"`
+	// Unjudged says that these are runs of the warm-up, which are looked into as judged ones must not be.
+	Unjudged bool         `json:"unjudged,omitempty"`
+	Steps    []InsideStep `json:"steps"` // parts after what they are parts of
 	// What these shots took, what their innermost spans took added up, how long nothing was under way, and what they could
 	// take if all that needs nothing of each other ran together.
 	Length   Quarters `json:"length_ns"`
@@ -52,17 +54,18 @@ type Traced struct {
 // InsideStep is all spans of one name within the same step. Quartiles are over the shots that have it.
 type InsideStep struct {
 	Name   string   `json:"name"`
-	Parent int      `json:"within"`       // place of the step that it is part of, before its own; -1: of the shot itself
-	Shots  int64    `json:"shots"`        // that have it
-	Spans  int64    `json:"spans"`        // in all of them
-	AtOnce int      `json:"at_once"`      // in half of the shots so many were under way together
-	Total  Quarters `json:"total_ns"`     // its spans added up
-	Own    Quarters `json:"own_ns"`       // of that, what no part of theirs covered
-	Covers Quarters `json:"covered_ns"`   // in which at least one was under way
-	Begin  Quarters `json:"begin_ns"`     // of the first
-	End    Quarters `json:"end_ns"`       // of the last
-	OnPath Quarters `json:"on_path_ns"`   // of the critical path
-	Halved Quarters `json:"if_halved_ns"` // what the shot could take if its spans took half; zero where not computed
+	Parent int      `json:"within"`          // place of the step that it is part of, before its own; -1: of the shot itself
+	Shots  int64    `json:"shots"`           // that have it
+	Spans  int64    `json:"spans"`           // in all of them
+	AtOnce int      `json:"at_once"`         // in half of the shots so many were under way together
+	Total  Quarters `json:"total_ns"`        // its spans added up
+	Own    Quarters `json:"own_ns"`          // of that, what no part of theirs covered
+	Covers Quarters `json:"covered_ns"`      // in which at least one was under way
+	Begin  Quarters `json:"begin_ns"`        // of the first
+	End    Quarters `json:"end_ns"`          // of the last
+	OnPath Quarters `json:"on_path_ns"`      // of the critical path
+	CPU    Quarters `json:"cpu_ns,omitzero"` // processor time that its spans used, where they are processes
+	Halved Quarters `json:"if_halved_ns"`    // what the shot could take if its spans took half; zero where not computed
 }
 
 // RealShot is one shot as it was.
@@ -129,7 +132,7 @@ func LookInside(looked []spans.Shot, of int64) (*Inside, []*spans.Inside) {
 		in.Steps = append(in.Steps, InsideStep{
 			Name: s.Name, Parent: s.Parent, Shots: int64(s.Shots), Spans: int64(s.Spans), AtOnce: s.AtOnce,
 			Total: Quarters(s.Total), Own: Quarters(s.Own), Covers: Quarters(s.Covered), Begin: Quarters(s.Begin),
-			End: Quarters(s.End), OnPath: Quarters(s.OnPath), Halved: Quarters(s.Halved),
+			End: Quarters(s.End), OnPath: Quarters(s.OnPath), CPU: Quarters(s.CPU), Halved: Quarters(s.Halved),
 		})
 	}
 	in.Real = realShots(looked, all, steps)

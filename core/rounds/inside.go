@@ -68,11 +68,26 @@ func (h *heat) inside(doc *result.Heat) error {
 		}
 	}
 	if len(looked) == 0 {
+		h.insideOfWarmup(doc)
 		return nil
 	}
 	var all []*spans.Inside
 	doc.Inside, all = result.LookInside(looked, max(of, int64(len(looked))))
 	return tellSteps(doc, all)
+}
+
+// insideOfWarmup looks into runs that were not judged, where only these are known inside: processes are followed there
+// alone, since that costs a run some microseconds for each.
+func (h *heat) insideOfWarmup(doc *result.Heat) {
+	kept, _ := tally.Insides(h.warm)
+	var looked []spans.Shot
+	for i := range kept {
+		looked = append(looked, spans.Shot{Length: kept[i].Latency, Spans: kept[i].Spans})
+	}
+	if h.entry.Shape.OwnProcess && len(looked) > 0 {
+		doc.Inside, _ = result.LookInside(looked, int64(len(looked)))
+		doc.Inside.Unjudged = true
+	}
 }
 
 // tellSteps makes figures of the steps: for each name what its spans took in a shot, and how many there were. A time

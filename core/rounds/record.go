@@ -64,12 +64,15 @@ func (r *runner) makeRecorders(key recorderKey) *recorderSet {
 	}
 	set := &recorderSet{woken: tally.NewRecorder(shape, 0, 1)}
 	for range n {
-		set.warm = append(set.warm, tally.NewRecorder(shape, 0, ring).KeepFirst(tally.MaxEarly/n))
+		set.warm = append(set.warm, tally.NewRecorder(shape, 0, ring).KeepFirst(tally.MaxEarly/n).KeepInsides(unjudged))
 		set.judged = append(set.judged, tally.NewRecorder(shape, keep/n+1, ring).KeepFirst(tally.MaxEarly/n).KeepInsides(
 			tally.MaxInsides/n+1))
 	}
 	return set
 }
+
+// unjudged is of how many runs of each client's warm-up it is kept what happened inside.
+const unjudged = 8
 
 // ringOf is how many shots of each of n recorders a watcher can look back on.
 func ringOf(n int) int { return max(1<<14/n, 64) }

@@ -23,6 +23,8 @@ type Span struct {
 	// for these.
 	ID [8]byte
 	At time.Duration
+	// CPU is the processor time that a process used, with those of its parts that it waited for; 0: not known.
+	CPU time.Duration
 }
 
 // None is the parent of spans that are part of the shot itself.
@@ -151,6 +153,7 @@ type Step struct {
 	// at least one of them was under way.
 	Total, Own, Covered time.Duration
 	Begin, End          time.Duration // of its first and its last
+	CPU                 time.Duration // used by its spans, as far as it is known
 	OnPath              time.Duration // how much of the critical path it, with its parts, is
 	AtOnce              int           // how many of them were under way together, at most
 }
@@ -246,6 +249,7 @@ func (in *Inside) fold(t *tree) {
 		st.Count++
 		st.Total += sp.length()
 		st.Own += own
+		st.CPU += sp.CPU
 		st.Begin, st.End = min(st.Begin, sp.Begin), max(st.End, sp.End)
 		in.Added += own
 	}

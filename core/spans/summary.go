@@ -36,6 +36,7 @@ type Common struct {
 	Covered    Quarters
 	Begin, End Quarters
 	OnPath     Quarters
+	CPU        Quarters // used by its spans; zero where that is not known
 	Halved     Quarters // what shots could take with it; zero where that is not computed
 }
 
@@ -53,7 +54,7 @@ const MaxSteps = 200
 const Rest = "others"
 
 // lists are the values of one step.
-type lists struct{ total, own, covered, begin, end, onPath, halved, atOnce []time.Duration }
+type lists struct{ total, own, covered, begin, end, onPath, cpu, halved, atOnce []time.Duration }
 
 // Summarize says what shots have in common, and which of its steps each step of each is.
 func Summarize(all []*Inside) (s Summary, steps [][]int) {
@@ -111,6 +112,7 @@ func Summarize(all []*Inside) (s Summary, steps [][]int) {
 func (l *lists) add(st *Step, halved time.Duration) {
 	l.total, l.own, l.covered = append(l.total, st.Total), append(l.own, st.Own), append(l.covered, st.Covered)
 	l.begin, l.end, l.onPath = append(l.begin, st.Begin), append(l.end, st.End), append(l.onPath, st.OnPath)
+	l.cpu = append(l.cpu, st.CPU)
 	l.atOnce = append(l.atOnce, time.Duration(st.AtOnce))
 	if halved > 0 {
 		l.halved = append(l.halved, halved)
@@ -120,6 +122,7 @@ func (l *lists) add(st *Step, halved time.Duration) {
 func (l *lists) into(c *Common) {
 	c.Total, c.Own, c.Covered = quarters(l.total), quarters(l.own), quarters(l.covered)
 	c.Begin, c.End, c.OnPath = quarters(l.begin), quarters(l.end), quarters(l.onPath)
+	c.CPU = quarters(l.cpu)
 	c.AtOnce = int(quarters(l.atOnce).Middle())
 	if 2*len(l.halved) > len(l.total) {
 		c.Halved = quarters(l.halved)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strconv"
@@ -18,6 +19,7 @@ import (
 	"paceduel/core/keeper"
 	"paceduel/core/meter"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 )
 
 // traced runs a process under ptrace and learns the peak memory of its whole tree: each process is stopped for a moment
@@ -41,6 +43,8 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *shots
 		return ending{}, false
 	}
 	t := newTracer(leader)
+	t.now = func() time.Duration { return c.d.clock.Now() - shot.Start }
+	t.begins(leader, "command") // one name for all, so that what they start can be compared
 	var mu sync.Mutex
 	killed, gone := false, false
 	kill := func() {
@@ -73,6 +77,7 @@ func (c *client) traced(ctx context.Context, attr *syscall.ProcAttr, shot *shots
 	}
 	shot.Count(memory, t.peak)
 	shot.Grain = t.grain
+	shot.Inside = t.processes(shot.End - shot.Start)
 	return ending{killed: killed, status: t.status, usage: t.usage}, true
 }
 
@@ -101,12 +106,83 @@ type tracer struct {
 	status  syscall.WaitStatus
 	usage   syscall.Rusage // of the leader and the children it waited for
 	onExit  func()         // called once, when the leader has ended
+
+	now   func() time.Duration // since the run's start
+	spans []spans.Span         // processes, as they began
+	at    map[int]int          // the span of a process
 }
 
 func newTracer(leader int) *tracer {
 	return &tracer{
 		leader: leader, living: map[int]bool{}, copies: map[int]bool{}, borrows: map[int]bool{}, others: map[int]bool{},
+		at: map[int]int{}, now: func() time.Duration { return 0 },
 	}
+}
+
+// fork is what a process is called that has not become another program than the one it comes from.
+const fork = "fork"
+
+// mostProcesses bounds those that are shown of a run.
+const mostProcesses = 5_000
+
+// begins takes down that a process is there, which is called so until it becomes another program.
+func (t *tracer) begins(pid int, name string) {
+	if _, known := t.at[pid]; known || len(t.spans) >= mostProcesses {
+		return
+	}
+	t.at[pid] = len(t.spans)
+	sp := spans.Span{Name: name, Begin: t.now(), End: -1, Parent: spans.None}
+	if len(t.spans) == 0 {
+		sp.Begin = 0 // it counts from its making
+	} else {
+		sp.Parent = 0 // until its parent tells
+	}
+	t.spans = append(t.spans, sp)
+}
+
+// becomes takes down that a process runs another program now.
+func (t *tracer) becomes(pid int) {
+	at, known := t.at[pid]
+	if path, err := os.Readlink("/proc/" + strconv.Itoa(pid) + "/exe"); err == nil && known {
+		t.spans[at].Name = strings.TrimSuffix(filepath.Base(path), " (deleted)")
+	}
+}
+
+// descends takes down who made a process.
+func (t *tracer) descends(child, parent int) {
+	from, known := t.at[parent]
+	if !known {
+		return
+	}
+	t.begins(child, fork)
+	if at, ok := t.at[child]; ok && from < at {
+		t.spans[at].Parent = from
+	}
+}
+
+// ends takes down that a process is about to end, or has.
+func (t *tracer) ends(pid int) {
+	if at, known := t.at[pid]; known && t.spans[at].End < 0 {
+		t.spans[at].End = t.now()
+	}
+}
+
+// spent takes down what CPU time a process that has ended used, with the children that it waited for.
+func (t *tracer) spent(pid int, usage *syscall.Rusage) {
+	if at, known := t.at[pid]; known {
+		t.spans[at].CPU = time.Duration(usage.Utime.Nano() + usage.Stime.Nano())
+		delete(t.at, pid) // its number may be another's now
+	}
+}
+
+// processes are those of the run, which took so long.
+func (t *tracer) processes(took time.Duration) []spans.Span {
+	for i := range t.spans {
+		if t.spans[i].End < 0 {
+			t.spans[i].End = took
+		}
+	}
+	return t.spans
 }
 
 // Threads are not followed: to stop each of a program with many would take longer than the program. Children that other
@@ -175,6 +251,8 @@ func (t *tracer) wait(which int, block bool) (heard bool) {
 // hear deals with what became of one process.
 func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) {
 	if status.Exited() || status.Signaled() {
+		t.ends(pid)
+		t.spent(pid, &usage)
 		delete(t.living, pid)
 		delete(t.copies, pid)
 		delete(t.borrows, pid)
@@ -197,20 +275,24 @@ func (t *tracer) hear(pid int, status syscall.WaitStatus, usage syscall.Rusage) 
 	case !t.living[pid]:
 		// The first stop, at the program's start or at that of a child: from here on it is followed.
 		t.living[pid] = true
+		t.begins(pid, fork)
 		if pid == t.leader {
 			unix.PtraceSetOptions(pid, traceOptions)
 		}
 	case stopped == syscall.SIGTRAP && status.TrapCause() == unix.PTRACE_EVENT_EXIT:
+		t.ends(pid)
 		t.weigh(pid)
 	case stopped == syscall.SIGTRAP && status.TrapCause() > 0:
 		if child, err := unix.PtraceGetEventMsg(pid); err == nil { // a fork: its number
 			t.bears(int(child), status.TrapCause() == unix.PTRACE_EVENT_VFORK)
+			t.descends(int(child), pid)
 		}
 	case stopped == syscall.SIGTRAP:
 		// The start of another program, in memory of its own.
 		delete(t.copies, pid)
 		delete(t.borrows, pid)
 		t.others[pid] = true
+		t.becomes(pid)
 	default:
 		signal = int(stopped)
 	}

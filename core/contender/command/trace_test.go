@@ -18,6 +18,7 @@ import (
 	"paceduel/core/keeper"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 )
 
 // measured performs one traced run.
@@ -305,5 +306,49 @@ func TestAChildThatIsAheadOfItsParent(t *testing.T) {
 				t.Error("a child that is no program of its own yet is taken for one")
 			}
 		})
+	}
+}
+
+// Every process of a run has its place on a time line: what it is called, who started it, when it was there, and what
+// it used.
+func TestProcessesOfARun(t *testing.T) {
+	// Each waits for the one before, or for the file that the other writes.
+	line := "dd if=/dev/zero bs=1M count=40 2>/dev/null | sha256sum >sum; (cat sum sum; true) >/dev/null; " +
+		"sh -c 'wc -c <sum >length; true'"
+	shot := measured(t, t.Context(), shell(line, nil))
+	if shot.Class != shots.OK || len(shot.Inside) < 6 {
+		t.Fatalf("%v: %d processes", shot.Err, len(shot.Inside))
+	}
+	type one struct {
+		parent string
+		spans.Span
+	}
+	by := map[string]one{}
+	took := shot.End - shot.Start
+	for i, sp := range shot.Inside {
+		parent := "-"
+		if sp.Parent >= 0 {
+			parent = shot.Inside[sp.Parent].Name
+		}
+		by[sp.Name] = one{parent, sp}
+		if sp.Parent >= i || sp.Begin < 0 || sp.End < sp.Begin || sp.End > took+time.Millisecond {
+			t.Errorf("%s: from %s to %s of %s, within %d", sp.Name, sp.Begin, sp.End, took, sp.Parent)
+		}
+	}
+	for name, parent := range map[string]string{"command": "-", "dd": "command", "sha256sum": "command"} {
+		if by[name].parent != parent {
+			t.Errorf("%s was started by %q; want %s", name, by[name].parent, parent)
+		}
+	}
+	if by["wc"].parent == "command" || by["cat"].parent == "" || by["wc"].parent == "" {
+		t.Errorf("wc by %q, cat by %q", by["wc"].parent, by["cat"].parent)
+	}
+	sum, cat, wc := by["sha256sum"], by["cat"], by["wc"]
+	if sum.CPU < 10*time.Millisecond || sum.CPU > took || cat.Begin < sum.End || wc.Begin < cat.End ||
+		by["dd"].Begin > sum.End {
+		t.Errorf("sha256sum %+v, cat %+v, wc %+v", sum, cat, wc)
+	}
+	if plain := (&tracer{}).processes(0); len(plain) > 0 {
+		t.Errorf("%v of nothing", plain)
 	}
 }
