@@ -304,6 +304,7 @@ type Ground struct {
 	data      string                     // the folder of its data; empty without one
 	as        *launch.User               // whom it runs as; nil: as we do
 	tracing   *contender.Tracing         // nil where no shot is traced
+	lines     *traces.Lines              // that tell of steps; nil where none do
 	service   *service                   // nil while there is none
 	running   int                        // process of a service that somebody else runs; 0 without
 	starts    []result.Start             // of the heat

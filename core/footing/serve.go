@@ -123,7 +123,7 @@ func (g *Ground) create(ctx context.Context, level string) (*service, result.Sta
 	g.tell(Starting, 0)
 	v, err := begin(
 		*s, g.f.clock, g.dir, g.f.plan.Dir, g.f.environment(g.name, g.state, g.round, g.dir), g.Setup(), g.f.cgroups,
-		g.tracingVariables(),
+		g.tracingVariables(), g.listener(),
 	)
 	if err != nil {
 		g.tell(Died, 0)

@@ -79,7 +79,7 @@ const look = 500 * time.Microsecond
 // is one sequence, each part of which undoes the ones before when it fails.
 func begin(
 	s plan.Service, clk *clock.Clock, dir, planDir string, env []string, setup contender.Setup, cgroups *meter.Hierarchy,
-	told []string,
+	told []string, beside io.Writer,
 ) (*service, error) {
 	fail := func(why string, err error) (*service, error) {
 		return nil, &ServiceError{Does: s.Summary(), Why: why + ": " + err.Error()}
@@ -170,7 +170,11 @@ func begin(
 	go func() {
 		defer close(v.read)
 		defer r.Close()
-		io.Copy(v.output, r)
+		var to io.Writer = v.output
+		if beside != nil {
+			to = io.MultiWriter(v.output, beside)
+		}
+		io.Copy(to, r)
 	}()
 	go v.await(r)
 	return v, nil

@@ -2,9 +2,11 @@ package footing
 
 import (
 	"cmp"
+	"io"
 	"math/rand/v2"
 
 	"paceduel/core/contender"
+	"paceduel/core/marks"
 	"paceduel/core/traces"
 )
 
@@ -30,7 +32,11 @@ func (f *Footing) listen() (err error) {
 				own.Prefix[j] = byte(rand.Uint32())
 			}
 			f.traces.Expect(own.Prefix)
-			f.grounds[c.Name].tracing = own
+			g := f.grounds[c.Name]
+			g.tracing = own
+			if steps := marks.NewSteps(t.Lines); steps != nil {
+				g.lines = f.traces.LinesOf(steps)
+			}
 		}
 	}
 	return nil
@@ -42,6 +48,14 @@ func (g *Ground) Traces() (*traces.Receiver, traces.Prefix) {
 		return nil, traces.Prefix{}
 	}
 	return g.f.traces, g.tracing.Prefix
+}
+
+// listener takes what the contender's service prints besides; nil for nobody.
+func (g *Ground) listener() io.Writer {
+	if g.lines == nil {
+		return nil
+	}
+	return g.lines
 }
 
 // tracingVariables tell a service where to send its spans.

@@ -43,9 +43,10 @@ type Watch struct {
 
 // Traces has an instrumented service send what happens inside some of a heat's shots.
 type Traces struct {
-	Of     int      `json:"of,omitempty" jsonschema:"minimum=1,maximum=500" jsonschema_description:"so many shots of each heat, evenly chosen; 100 unless said"`
-	Share  Fraction `json:"share,omitempty" jsonschema_description:"instead: this share of all shots, as 2%"`
-	Listen string   `json:"listen,omitempty" jsonschema_description:"the address of this machine to which a service that somebody else runs sends its spans, as 127.0.0.1:4318"`
+	Of     int        `json:"of,omitempty" jsonschema:"minimum=1,maximum=500" jsonschema_description:"so many shots of each heat, evenly chosen; 100 unless said"`
+	Share  Fraction   `json:"share,omitempty" jsonschema_description:"instead: this share of all shots, as 2%"`
+	Lines  *StepLines `json:"lines,omitempty" jsonschema_description:"lines with a time that the service prints, for one that sends no spans; their key holds the trace's identifier from the traceparent header"`
+	Listen string     `json:"listen,omitempty" jsonschema_description:"the address of this machine to which a service that somebody else runs sends its spans, as 127.0.0.1:4318"`
 }
 
 // DefaultTraced is how many shots of each heat are traced unless a plan says otherwise.

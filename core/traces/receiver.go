@@ -59,6 +59,7 @@ type Receiver struct {
 	names  map[string]string
 	closed map[[16]byte]bool // traces that were given out
 	counts Counts
+	lines  []*Lines
 
 	quiet, longest time.Duration // see Settle
 	waited         bool          // some heat's spans were waited for to the end; of whoever calls Settle
@@ -262,6 +263,9 @@ func (r *Receiver) readAside() {
 		}
 	}
 	r.aside, r.length = nil, 0
+	for _, l := range r.lines {
+		l.read()
+	}
 }
 
 // read takes the spans of a request in; it is called with the lock held.

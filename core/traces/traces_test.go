@@ -21,6 +21,8 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"paceduel/core/clock"
+	"paceduel/core/marks"
+	"paceduel/core/plan"
 	"paceduel/core/spans"
 )
 
@@ -476,4 +478,35 @@ func canceled(t *testing.T) context.Context {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	return ctx
+}
+
+// A service that sends nothing has its printed lines made spans, of the shots whose traces stand in them.
+func TestSpansOutOfLines(t *testing.T) {
+	r := listen(t)
+	start := r.clock.Now()
+	zero := civil(r, start)
+	lines := r.LinesOf(marks.NewSteps(&plan.StepLines{
+		Begin: `^(?P<time>\S+) \[(?P<key>\S+)\] begin (?P<step>.+)$`, End: `^(?P<time>\S+) \[(?P<key>\S+)\] end (?P<step>.+)$`,
+	}))
+	before := r.Counts()
+	one := traceOf(1)
+	at := func(ms int) int64 { return zero + int64(ms)*1e6 }
+	printed := fmt.Sprintf("hello\n%d [%x] begin load\n%d [%x] end load\n%d [%x] begin render\n"+
+		"%d [no trace] begin x\n%d [no trace] end x\n%d [%x] en",
+		at(1), one, at(4), one, at(4), one, at(4), at(5), at(9), one)
+	for _, part := range []string{printed[:50], printed[50:]} { // as it comes
+		io.WriteString(lines, part)
+	}
+	if c := r.Counts().minus(before); c.Spans != 1 || c.Foreign != 1 {
+		t.Errorf("%+v", c)
+	}
+	io.WriteString(lines, "d render\n")
+	inside, report := r.Gather(prefix, []Shot{shotAt(1, start, 10)}, before)
+	if got := inWords(&inside[0]); got != "load 1-4 in -, render 4-9 in -" || report.Orphans > 0 || report.Lost > 0 {
+		t.Errorf("%s, %+v", got, report)
+	}
+	lines.Write(make([]byte, maxAside+1))
+	if c := r.Counts().minus(before); c.Dropped != 1 {
+		t.Errorf("%+v after more than there is room for", c)
+	}
 }

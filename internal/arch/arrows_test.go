@@ -32,7 +32,7 @@ var arrows = map[string]string{
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
 	"core/contender/all":         "core/contender core/draft core/plan + kinds",
 	"core/tally":                 "core/shots core/spans core/units",
-	"core/traces":                "core/clock core/spans",
+	"core/traces":                "core/clock core/marks core/spans",
 	"core/pace":                  "core/clock core/contender core/panics core/plan core/shots core/tally",
 	"core/between":               "core/clock core/contender core/draft core/guard core/plan core/plan/read core/shots",
 

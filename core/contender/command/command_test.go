@@ -650,3 +650,42 @@ func TestLongRunsAreLookedAt(t *testing.T) {
 		t.Errorf("a short run has %d moments", len(short.Course))
 	}
 }
+
+// Lines with a time become what happens inside a run, by the run's own time.
+func TestStepsOutOfLines(t *testing.T) {
+	lines := plan.StepLines{
+		Begin: `^(?P<time>\S+) begin (?P<step>.+)$`, End: `^(?P<time>\S+) end (?P<step>.+)$`,
+	}
+	for from, to := range map[string]string{"": "1", "stderr": "2"} {
+		said := lines
+		said.From = from
+		s := shell("{ echo 0.000001 begin load; echo 3us end load; date '+%s.%N begin sort'; date '+%s.%N end sort'; } >&"+to,
+			nil)
+		s.Lines, s.Stdout = &said, ""
+		s.Complete()
+		d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		var shot shots.Shot
+		c.Shoot(t.Context(), &shot)
+		c.Close()
+		if shot.Class != shots.OK || len(shot.Inside) != 2 {
+			t.Fatalf("%v: %+v", shot.Err, shot.Inside)
+		}
+		load, sort := shot.Inside[0], shot.Inside[1]
+		took := shot.End - shot.Start
+		if load.Name != "load" || load.Begin != time.Microsecond || load.End != 3*time.Microsecond || sort.Name != "sort" {
+			t.Errorf("%+v, %+v", load, sort)
+		}
+		if sort.Begin < 0 || sort.End < sort.Begin || sort.End > took+time.Millisecond {
+			t.Errorf("sort from %s to %s of %s", sort.Begin, sort.End, took)
+		}
+	}
+	bad := shell("true", nil)
+	bad.Lines, bad.Stdout = &lines, "discard"
+	if faults := bad.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) != 1 || faults[0].Key != "lines" {
+		t.Errorf("%+v", faults)
+	}
+}

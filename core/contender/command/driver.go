@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,6 +26,7 @@ import (
 	"paceduel/core/marks"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 	"paceduel/core/units"
 )
 
@@ -133,7 +136,10 @@ func environment(dir string, over map[string]plan.Word, fill func(string) string
 }
 
 func (d *driver) Client(int, int) contender.Client {
-	return &client{d: d, marks: marks.New(d.settings.Marks, "stdout"), long: longWatch{clock: d.clock}}
+	return &client{
+		d: d, marks: marks.New(d.settings.Marks, "stdout"), steps: marks.NewSteps(d.settings.Lines),
+		long: longWatch{clock: d.clock},
+	}
 }
 
 func (d *driver) Close() error { return nil }
@@ -150,6 +156,7 @@ type client struct {
 	runs   int
 	marks  *marks.Reader // nil without marks
 	told   shots.Marks
+	steps  *marks.Steps // nil where it prints no lines with a time
 	long   longWatch
 }
 
@@ -287,6 +294,9 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.judge(ctx, ended, shot, fail)
 	if c.marks != nil && shot.Class == shots.OK {
 		c.readMarks(out, shot)
+	}
+	if c.steps != nil && shot.Class == shots.OK {
+		c.readSteps(out, shot)
 	}
 	if shot.View != nil {
 		c.describe(ended, out, shot)
@@ -531,6 +541,34 @@ func (c *client) readMarks(out *output, shot *shots.Shot) {
 	if shot.View != nil {
 		shot.View.Notes = c.marks.Untold()
 	}
+}
+
+// readSteps makes spans of the lines with a time that the run printed.
+func (c *client) readSteps(out *output, shot *shots.Shot) {
+	var text []byte
+	if c.d.settings.Lines.From == "stderr" {
+		if info, err := c.stderr.Stat(); err == nil {
+			text = headOf(c.stderr, int(min(info.Size(), marks.MaxText)))
+		}
+	} else {
+		text, _, _ = out.seen(marks.MaxText)
+	}
+	// Civil time may have been set since the clock was started.
+	zero := time.Now().UnixNano() - int64(c.d.clock.Now()) + int64(shot.Start)
+	at := func(m marks.Moment) time.Duration {
+		if m.Civil != 0 {
+			return time.Duration(m.Civil - zero)
+		}
+		return m.Since
+	}
+	stretches, _ := marks.Pair(c.steps.Events(text))
+	if len(stretches) > 0 {
+		shot.Inside = nil // which may be the run's processes
+	}
+	for _, s := range stretches {
+		shot.Inside = append(shot.Inside, spans.Span{Name: s.Step, Begin: at(s.Begin), End: at(s.End), Parent: spans.None})
+	}
+	slices.SortStableFunc(shot.Inside, func(a, b spans.Span) int { return cmp.Compare(a.Begin, b.Begin) })
 }
 
 // lastWords is the end of what the process said on standard error, up to three lines of it in one.

@@ -27,7 +27,7 @@ type output struct {
 // output makes the place that one run prints to. What is only kept for a sample never goes elsewhere than unsampled
 // runs' output does.
 func (c *client) output(view *shots.View) (*output, error) {
-	if view == nil && c.marks.Reads("stdout") {
+	if view == nil && (c.marks.Reads("stdout") || c.steps != nil && c.d.settings.Lines.From != "stderr") {
 		view = &shots.View{Limit: marks.MaxText, Sample: true}
 	}
 	switch c.d.settings.Stdout {

@@ -28,6 +28,7 @@ type Settings struct {
 	Version []plan.Word          `json:"version,omitempty" jsonschema:"minItems=1" jsonschema_description:"program and arguments that print the tool's version; its first line is kept"`
 	Expect  int                  `json:"expect,omitempty" jsonschema:"minimum=0,maximum=255" jsonschema_description:"the exit code of a good run; 0 unless said"`
 	Timeout plan.Span            `json:"timeout,omitempty" jsonschema_description:"ended after this long; 60s unless said"`
+	Lines   *plan.StepLines      `json:"lines,omitempty" jsonschema_description:"lines with a time that it prints when steps begin and end: what happens inside a run"`
 	Marks   plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that it prints, by name: figures of their own"`
 }
 
@@ -43,6 +44,9 @@ func (s *Settings) Complete() {
 		return
 	}
 	s.Stdout = "discard"
+	if s.Lines != nil && s.Lines.From != "stderr" {
+		s.Stdout = "pipe"
+	}
 	for _, m := range s.Marks {
 		if m.Reads("stdout", true) {
 			s.Stdout = "pipe"
@@ -75,6 +79,15 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	for _, f := range s.Marks.Check("stdout", "stderr") {
 		f.Key = strings.TrimSuffix("marks."+f.Key, ".")
 		faults = append(faults, f)
+	}
+	for _, f := range s.Lines.Check(false) {
+		f.Key = "lines." + f.Key
+		faults = append(faults, f)
+	}
+	if s.Lines != nil && s.Lines.From != "stderr" && s.Stdout == "discard" {
+		faults = append(faults, plan.Fault{
+			Key: "lines", What: "its standard output goes to nothing", Try: "set stdout: pipe, or from: stderr",
+		})
 	}
 	for _, name := range s.Marks.Names() {
 		m := s.Marks[name]

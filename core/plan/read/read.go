@@ -804,6 +804,15 @@ func (r *reader) checkTraces(c *plan.Contender, kind plan.Kind, path string) {
 		r.fault(plan.JoinKeys(path, "listen"), "write it as 127.0.0.1:4318", "%q is not an address of this machine's own",
 			t.Listen)
 	}
+	for _, f := range t.Lines.Check(true) {
+		r.fault(plan.JoinKeys(path, "lines."+f.Key), f.Try, "%s", f.What)
+	}
+	if t.Lines != nil && t.Lines.From != "" {
+		r.fault(plan.JoinKeys(path, "lines.from"), "take it out", "all that a service prints is read")
+	}
+	if t.Lines != nil && (c.Ground.Service == nil || c.Ground.Service.Running != nil) {
+		r.fault(plan.JoinKeys(path, "lines"), "add service:", "%s has no service of ours that prints", c.Name)
+	}
 	if t.Of == 0 && t.Share == 0 {
 		t.Of = plan.DefaultTraced
 	}
