@@ -492,7 +492,7 @@ func TestSpansOutOfLines(t *testing.T) {
 	one := traceOf(1)
 	at := func(ms int) int64 { return zero + int64(ms)*1e6 }
 	printed := fmt.Sprintf("hello\n%d [%x] begin load\n%d [%x] end load\n%d [%x] begin render\n"+
-		"%d [no trace] begin x\n%d [no trace] end x\n%d [%x] en",
+		"%d [no-trace] begin x\n%d [no-trace] end x\n%d [%x] en",
 		at(1), one, at(4), one, at(4), one, at(4), at(5), at(9), one)
 	for _, part := range []string{printed[:50], printed[50:]} { // as it comes
 		io.WriteString(lines, part)
