@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -99,6 +100,8 @@ func (b *boards) ways() map[string]func(context.Context, string) (*Board, error)
 }
 
 func (b *boards) heading(ctx context.Context, tide string) (int, *Board, error) {
+	_, done := stepIn(ctx, "select tide")
+	defer done()
 	board, id := &Board{Tide: tide}, 0
 	err := b.tide.QueryRowContext(ctx, tide).Scan(&id, &board.Height, &board.At)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -115,6 +118,7 @@ func (b *boards) queryPerVessel(ctx context.Context, tide string) (*Board, error
 	}
 	type call struct{ vessel, berth, pilot int }
 	var calls []call
+	_, listed := stepIn(ctx, "select calls")
 	rows, err := b.calls.QueryContext(ctx, id)
 	if err != nil {
 		return nil, err
@@ -131,19 +135,26 @@ func (b *boards) queryPerVessel(ctx context.Context, tide string) (*Board, error
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
+	listed()
 	for i, c := range calls {
 		s := &board.Berths[i]
-		if err := b.vessel.QueryRowContext(ctx, c.vessel).Scan(&s.Vessel, &s.Kind, &s.Length, &s.Draught); err != nil {
-			return nil, err
-		}
-		if err := b.berth.QueryRowContext(ctx, c.berth).Scan(&s.Quay, &s.Number, &s.Depth); err != nil {
-			return nil, err
-		}
-		if err := b.pilot.QueryRowContext(ctx, c.pilot).Scan(&s.Pilot, &s.Licence); err != nil {
+		err := cmp.Or(
+			lookUp(ctx, "select vessel", b.vessel, c.vessel, &s.Vessel, &s.Kind, &s.Length, &s.Draught),
+			lookUp(ctx, "select berth", b.berth, c.berth, &s.Quay, &s.Number, &s.Depth),
+			lookUp(ctx, "select pilot", b.pilot, c.pilot, &s.Pilot, &s.Licence),
+		)
+		if err != nil {
 			return nil, err
 		}
 	}
 	return board, nil
+}
+
+// lookUp reads one row by its number, as a step of its own.
+func lookUp(ctx context.Context, name string, by *sql.Stmt, id int, into ...any) error {
+	_, done := stepIn(ctx, name)
+	defer done()
+	return by.QueryRowContext(ctx, id).Scan(into...)
 }
 
 // oneQuery asks the database once, with joins.
@@ -152,6 +163,8 @@ func (b *boards) oneQuery(ctx context.Context, tide string) (*Board, error) {
 	if err != nil {
 		return nil, err
 	}
+	_, done := stepIn(ctx, "select joined")
+	defer done()
 	rows, err := b.joined.QueryContext(ctx, id)
 	if err != nil {
 		return nil, err

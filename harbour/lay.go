@@ -61,7 +61,11 @@ func Lay(dir string) error {
 	if err := layCharts(dir); err != nil {
 		return err
 	}
-	if err := layDatabase(context.Background(), filepath.Join(dir, "harbour.db")); err != nil {
+	database := filepath.Join(dir, "harbour.db")
+	if err := layDatabase(context.Background(), database); err != nil {
+		return err
+	}
+	if err := layVessels(context.Background(), database, filepath.Join(dir, "vessels.csv")); err != nil {
 		return err
 	}
 	path := filepath.Join(dir, "manifest.txt")
@@ -105,6 +109,43 @@ func layDatabase(ctx context.Context, path string) error {
 		return fail(err)
 	}
 	return nil
+}
+
+// pagesAsked is how many vessels' pages are asked for.
+const pagesAsked = 200
+
+// layVessels lists vessels as their pages are asked for, with berth and tide of their latest call, unless the list is
+// there and as new as the database.
+func layVessels(ctx context.Context, database, path string) error {
+	of, err := os.Stat(database)
+	if list, none := os.Stat(path); err == nil && none == nil && !list.ModTime().Before(of.ModTime()) {
+		return nil
+	}
+	fail := func(err error) error { return fmt.Errorf("list vessels in %s: %w", path, err) }
+	db, err := sql.Open("sqlite", "file:"+database+"?mode=ro")
+	if err != nil {
+		return fail(err)
+	}
+	defer db.Close()
+	rows, err := db.QueryContext(ctx, `SELECT vessel, berth, tide FROM calls WHERE id IN (SELECT max(id) FROM calls GROUP BY vessel)
+		ORDER BY vessel * 7919 % 3001 LIMIT ?`, pagesAsked)
+	if err != nil {
+		return fail(err)
+	}
+	defer rows.Close()
+	var out bytes.Buffer
+	out.WriteString("vessel,berth,tide,day\n")
+	for rows.Next() {
+		var vessel, berth, tide int
+		if err := rows.Scan(&vessel, &berth, &tide); err != nil {
+			return fail(err)
+		}
+		fmt.Fprintf(&out, "%d,%d,%d,%03d\n", vessel, berth, tide, 1+vessel%(tideCount/2))
+	}
+	if err := rows.Err(); err != nil {
+		return fail(err)
+	}
+	return put(path, out.Bytes())
 }
 
 // isLaid reports whether a file is a database of the harbour.

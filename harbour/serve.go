@@ -27,6 +27,7 @@ type Service struct {
 	listener net.Listener
 	open     func() (*boards, error)
 	db       *sql.DB
+	tracer   *tracer
 }
 
 // Listen opens the service on address ("127.0.0.1:0" for any free port). The port's data is made at the first request
@@ -36,14 +37,16 @@ func Listen(address string) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the harbour on %s: %w", address, err)
 	}
-	s := &Service{listener: l}
+	s := &Service{listener: l, tracer: newTracer()}
 	s.open = sync.OnceValues(s.build)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /berths", s.berths)
 	mux.HandleFunc("GET /vessels", s.vessels)
 	mux.HandleFunc("GET /arrivals", s.arrivals)
+	mux.HandleFunc("GET /page", s.pages)
+	mux.HandleFunc("GET /page/{part}", s.pages)
 	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {
-		http.Error(w, "Skerrow Harbour: ask for /berths?tide="+TideName(0)+", /vessels or /arrivals?rows=20",
+		http.Error(w, "Skerrow Harbour: ask for /berths?tide="+TideName(0)+", /vessels, /page?id=7 or /arrivals?rows=20",
 			http.StatusNotFound)
 	})
 	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
@@ -67,6 +70,7 @@ func (s *Service) Serve(ctx context.Context) error {
 		s.server.Shutdown(limit)
 	})
 	defer stop()
+	defer s.tracer.close()
 	err := s.server.Serve(s.listener)
 	if s.db != nil {
 		s.db.Close()
@@ -111,7 +115,9 @@ func (s *Service) berths(w http.ResponseWriter, r *http.Request) {
 		), http.StatusBadRequest)
 		return
 	}
-	board, err := way(r.Context(), r.URL.Query().Get("tide"))
+	ctx, done := s.tracer.request(r)
+	defer done()
+	board, err := way(ctx, r.URL.Query().Get("tide"))
 	switch {
 	case errors.Is(err, errNoTide):
 		http.Error(w, err.Error(), http.StatusNotFound)

@@ -38,6 +38,7 @@ type InsideLane struct {
 	State string
 	Took  string      // the shot
 	Rows  []InsideRow // none where nothing is known
+	Lacks string      // why there are none, where it is known what happens inside
 	Read  string      // what is under way at the line, in words
 	Notes []string    // what the sums come to
 }
@@ -225,7 +226,7 @@ func (l *InsideLane) typical(in *judge.Inside, depth int) float64 {
 		}
 		row.Bars = []InsideBar{{s.Begin[1], s.End[1], s.OnPath.V > 0.5*s.Covers.V}}
 		if s.OnPath.V > 0 {
-			row.Path = units.Share(s.OnPath.V / in.Length.V)
+			row.Path = pathShare(s.OnPath.V / in.Length.V)
 		}
 		if s.CPU.V > 0 {
 			row.Count = strings.TrimPrefix(row.Count+", CPU "+units.Seconds(s.CPU.V), ", ")
@@ -237,6 +238,15 @@ func (l *InsideLane) typical(in *judge.Inside, depth int) float64 {
 	}
 	l.Notes = insideNotes(in)
 	return max(in.Length.V, l.length())
+}
+
+// pathShare is a share of the critical path, which is not told closer than to a thousandth.
+func pathShare(share float64) string {
+	const least = 0.001
+	if share < least {
+		return "<0.1 %"
+	}
+	return units.Share(share)
 }
 
 // stepsWithin is how many steps lie within one.
@@ -297,6 +307,7 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 		}
 	}
 	if len(all) == 0 {
+		l.Lacks = fmt.Sprintf("too few of its shots are known inside for one at %s", which)
 		return 0
 	}
 	slices.SortFunc(all, func(a, b one) int { return int(a.shot.Latency - b.shot.Latency) })
@@ -335,7 +346,7 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 			row.Count = judge.Often(float64(counts[at]))
 		}
 		if row.onPath > 0 {
-			row.Path = units.Share(row.onPath / chosen.shot.Latency.Seconds())
+			row.Path = pathShare(row.onPath / chosen.shot.Latency.Seconds())
 		}
 	}
 	if n := chosen.shot.Left; n > 0 {
@@ -347,18 +358,22 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 // At is the moment that is read off.
 func (p *Inside) At() string { return units.Seconds(p.Line) }
 
-// Any reports whether there is anything to show.
+// Any reports whether it is known of any contender what happens inside.
 func (p *Inside) Any() bool {
-	return slices.ContainsFunc(p.Lanes, func(l InsideLane) bool { return len(l.Rows) > 0 })
+	return slices.ContainsFunc(p.Lanes, func(l InsideLane) bool { return len(l.Rows) > 0 || l.Lacks != "" })
 }
 
-// insideSentence speaks of the contender of whose shot most could be saved, or else of the baseline.
+// insideSentence speaks of the baseline where something of its shot could be saved, or else of the contender of whose
+// most could.
 func insideSentence(r *result.Result, v *judge.Verdict) string {
 	var chosen *judge.Inside
 	for _, e := range r.Entrants {
 		for _, state := range r.States() {
 			in := v.Insides[cell.Of(e.Name, state)]
-			if in != nil && (chosen == nil || in.Saves() > chosen.Saves()+0.01) {
+			const notable = 0.05
+			switch {
+			case in == nil, chosen != nil && chosen.Cell.Contender == v.Baseline && chosen.Saves() >= notable:
+			case chosen == nil, e.Name == v.Baseline && in.Saves() >= notable, in.Saves() > chosen.Saves()+0.01:
 				chosen = in
 			}
 		}

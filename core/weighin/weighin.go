@@ -195,7 +195,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	}
 	marked := plan.MarkNames(a.plan.Contenders)
 	for _, f := range a.plan.Named() {
-		if f.IsTold() && !slices.Contains(marked, f) &&
+		if f.IsTold() && !slices.Contains(marked, f) && !a.tellsLater(answer.Name) &&
 			!slices.ContainsFunc(shot.Told, func(m shots.Mark) bool { return m.Name == f.Spoken() }) {
 			t.Notes = append(t.Notes, fmt.Sprintf("it does not tell %s, which the plan names", f.Spoken()))
 		}
@@ -206,6 +206,13 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body,
 		view.Bytes == int64(len(view.Body))
 	answer.raw, answer.length = body, shot.Length
+}
+
+// tellsLater reports whether a contender tells of its steps in spans, which come when its shots are over.
+func (a *asking) tellsLater(name string) bool {
+	return slices.ContainsFunc(a.plan.Contenders, func(c plan.Contender) bool {
+		return c.Name == name && c.Ground.Traces != nil
+	})
 }
 
 // advice is put in options where whoever runs the duel gave these instead of a plan.

@@ -1,6 +1,7 @@
 package why
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -76,10 +77,17 @@ func (v View) pressInside(press tea.KeyPressMsg, s screen.Scene) View {
 
 // Widths of what stands beside the steps of a shot.
 const (
-	stepWidth  = 20
 	spansWidth = 15
 	pathWidth  = 7
 )
+
+// stepWidth is what the names of steps take of a width.
+func stepWidth(w int) int {
+	if w >= 120 {
+		return 28
+	}
+	return 20
+}
 
 // insideBody draws the shot of each contender above one scale.
 func (v View) insideBody(s screen.Scene, w, h int) []string {
@@ -87,7 +95,7 @@ func (v View) insideBody(s screen.Scene, w, h int) []string {
 	plot := v.insidePlot(w)
 	lines := v.insideLines(s, w)
 	foot := []string{
-		strings.Repeat(" ", stepWidth+1) + s.Theme.Faint.Render(parts.Axis(p.Ticks, plot, false)), v.insideRead(s, p, w),
+		strings.Repeat(" ", stepWidth(w)+1) + s.Theme.Faint.Render(parts.Axis(p.Ticks, plot, false)), v.insideRead(s, p, w),
 	}
 	room := max(h-len(foot), 1)
 	if len(lines) > room {
@@ -98,7 +106,7 @@ func (v View) insideBody(s screen.Scene, w, h int) []string {
 }
 
 func (v View) insidePlot(w int) int {
-	plot := w - stepWidth - 1 - tookWidth - 2
+	plot := w - stepWidth(w) - 1 - tookWidth - 2
 	if w >= 100 {
 		plot -= spansWidth + pathWidth
 	}
@@ -117,15 +125,16 @@ func (v View) insideLines(s screen.Scene, w int) (lines []string) {
 		}
 		lines = append(lines, v.insideHead(s, p, l, w))
 		if len(l.Rows) == 0 {
-			lines = append(lines, strings.Repeat(" ", stepWidth+1)+s.Theme.Faint.Render("nothing is known of it"))
+			lines = append(lines, strings.Repeat(" ", stepWidth(w)+1)+s.Theme.Faint.Render(cmp.Or(l.Lacks,
+				"nothing is known of it")))
 		}
 		for j := range l.Rows {
 			r := &l.Rows[j]
 			label := strings.Repeat("  ", r.Depth) + r.Label
 			if r.Folded > 0 {
-				label = parts.Cell(label, stepWidth-4) + fmt.Sprintf(" +%d", r.Folded)
+				label = parts.Cell(label, stepWidth(w)-4) + fmt.Sprintf(" +%d", r.Folded)
 			}
-			text := " " + parts.Cell(label, stepWidth) + stretches(s, r, l.Sign, plot, line) + parts.Right(r.Took,
+			text := " " + parts.Cell(label, stepWidth(w)) + stretches(s, r, l.Sign, plot, line) + parts.Right(r.Took,
 				tookWidth) + " "
 			if w >= 100 {
 				text += parts.Cell(s.Theme.Faint.Render(r.Count), spansWidth) + parts.Right(r.Path, pathWidth)

@@ -65,6 +65,19 @@ func TestTheInsideAndWhatMoved(t *testing.T) {
 	}
 }
 
+// A shot that no contender has leads on to the next one.
+func TestShotsThatThereAreNone(t *testing.T) {
+	s := viewtest.Scenes()["inside"]
+	s.Pictures, s.Width, s.Height = &screen.Pictures{}, 142, 36
+	none := ansi.Strip(at(s, "inside", "N", "N", "N").Body(s, 142, 36))
+	if strings.Count(none, "too few of its shots are known inside for one at p99") != 3 {
+		t.Errorf("%s", none)
+	}
+	if next := ansi.Strip(at(s, "inside", "N", "N", "N", "N").Body(s, 142, 36)); !strings.Contains(next, "slowest") {
+		t.Errorf("%s", next)
+	}
+}
+
 // Steps that there is no room for are scrolled to, and what is read off follows the line.
 func TestMovingThroughTheInside(t *testing.T) {
 	s := viewtest.Scenes()["inside"]

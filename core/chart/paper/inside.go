@@ -1,6 +1,7 @@
 package paper
 
 import (
+	"cmp"
 	"image/color"
 	"strings"
 
@@ -69,7 +70,7 @@ func (s inside) lane(p *pen, l *chart.InsideLane, y, plot vg.Length) {
 	p.textRight(p.cut(told, 520, noteSize, regular), width-edge, y, noteSize, regular, faint)
 	zero := vg.Length(edge + insideLabel)
 	if len(l.Rows) == 0 {
-		p.text("nothing is known", zero, y-insideRow, noteSize, regular, faint)
+		p.text(cmp.Or(l.Lacks, "nothing is known"), zero, y-insideRow, noteSize, regular, faint)
 		return
 	}
 	p.line(zero, y-3, zero, y-3-vg.Length(len(l.Rows))*insideRow, rule)

@@ -754,7 +754,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	c.Ground.Watch = own.Watch
 	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
 	c.Ground.Traces = own.Traces
-	r.checkTraces(&c, kind, plan.JoinKeys(path, "traces"))
+	r.checkTraces(&c, own.Service, kind, plan.JoinKeys(path, "traces"))
 	if p.Pace.Rush && own.Service == nil {
 		r.fault("pace.rush", "add service: to "+name+", or leave rush out", "%s has no service that could be rushed", name)
 	}
@@ -785,8 +785,8 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	return c, ok
 }
 
-// checkTraces looks at who is to send spans, and where to; path is where it stands.
-func (r *reader) checkTraces(c *plan.Contender, kind plan.Kind, path string) {
+// checkTraces looks at who is to send spans, and where to: s is the service as the plan has it, path where it stands.
+func (r *reader) checkTraces(c *plan.Contender, s *plan.Service, kind plan.Kind, path string) {
 	t := c.Ground.Traces
 	if t == nil {
 		return
@@ -796,7 +796,7 @@ func (r *reader) checkTraces(c *plan.Contender, kind plan.Kind, path string) {
 		r.fault(path, "take it out", "contenders of kind %s do not mark shots for a service to trace", kind.Name)
 	case t.Of > 0 && t.Share > 0:
 		r.fault(plan.JoinKeys(path, "share"), "keep one of them", "both of and share are set")
-	case t.Listen == "" && (c.Ground.Service == nil || c.Ground.Service.Running != nil):
+	case t.Listen == "" && (s == nil || s.Running != nil):
 		r.fault(path,
 			"add service:, or listen: 127.0.0.1:4318 and start yours with OTEL_EXPORTER_OTLP_ENDPOINT=http://127.0.0.1:4318",
 			"%s has no service of ours that could be told where to send spans", c.Name)
@@ -810,7 +810,7 @@ func (r *reader) checkTraces(c *plan.Contender, kind plan.Kind, path string) {
 	if t.Lines != nil && t.Lines.From != "" {
 		r.fault(plan.JoinKeys(path, "lines.from"), "take it out", "all that a service prints is read")
 	}
-	if t.Lines != nil && (c.Ground.Service == nil || c.Ground.Service.Running != nil) {
+	if t.Lines != nil && (s == nil || s.Running != nil) {
 		r.fault(plan.JoinKeys(path, "lines"), "add service:", "%s has no service of ours that prints", c.Name)
 	}
 	if t.Of == 0 && t.Share == 0 {
