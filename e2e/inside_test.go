@@ -74,6 +74,17 @@ func TestAPageInLegs(t *testing.T) {
 	}
 }
 
+// Lines with a time show what happens inside a program that knows nothing of us.
+func TestTheLinesExample(t *testing.T) {
+	if _, err := exec.LookPath("python3"); err != nil {
+		t.Skip("LEFT OUT: python3 is not installed here")
+	}
+	h, dir := newHome(t), examples(t)
+	h.run(t, "harbour", "lay", filepath.Join(dir, "data")).says(t, 0)
+	h.run(t, "run", filepath.Join(dir, "lines.duel.yaml"), "--rounds", "5", "--set", "pace.repeat=1").says(t, 0,
+		"load, split, sort and pack, one after another", "sort takes less for sort", "at most 50% that of insert: upheld")
+}
+
 // serveHarbour starts the harbour's service as a process of its own, and returns where it answers.
 func serveHarbour(t *testing.T, h home) string {
 	t.Helper()

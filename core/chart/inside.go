@@ -280,6 +280,9 @@ func insideNotes(in *judge.Inside) (out []string) {
 	} else {
 		out = append(out, "at best "+units.Seconds(in.Together.V)+" if none needed another")
 	}
+	if in.Grain > 0 {
+		out = append(out, "told to "+units.Seconds(in.Grain))
+	}
 	if in.Unjudged {
 		out = append(out, "runs that were not judged")
 	}

@@ -17,6 +17,8 @@ type Inside struct {
 	Shots, Of int64 // looked into, and that they are a choice of
 	Known     bool  // whether it is known which steps needed which
 	Unjudged  bool  // the shots are of warm-ups
+	// Grain is in what steps a clock of its service tells when spans began, in seconds; 0: exactly.
+	Grain float64
 	// Together is what it could take if all that needs nothing of each other ran together: an estimate.
 	Length, Added, Idle, Together Value
 	Steps                         []InsideStep // parts after what they are parts of
@@ -67,6 +69,9 @@ func (f *field) inside(s cell.Cell) *Inside {
 	out := &Inside{Cell: s, Known: true}
 	for _, h := range f.inOrder[s] {
 		if in := h.Heat.Inside; in != nil {
+			if t := h.Heat.Traced; t != nil {
+				out.Grain = max(out.Grain, t.Grain.Seconds())
+			}
 			all = append(all, in)
 			out.Shots, out.Of, out.Known = out.Shots+in.Shots, out.Of+in.Of, out.Known && in.Known
 			out.Unjudged = in.Unjudged

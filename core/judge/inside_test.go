@@ -97,6 +97,29 @@ func TestManyQueriesOfAService(t *testing.T) {
 	}
 }
 
+// Where all of a shot lies within one step of each, that is the same step, whatever it is called: two addresses of one
+// service.
+func TestStepsBeneathTwoAddresses(t *testing.T) {
+	r := sample.Make(sample.Duel{Entrants: []sample.Entrant{
+		{Name: "each", Latency: sample.Times(0.1, 0.1), Inside: sample.Traces(40, 0.0009, 0.002)},
+		{Name: "some", Latency: sample.Times(0.1, 0.1), Inside: sample.Traces(4, 0.0009, 0.002)},
+	}, Rounds: 12, Shots: 25, Seed: 3})
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == "some" {
+			h.Inside.Steps[0].Name = "GET /some"
+		}
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := v.Moved[0]
+	if m.Moves[0].Name != "the whole request" || m.Moves[0].How != judge.Shrank || m.Moves[1].How != judge.Shrank ||
+		m.Moves[1].ContenderCount != 4 || len(m.Moves) != 5 {
+		t.Errorf("%+v", m.Moves)
+	}
+}
+
 // A step that grows by what another shrinks is no gain, and is said to be none.
 func TestWhatOnlyMoved(t *testing.T) {
 	_, v := inside(t, sample.Entrant{Name: "a", Inside: sample.Legs(false, 0.040, 0.060, 0.050)},

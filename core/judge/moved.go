@@ -3,6 +3,7 @@ package judge
 import (
 	"math"
 	"slices"
+	"strings"
 
 	"paceduel/core/cell"
 	"paceduel/core/judge/stats"
@@ -78,23 +79,28 @@ func (f *field) moved(v *Verdict, contender, state string) *Moved {
 	}
 	m.Whole = by(func(in *result.Inside) float64 { return in.Length.Middle().Seconds() })
 	interest := f.r.Plan.Interest * from.Length.V
+	called := samePaths(from, to)
 	paths := map[string]bool{}
 	add := func(steps []InsideStep) {
 		for i := range steps {
 			s := &steps[i]
-			if paths[s.Path] {
+			path := called(s.Path)
+			if paths[path] {
 				continue
 			}
-			paths[s.Path] = true
-			move := Move{Name: s.Name, Path: s.Path, Depth: s.Depth}
+			paths[path] = true
+			move := Move{Name: s.Name, Path: path, Depth: s.Depth}
+			if path == wholeRequest {
+				move.Name = path
+			}
 			var b, c *InsideStep
-			if b = from.step(s.Path); b != nil {
+			if b = from.step(path, called); b != nil {
 				move.Baseline, move.BaselineCount = b.OnPath.V, b.Count*b.Share
 			}
-			if c = to.step(s.Path); c != nil {
+			if c = to.step(path, called); c != nil {
 				move.Contender, move.ContenderCount = c.OnPath.V, c.Count*c.Share
 			}
-			move.By = by(func(in *result.Inside) float64 { return pathTime(in, s.Path) })
+			move.By = by(func(in *result.Inside) float64 { return pathTime(in, path, called) })
 			move.How = howMoved(&move, b != nil, c != nil, interest)
 			m.Moves = append(m.Moves, move)
 		}
@@ -117,10 +123,41 @@ func (f *field) moved(v *Verdict, contender, state string) *Moved {
 	return m
 }
 
-// step is the step of a path; nil where there is none.
-func (in *Inside) step(path string) *InsideStep {
+// wholeRequest is how the steps are called that all else of a shot lies within, where they have different names: two
+// addresses of one service, as a rule.
+const wholeRequest = "the whole request"
+
+// samePaths makes paths of two shots comparable: where each has but one step on top, that is the same of both.
+func samePaths(a, b *Inside) func(path string) string {
+	top := func(in *Inside) (name string, alone bool) {
+		n := 0
+		for i := range in.Steps {
+			if in.Steps[i].Depth == 0 {
+				name = in.Steps[i].Path
+				n++
+			}
+		}
+		return name, n == 1
+	}
+	one, aloneA := top(a)
+	other, aloneB := top(b)
+	if !aloneA || !aloneB || one == other {
+		return func(path string) string { return path }
+	}
+	return func(path string) string {
+		for _, name := range []string{one, other} {
+			if rest, ok := strings.CutPrefix(path, name); ok && (rest == "" || strings.HasPrefix(rest, PathSeparator)) {
+				return wholeRequest + rest
+			}
+		}
+		return path
+	}
+}
+
+// step is the step of a path, as paths are called; nil where there is none.
+func (in *Inside) step(path string, called func(string) string) *InsideStep {
 	for i := range in.Steps {
-		if in.Steps[i].Path == path {
+		if called(in.Steps[i].Path) == path {
 			return &in.Steps[i]
 		}
 	}
@@ -128,9 +165,9 @@ func (in *Inside) step(path string) *InsideStep {
 }
 
 // pathTime is how much of the critical path the step of a path is in a heat's typical shot, in seconds.
-func pathTime(in *result.Inside, path string) float64 {
+func pathTime(in *result.Inside, path string, called func(string) string) float64 {
 	for i := range in.Steps {
-		if pathOf(in, i) == path {
+		if called(pathOf(in, i)) == path {
 			return onPath(in, &in.Steps[i])
 		}
 	}

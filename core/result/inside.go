@@ -38,15 +38,16 @@ type Inside struct {
 
 // Traced is what a service sent of a heat's sampled shots.
 type Traced struct {
-	Sampled int64 `json:"sampled_shots"`
-	Lost    int64 `json:"lost_shots,omitempty"`    // of these, shots of which no span came
-	Spans   int64 `json:"spans"`                   // that were kept
-	Orphans int64 `json:"orphan_spans,omitempty"`  // whose parent did not come
-	Late    int64 `json:"late_spans,omitempty"`    // of shots of heats that were over
-	Doubled int64 `json:"doubled_spans,omitempty"` // that had come already
-	Foreign int64 `json:"foreign_spans,omitempty"` // of traces that are none of ours
-	Broken  int64 `json:"broken_spans,omitempty"`  // that cannot be, and requests that could not be read
-	Dropped int64 `json:"dropped_spans,omitempty"` // that there was no room for
+	Sampled int64         `json:"sampled_shots"`
+	Lost    int64         `json:"lost_shots,omitempty"`     // of these, shots of which no span came
+	Spans   int64         `json:"spans"`                    // that were kept
+	Orphans int64         `json:"orphan_spans,omitempty"`   // whose parent did not come
+	Late    int64         `json:"late_spans,omitempty"`     // of shots of heats that were over
+	Doubled int64         `json:"doubled_spans,omitempty"`  // that had come already
+	Foreign int64         `json:"foreign_spans,omitempty"`  // of traces that are none of ours
+	Broken  int64         `json:"broken_spans,omitempty"`   // that cannot be, and requests that could not be read
+	Dropped int64         `json:"dropped_spans,omitempty"`  // that there was no room for
+	Grain   time.Duration `json:"clock_grain_ns,omitempty"` // of the coarsest clock, where beginnings are told no closer
 	// by how much a process's clock was off from ours at most
 	Shifted time.Duration `json:"clocks_off_ns,omitempty"`
 }

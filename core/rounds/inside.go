@@ -59,8 +59,9 @@ func (h *heat) inside(doc *result.Heat) error {
 		looked = h.traced.shots
 		r := &h.traced.report
 		doc.Traced = &result.Traced{
-			Sampled: r.Sampled, Lost: r.Lost, Spans: r.Spans, Orphans: r.Orphans, Shifted: r.Shifted, Foreign: r.Foreign,
-			Late: r.Late, Doubled: r.Doubled, Broken: r.Broken + r.Refused, Dropped: r.Dropped,
+			Sampled: r.Sampled, Lost: r.Lost, Spans: r.Spans, Orphans: r.Orphans, Shifted: r.Shifted, Grain: r.Grain,
+			Foreign: r.Foreign,
+			Late:    r.Late, Doubled: r.Doubled, Broken: r.Broken + r.Refused, Dropped: r.Dropped,
 		}
 	} else {
 		for i := range kept {

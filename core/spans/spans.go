@@ -37,12 +37,7 @@ type Shot struct {
 	Length time.Duration
 	Spans  []Span // parents before their parts
 	Known  bool   // whether Needs say all that spans need of each other
-	// Grain is by how much their times may be off, since a clock tells no less; 0 for one that is exact.
-	Grain time.Duration
 }
-
-// slack is by how much a span may seem to end after the next one began that waited for it.
-func (s *Shot) slack() time.Duration { return max(slack, s.Grain) }
 
 // MaxSpans is how many spans of one shot are looked into; of what has more, only these.
 const MaxSpans = 20_000
@@ -50,7 +45,8 @@ const MaxSpans = 20_000
 // maxDepth is how deep parts lie within parts; what lies deeper belongs to what lies there.
 const maxDepth = 100
 
-// slack is what clocks of two programs, and times that were rounded to microseconds, may be off.
+// slack is by how much a span may seem to end after the next one began that waited for it: clocks of two programs, and
+// times that were rounded to microseconds.
 const slack = 50 * time.Microsecond
 
 // tree is a shot made ready for looking into.
@@ -128,7 +124,7 @@ func (t *tree) links(span int, from, to time.Duration) (out []Piece) {
 	parts := t.byEnd[span+1]
 	for i := len(parts) - 1; i >= 0 && at > from; i-- {
 		part := &t.Spans[parts[i]]
-		if part.End > at+t.slack() || part.End <= from || part.length() == 0 {
+		if part.End > at+slack || part.End <= from || part.length() == 0 {
 			continue
 		}
 		end := min(part.End, at)
@@ -309,7 +305,7 @@ func atOnce(t *tree, byEnd []int) (most int) {
 	slices.SortFunc(byBegin, func(a, b int) int { return cmp.Compare(t.Spans[a].Begin, t.Spans[b].Begin) })
 	ended := 0
 	for i, place := range byBegin {
-		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= t.Spans[place].Begin+t.slack() && ended < i {
+		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= t.Spans[place].Begin+slack && ended < i {
 			ended++
 		}
 		most = max(most, i+1-ended)
@@ -378,7 +374,7 @@ func (t *tree) replay(span int, from, to time.Duration, of func(int) bool) time.
 	ended, last := 0, from
 	for _, p := range t.byBegin[span+1] {
 		part := &t.Spans[p]
-		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= part.Begin+t.slack() && t.ends[byEnd[ended]] >= 0 {
+		for ended < len(byEnd) && t.Spans[byEnd[ended]].End <= part.Begin+slack && t.ends[byEnd[ended]] >= 0 {
 			last, waited = t.Spans[byEnd[ended]].End, max(waited, t.ends[byEnd[ended]])
 			ended++
 		}

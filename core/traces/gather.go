@@ -27,7 +27,10 @@ type Report struct {
 	// Shifted is by how much the clock of a process was off from ours at most: its spans did not lie within what they are
 	// part of, and were put into its middle.
 	Shifted time.Duration
-	Counts  // of what came since the last report
+	// Grain is that of the coarsest clock among those that sent spans: their beginnings are told in multiples of it; 0
+	// where all are exact. Spans are then put one after another where that can be.
+	Grain  time.Duration
+	Counts // of what came since the last report
 }
 
 // clocks may differ by so much before spans are moved: what is rounded to microseconds, and a socket's buffer.
@@ -103,9 +106,12 @@ func (g *gathering) gather(t *trace) spans.Shot {
 	for i := range g.sent {
 		g.parts[g.sent[i].parent] = append(g.parts[g.sent[i].parent], i)
 	}
-	for _, list := range g.parts {
-		slices.SortFunc(list, func(a, b int) int { return cmp.Compare(g.sent[a].begin, g.sent[b].begin) })
+	if g.grain == 0 { // else they stand in the order in which they ended, as they were sent
+		for _, list := range g.parts {
+			slices.SortFunc(list, func(a, b int) int { return cmp.Compare(g.sent[a].begin, g.sent[b].begin) })
+		}
 	}
+	g.report.Grain = max(g.report.Grain, g.grain)
 	s := g.shot
 	late := s.Length - (s.End - s.Start)
 	if len(s.Spans) > 0 { // pauses were taken out of them; what lies between them has no place of its own
@@ -133,7 +139,7 @@ func (g *gathering) gather(t *trace) spans.Shot {
 	for _, list := range g.parts {
 		g.circles += int64(len(list))
 	}
-	return spans.Shot{Length: s.Length, Spans: g.out, Known: s.Known && len(s.Spans) > 0, Grain: g.grain}
+	return spans.Shot{Length: s.Length, Spans: g.out, Known: s.Known && len(s.Spans) > 0}
 }
 
 // under places all spans that are part of one, and theirs. Each is placed once, so that circles end.
@@ -148,16 +154,31 @@ func (g *gathering) under(parent [8]byte, in frame) {
 		todo = todo[:len(todo)-1]
 		list := g.parts[next.parent]
 		delete(g.parts, next.parent)
+		last := next.in.begin // when the latest of them ended
 		for _, i := range list {
-			own := g.place(&g.sent[i], next.in)
+			own := g.place(&g.sent[i], next.in, last)
+			last = max(last, own.end)
 			todo = append(todo, task{g.sent[i].id, own})
 		}
 	}
 }
 
+// unrounded is where a span most likely began whose clock tells its beginning in whole grains and its length exactly:
+// where the one before it ended, if that can be and it then ends within what it is part of; else beside it.
+func unrounded(begin, long, grain time.Duration, in frame, last time.Duration) time.Duration {
+	low := min(max(begin, in.begin), begin+grain)
+	switch {
+	case last <= low:
+		return low
+	case last < begin+grain && last+long <= in.end+sameClock:
+		return last
+	}
+	return max(low, min(last-long, begin+grain))
+}
+
 // place puts a span into what it lies within. A process whose clock is off is moved as a whole, by what the first span
 // of it takes to lie in the middle of what it is part of.
-func (g *gathering) place(s *span, in frame) frame {
+func (g *gathering) place(s *span, in frame, last time.Duration) frame {
 	begin, end := time.Duration(s.begin-g.zero), time.Duration(s.end-g.zero)
 	if s.process != in.process {
 		if _, known := g.shift[s.process]; !known {
@@ -174,6 +195,10 @@ func (g *gathering) place(s *span, in frame) frame {
 	}
 	by := g.shift[s.process]
 	begin, end = begin+by, end+by
+	if g.grain > 0 {
+		begin = unrounded(begin, end-begin, g.grain, in, last)
+		end = begin + time.Duration(s.end-s.begin)
+	}
 	g.out = append(g.out, spans.Span{
 		Name: s.name, Begin: begin + in.own, End: end + in.own, Parent: in.place,
 	})

@@ -510,3 +510,35 @@ func TestSpansOutOfLines(t *testing.T) {
 		t.Errorf("%+v after more than there is room for", c)
 	}
 }
+
+// A clock that tells the beginning of spans in whole milliseconds, as JavaScript's does, and their lengths exactly:
+// what came one after another is put so, what was at once stays so.
+func TestClocksOfMilliseconds(t *testing.T) {
+	const us = 1_000
+	base := int64(1_795_788_306_000) * 1e6
+	zero := base + 300*us // of the shot
+	p := frame{begin: 0, end: 7 * ms, process: ourselves}
+	for _, tt := range []struct {
+		name string
+		sent [][2]int64 // beginning and length in microseconds, from the base, in the order of ends
+		want string
+	}{
+		{"in turn", [][2]int64{{0, 400}, {0, 300}, {1000, 400}, {1000, 500}, {2000, 100}},
+			"0-400 400-700 700-1100 1100-1600 1700-1800"},
+		{"at once", [][2]int64{{0, 2000}, {0, 2100}, {0, 2500}}, "0-2000 0-2100 0-2500"},
+		{"with a gap", [][2]int64{{0, 200}, {3000, 200}}, "0-200 2700-2900"},
+		{"to the end", [][2]int64{{6000, 900}, {6000, 800}}, "5700-6600 5800-6600"},
+	} {
+		g := gathering{zero: zero, shift: map[string]time.Duration{"p": 0}, report: &Report{}, grain: ms}
+		last := p.begin
+		var got []string
+		for _, s := range tt.sent {
+			own := g.place(&span{process: "p", begin: base + s[0]*us, end: base + (s[0]+s[1])*us}, p, last)
+			last = max(last, own.end)
+			got = append(got, fmt.Sprintf("%d-%d", own.begin.Microseconds(), own.end.Microseconds()))
+		}
+		if text := strings.Join(got, " "); text != tt.want {
+			t.Errorf("%s: %s; want %s", tt.name, text, tt.want)
+		}
+	}
+}
