@@ -47,67 +47,38 @@ const (
 	Unsure MoveKind = "still open"
 )
 
+// moving holds two shots against each other, step by step.
+type moving struct {
+	alpha    float64
+	rounds   [][2]*result.Inside // of the two, in each round that both have
+	from, to *Inside
+	called   func(path string) string // see samePaths
+	interest float64                  // what moved by less, in seconds, stayed as it was
+	moves    []Move
+}
+
 // moved holds a contender's steps against the baseline's, in one state of caches; nil where it is not known of both
 // what happens inside.
 func (f *field) moved(v *Verdict, contender, state string) *Moved {
 	base, other := cell.Of(v.Baseline, state), cell.Of(contender, state)
-	from, to := v.Insides[base], v.Insides[other]
-	if from == nil || to == nil {
+	w := moving{alpha: f.alpha, from: v.Insides[base], to: v.Insides[other]}
+	if w.from == nil || w.to == nil {
 		return nil
 	}
-	m := &Moved{Contender: contender, State: state}
-	var rounds [][2]*result.Inside
 	for _, h := range f.inOrder[base] {
 		if o := f.heats[other][h.Round]; o != nil && h.Heat.Inside != nil && o.Heat.Inside != nil {
-			rounds = append(rounds, [2]*result.Inside{h.Heat.Inside, o.Heat.Inside})
+			w.rounds = append(w.rounds, [2]*result.Inside{h.Heat.Inside, o.Heat.Inside})
 		}
 	}
-	if len(rounds) == 0 {
+	if len(w.rounds) == 0 {
 		return nil
 	}
-	by := func(get func(*result.Inside) float64) Value {
-		var d []float64
-		for _, r := range rounds {
-			d = append(d, get(r[1])-get(r[0]))
-		}
-		sample := stats.NewSample(d)
-		out := Value{V: sample.Centre(), Low: math.NaN(), High: math.NaN()}
-		if low, high, ok := sample.Interval(f.alpha); ok {
-			out.Low, out.High = low, high
-		}
-		return out
-	}
-	m.Whole = by(func(in *result.Inside) float64 { return in.Length.Middle().Seconds() })
-	interest := f.r.Plan.Interest * from.Length.V
-	called := samePaths(from, to)
-	paths := map[string]bool{}
-	add := func(steps []InsideStep) {
-		for i := range steps {
-			s := &steps[i]
-			path := called(s.Path)
-			if paths[path] {
-				continue
-			}
-			paths[path] = true
-			move := Move{Name: s.Name, Path: path, Depth: s.Depth}
-			if path == wholeRequest {
-				move.Name = path
-			}
-			var b, c *InsideStep
-			if b = from.step(path, called); b != nil {
-				move.Baseline, move.BaselineCount = b.OnPath.V, b.Count*b.Share
-			}
-			if c = to.step(path, called); c != nil {
-				move.Contender, move.ContenderCount = c.OnPath.V, c.Count*c.Share
-			}
-			move.By = by(func(in *result.Inside) float64 { return pathTime(in, path, called) })
-			move.How = howMoved(&move, b != nil, c != nil, interest)
-			m.Moves = append(m.Moves, move)
-		}
-	}
-	add(from.Steps)
-	add(to.Steps)
-	m.Rest = by(func(in *result.Inside) float64 {
+	w.interest, w.called = f.r.Plan.Interest*w.from.Length.V, samePaths(w.from, w.to)
+	w.add(w.from.Steps)
+	w.add(w.to.Steps)
+	m := &Moved{Contender: contender, State: state, Moves: w.moves}
+	m.Whole = w.by(func(in *result.Inside) float64 { return in.Length.Middle().Seconds() })
+	m.Rest = w.by(func(in *result.Inside) float64 {
 		rest := in.Length.Middle().Seconds()
 		for i := range in.Steps {
 			if in.Depth(i) == 0 {
@@ -119,8 +90,47 @@ func (f *field) moved(v *Verdict, contender, state string) *Moved {
 	is := func(kinds ...MoveKind) bool {
 		return slices.ContainsFunc(m.Moves, func(move Move) bool { return slices.Contains(kinds, move.How) })
 	}
-	m.Kept = is(Grew, Came, Joined) && is(Shrank, Went, Left) && m.Whole.Low >= -interest && m.Whole.High <= interest
+	m.Kept = is(Grew, Came, Joined) && is(Shrank, Went, Left) && m.Whole.Low >= -w.interest && m.Whole.High <= w.interest
 	return m
+}
+
+// by is by how much more the contender has of something in the typical round.
+func (w *moving) by(of func(*result.Inside) float64) Value {
+	var d []float64
+	for _, r := range w.rounds {
+		d = append(d, of(r[1])-of(r[0]))
+	}
+	sample := stats.NewSample(d)
+	out := Value{V: sample.Centre(), Low: math.NaN(), High: math.NaN()}
+	if low, high, ok := sample.Interval(w.alpha); ok {
+		out.Low, out.High = low, high
+	}
+	return out
+}
+
+// add says what became of steps, as far as they have not been added before.
+func (w *moving) add(steps []InsideStep) {
+	for i := range steps {
+		s := &steps[i]
+		path := w.called(s.Path)
+		if slices.ContainsFunc(w.moves, func(m Move) bool { return m.Path == path }) {
+			continue
+		}
+		move := Move{Name: s.Name, Path: path, Depth: s.Depth}
+		if path == wholeRequest {
+			move.Name = path
+		}
+		b, c := w.from.step(path, w.called), w.to.step(path, w.called)
+		if b != nil {
+			move.Baseline, move.BaselineCount = b.OnPath.V, b.Count*b.Share
+		}
+		if c != nil {
+			move.Contender, move.ContenderCount = c.OnPath.V, c.Count*c.Share
+		}
+		move.By = w.by(func(in *result.Inside) float64 { return pathTime(in, path, w.called) })
+		move.How = howMoved(&move, b != nil, c != nil, w.interest)
+		w.moves = append(w.moves, move)
+	}
 }
 
 // wholeRequest is how the steps are called that all else of a shot lies within, where they have different names: two
