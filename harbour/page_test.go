@@ -139,6 +139,41 @@ func TestAPageAndWhatItTells(t *testing.T) {
 	}
 }
 
+// The front page and its parts are kept as they say.
+func TestTheFrontPage(t *testing.T) {
+	service, err := Listen("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go service.server.Serve(service.listener)
+	t.Cleanup(func() { service.server.Close() })
+	for _, tt := range []struct{ part, keep, header string }{
+		{"", "nothing", "no-store"}, {"/style", "nothing", "no-store"}, {"", "validated", "no-cache"},
+		{"/chart", "validated", "no-cache"}, {"", "named", "no-cache"}, {"/news", "named", "no-cache"},
+		{"/style", "named", "max-age=31536000, immutable"}, {"/board", "named", "max-age=31536000, immutable"},
+	} {
+		url := service.URL() + "/front" + tt.part + "?keep=" + tt.keep
+		answer, err := http.Get(url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		tag := answer.Header.Get("Etag")
+		if answer.StatusCode != 200 || answer.Header.Get("Cache-Control") != tt.header ||
+			(tag == "") != (tt.keep == "nothing") {
+			t.Errorf("%s: %d, %s, tag %s", url, answer.StatusCode, answer.Header.Get("Cache-Control"), tag)
+		}
+		if again := get(t, url, "If-None-Match", tag); strings.HasPrefix(again, "304") != (tt.header == "no-cache") {
+			t.Errorf("%s with its tag: %.20s", url, again)
+		}
+	}
+	for _, odd := range []string{"/front/crew", "/front?keep=all"} {
+		if text := get(t, service.URL()+odd); !strings.HasPrefix(text, "4") {
+			t.Errorf("%s answers %.20s", odd, text)
+		}
+	}
+}
+
 // Look-ups at once overlap, and those in turn do not.
 func TestLookUpsWaitOrDoNot(t *testing.T) {
 	s := newSink(t)

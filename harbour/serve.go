@@ -43,6 +43,8 @@ func Listen(address string) (*Service, error) {
 	mux.HandleFunc("GET /berths", s.berths)
 	mux.HandleFunc("GET /vessels", s.vessels)
 	mux.HandleFunc("GET /arrivals", s.arrivals)
+	mux.HandleFunc("GET /front", s.front)
+	mux.HandleFunc("GET /front/{part}", s.front)
 	mux.HandleFunc("GET /page", s.pages)
 	mux.HandleFunc("GET /page/{part}", s.pages)
 	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) {

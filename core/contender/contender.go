@@ -287,6 +287,13 @@ type Seated interface {
 	Process() int
 }
 
+// Visited is a driver whose clients keep caches of their own from shot to shot, as browsers do.
+type Visited interface {
+	// Visit says whether the shots from now on are first visits, before each of which the client's cache is empty, or
+	// returning ones. It is called before a heat.
+	Visit(first bool)
+}
+
 // Explained is a driver whose contender can say how it would carry its work out, as databases can.
 type Explained interface {
 	// Explain says so in the contender's own form, and in a shape that stays the same for as long as the way does. It is

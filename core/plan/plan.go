@@ -179,6 +179,10 @@ func (s Surroundings) Find(path string) (string, os.FileInfo, error) {
 	return path + " in the workspace", nil, fs.ErrNotExist
 }
 
+// Caching is implemented by settings of contenders whose clients keep a cache of their own: it is what is cold for a
+// first visit and warm for a returning one.
+type Caching interface{ HoldsCache() bool }
+
 // Fault is a problem of settings before the plan has given it a place in the file.
 type Fault struct {
 	Key  string // dotted, below the kind's key: "url"

@@ -110,6 +110,9 @@ func (h *heat) drive(ctx context.Context) error {
 	r, p := h.r, h.at.plan
 	n := pace.Clients(p.Pace)
 	var clients []contender.Client
+	if v, ok := h.entry.Driver.(contender.Visited); ok {
+		v.Visit(h.state == plan.Cold)
+	}
 	crew, err := h.crew(n)
 	switch {
 	case err != nil:

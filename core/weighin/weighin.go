@@ -112,6 +112,9 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		t.Err, t.Try = e.Err.Error(), a.advice(cmp.Or(contender.HintOf(e.Err), advice(shots.NoStart)))
 		return t, answer
 	}
+	if v, ok := e.Driver.(contender.Visited); ok {
+		v.Visit(state == plan.Cold)
+	}
 	c := e.Driver.Client(0, 1)
 	defer c.Close()
 	ground := a.footing.Of(e.Name)

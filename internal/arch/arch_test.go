@@ -82,7 +82,7 @@ func TestConnectionsAreOpenedByGuard(t *testing.T) {
 		`net\.Dial|Dialer\{|net\.Lookup|DefaultResolver|net\.Resolve|http\.(Get|Post|Head|DefaultClient|DefaultTransport)\b|http\.Client\{|http\.Transport\{|tls\.Dial|unix\.Connect\(`,
 	)
 	allowed := []string{
-		"guard/guard.go: ", "lean/lean.go: unix.Connect(fd, sockaddr)", "http/driver.go: &http.Client{Transport: c.transport",
+		"guard/guard.go: ", "lean/lean.go: unix.Connect(fd, sockaddr)", "http/driver.go: &http.Client{Transport: c.trip()",
 		"http/transport.go: Transport: &http.Transport{",
 	}
 	eachSource(t, func(path, line string) {

@@ -28,6 +28,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/http/cache"
 	"paceduel/core/contender/http/lean"
 	"paceduel/core/contender/http/servertiming"
 	"paceduel/core/guard"
@@ -117,6 +118,7 @@ type driver struct {
 	pools    []*transport // that all clients share; none unless asked for
 	run      [8]byte      // the first half of every trace's identifier
 	traced   atomic.Uint64
+	first    atomic.Bool        // visits are first ones: caches are emptied before each shot
 	tracing  *contender.Tracing // nil where no shot is sampled
 	samplers atomic.Uint64      // made so far
 }
@@ -206,7 +208,8 @@ func (d *driver) single(i, n int) contender.Client {
 		d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body"),
 		probe: &probe{clock: d.clock}, sampler: d.newSampler(n),
 	}
-	c.plain = len(d.pools) == 0 && d.settings.Protocol != http2 && d.settings.Proxy == "" && d.settings.Redirects == 0 &&
+	c.plain = len(d.pools) == 0 && d.settings.Cache == "" && d.settings.Protocol != http2 && d.settings.Proxy == "" &&
+		d.settings.Redirects == 0 &&
 		!d.settings.Cookies
 	c.Rewind()
 	if len(d.pools) > 0 {
@@ -221,8 +224,11 @@ func (d *driver) single(i, n int) contender.Client {
 		c.transport.dialer.probe, c.transport.dialer.limit = c.probe, d.settings.Timeout.D()
 	}
 	c.transport.users.Add(1)
+	if d.settings.Cache != "" {
+		c.cache = cache.New(time.Now)
+	}
 	if d.settings.Redirects > 0 || d.settings.Cookies {
-		c.follow = &http.Client{Transport: c.transport, CheckRedirect: d.redirect}
+		c.follow = &http.Client{Transport: c.trip(), CheckRedirect: d.redirect}
 		if d.settings.Cookies {
 			c.follow.Jar, _ = cookiejar.New(nil) // never fails
 		}
@@ -239,6 +245,8 @@ type client struct {
 	d           *driver
 	transport   *transport
 	follow      *http.Client // set where redirects or cookies are wanted
+	cache       *cache.Cache // nil without one
+	saved, held int64        // of the shot: what the cache answered at once, and after asking
 	plain       bool         // a connection of its own, over HTTP/1.1, and one request a shot
 	first, step int
 	next        int
@@ -404,6 +412,7 @@ func (p *probe) fill(shot *shots.Shot) (t lean.Times) {
 func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	row := c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
+	c.visit()
 	if c.sampler.next(shot) {
 		shot.Row = row
 		marked := c.d.requests[row].marked(shot.Trace, [8]byte(shot.Trace[8:]))
@@ -422,6 +431,7 @@ func (c *client) ask(ctx context.Context, row int, shot *shots.Shot) {
 func (c *client) askFor(ctx context.Context, r *request, row int, shot *shots.Shot) {
 	c.marks.Clear()
 	c.body = c.body[:0]
+	c.saved, c.held = 0, 0
 	if c.ctx != ctx {
 		c.ctx, c.kept = ctx, nil
 		c.traced = httptrace.WithClientTrace(ctx, c.probe.trace())
@@ -450,12 +460,16 @@ func (c *client) askFor(ctx context.Context, r *request, row int, shot *shots.Sh
 	shot.Length = length
 	c.judge(ctx, limited, r, answer, length, err, shot)
 	times.Enter(shot)
+	shot.Count(lean.Saved, c.saved)
+	shot.Count(lean.Held, c.held)
 	defer c.d.hinted(shot)
 	if answer == nil {
 		return
 	}
-	c.listen(answer.Header, shot)
-	c.listen(answer.Trailer, shot)
+	if c.saved == 0 { // else it was told when it was fetched, of another shot
+		c.listen(answer.Header, shot)
+		c.listen(answer.Trailer, shot)
+	}
 	if c.printed != nil && shot.Class == shots.OK {
 		c.readMarks(answer.Header, shot)
 	}
@@ -490,6 +504,38 @@ func (c *client) request(r *request, row int, shot *shots.Shot) *http.Request {
 	return request
 }
 
+// visit begins a visit: a first one has an empty cache.
+func (c *client) visit() {
+	if c.cache != nil && c.d.first.Load() {
+		c.cache.Clear()
+	}
+}
+
+// trip is who performs a request: the transport, or the cache before it.
+func (c *client) trip() http.RoundTripper {
+	if c.cache == nil {
+		return c.transport
+	}
+	return cached{c}
+}
+
+// cached answers from the client's cache what that may answer.
+type cached struct{ *client }
+
+func (c cached) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, how, err := c.cache.Do(r, c.transport.RoundTrip)
+	switch how {
+	case cache.Fresh:
+		c.saved++
+	case cache.Revalidated:
+		c.held++
+	}
+	return answer, err
+}
+
+// Visit implements contender.Visited.
+func (d *driver) Visit(first bool) { d.first.Store(first) }
+
 func (c *client) send(request *http.Request) (*http.Response, error) {
 	if t := c.transport; t.shared && !t.up.Load() {
 		// Two who find no connection would open two, of which HTTP/2 has need of one.
@@ -498,7 +544,7 @@ func (c *client) send(request *http.Request) (*http.Response, error) {
 		defer t.up.Store(true)
 	}
 	if c.follow == nil {
-		return c.transport.RoundTrip(request)
+		return c.trip().RoundTrip(request)
 	}
 	answer, err := c.follow.Do(request)
 	var wrapped *url.Error

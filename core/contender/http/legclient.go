@@ -184,6 +184,9 @@ func (c *legClient) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.marks.Clear()
 	c.inside, c.pauses = c.inside[:0], c.pauses[:0]
 	c.shot, c.flying, c.begun, c.last = shot, 0, false, shot.Start
+	if len(c.slots) > 0 && c.d.settings.Cache != "" && c.d.first.Load() {
+		c.slots[0].(*client).cache.Clear()
+	}
 	c.sampled = c.sampler.next(shot)
 	if c.d.settings.Trace {
 		shot.Trace = c.d.traceID()
@@ -301,8 +304,9 @@ func (c *legClient) newSlot() asksFor {
 		own.transport = first.transport
 		own.transport.users.Add(1)
 	}
+	own.cache = first.cache
 	if own.follow != nil {
-		own.follow.Transport, own.follow.Jar = own.transport, first.follow.Jar
+		own.follow.Transport, own.follow.Jar = own.trip(), first.follow.Jar
 	}
 	return own
 }

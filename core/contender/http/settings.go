@@ -43,6 +43,7 @@ type Settings struct {
 	Proxy       string               `json:"proxy,omitempty" jsonschema_description:"asked through this proxy, as http://127.0.0.1:3128; none unless said, whatever the environment says"`
 	Redirects   int                  `json:"redirects,omitempty" jsonschema:"minimum=1,maximum=20" jsonschema_description:"how many redirects a shot follows at most; none unless said"`
 	Cookies     bool                 `json:"cookies,omitempty" jsonschema_description:"each client keeps the cookies it is given, for the heat"`
+	Cache       string               `json:"cache,omitempty" jsonschema:"enum=private" jsonschema_description:"private: each client keeps a cache as browsers do (RFC 9111); with caches: [cold, warm] a first and a returning visit"`
 	Trace       bool                 `json:"traceparent,omitempty" jsonschema_description:"send a traceparent header of its own with every shot, to find it in the service's traces"`
 	Batch       int                  `json:"batch,omitempty" jsonschema:"minimum=2,maximum=10000" jsonschema_description:"one shot asks for this many rows, and its time is that of all of them together"`
 	AtOnce      int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with batch: how many of them are under way at a time; 1 unless said"`
@@ -54,6 +55,9 @@ type Settings struct {
 	Marks       plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that its answers tell, by name: figures of their own, beside those of Server-Timing"`
 	MaxBody     plan.Bytes           `json:"max-body,omitempty" jsonschema_description:"an answer longer than this is a failure; 64MiB unless said"`
 }
+
+// HoldsCache implements plan.Caching: a cache that is empty for a first visit, and filled for a returning one.
+func (s *Settings) HoldsCache() bool { return s.Cache != "" }
 
 // Expects implements plan.Expecter.
 func (s *Settings) Expects() bool { return s.Expect != 0 }
@@ -146,6 +150,8 @@ func (s *Settings) fullOnly(requests []request) string {
 		return "redirects"
 	case s.Cookies:
 		return "cookies"
+	case s.Cache != "":
+		return "a cache"
 	case s.Connections > 0:
 		return "a pool of connections"
 	case s.Trace:

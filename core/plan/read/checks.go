@@ -114,12 +114,18 @@ func (r *reader) checkGround(c *plan.Contender, f *plan.Footing, pace plan.Pace,
 			c.Name,
 		)
 	}
-	if slices.Contains(f.Caches, plan.Cold) && !f.Machine && len(g.Pages) == 0 && len(g.Stores) == 0 &&
-		len(g.Before.Run) == 0 {
+	if slices.Contains(f.Caches, plan.Cold) && !canBeCold(c, f) {
 		r.fault(
 			"footing.caches", "name pages: or stores:, or set machine: true", "%s: nothing says what is to be cold", c.Name,
 		)
 	}
+}
+
+// canBeCold reports whether a plan says what is cold before a contender's cold runs.
+func canBeCold(c *plan.Contender, f *plan.Footing) bool {
+	g := &c.Ground
+	own, keeps := c.Settings.(plan.Caching)
+	return f.Machine || len(g.Pages) > 0 || len(g.Stores) > 0 || len(g.Before.Run) > 0 || keeps && own.HoldsCache()
 }
 
 // checkService checks a contender's service; path is where it stands. It is long since it lists what can be wrong, each

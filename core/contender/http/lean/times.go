@@ -28,6 +28,8 @@ const (
 	Pages
 	FirstPage // until the first one was there
 	Requests  // of a shot that has several
+	Saved     // answered from the client's own cache, without asking
+	Held      // answered from it after the server said that it still holds
 )
 
 // Shape is what shots are made of that ask for something over HTTP.
@@ -51,6 +53,10 @@ var Shape = shots.Shape{
 		FirstPage: {
 			Name: "first page", Unit: units.Second, Row: "to the first page", Per: shots.PerSuccess, Site: shots.Takes,
 		},
+		Saved: {Name: "from cache", Unit: "requests", Row: "requests saved a shot", Per: shots.PerShot, Site: shots.Answers,
+			More: true},
+		Held: {Name: "revalidated", Unit: "requests", Row: "requests revalidated a shot", Per: shots.PerShot,
+			Site: shots.Answers},
 		Requests: {Name: "requests", Unit: "requests", Row: "requests a shot", Per: shots.PerShot, Site: shots.Answers},
 	},
 }
