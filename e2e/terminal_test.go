@@ -139,7 +139,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.tmux("resize-window", "-x", "142", "-y", "42")
 	term.press("l")
 	term.wait("1 run, 0 of them to the end", "Berth board")
-	term.press("a", "Down", "Down", "Down", "Down", "Down", "Down", "Down")
+	term.press("a", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down")
 	term.wait("Manifest packer asks stream against gather")
 	term.press("q")
 	term.wait("ended with 0")

@@ -64,6 +64,7 @@ const (
 	OtherPlan      CautionKind = "query plan"
 	LostSpans      CautionKind = "lost spans"
 	OtherClock     CautionKind = "other clock"
+	Traced         CautionKind = "traced"
 )
 
 // Evidence is what shows the figures behind a caution. Where it is to be seen is left to whoever shows it.
@@ -247,12 +248,14 @@ func (f *field) sent() (out []Caution) {
 	for i := range f.r.Entrants {
 		name := f.r.Entrants[i].Name
 		var all result.Traced
+		shots := int64(0)
 		for _, s := range f.sides() {
 			for _, h := range f.inOrder[s] {
 				if t := h.Heat.Traced; s.Contender == name && t != nil {
 					all.Sampled, all.Lost, all.Dropped = all.Sampled+t.Sampled, all.Lost+t.Lost, all.Dropped+t.Dropped
 					all.Broken, all.Late = all.Broken+t.Broken, all.Late+t.Late
 					all.Shifted = max(all.Shifted, t.Shifted)
+					shots += h.OK
 				}
 			}
 		}
@@ -279,6 +282,14 @@ func (f *field) sent() (out []Caution) {
 				Try: "trace fewer shots with traces: { of: … }, or see that spans are sent soon after they end",
 			})
 		}
+		if share := float64(all.Sampled) / float64(max(shots, 1)); share > tracedFrac && all.Lost < all.Sampled {
+			out = append(out, Caution{
+				Kind: Traced, See: InInside, Contender: name,
+				What: fmt.Sprintf("%s of the shots of %s were traced, and what that takes is in its figures",
+					units.Share(share), name),
+				Try: "trace fewer with traces: { of: … }, or see what it takes with a contender that is the same without traces",
+			})
+		}
 		if all.Shifted > time.Millisecond {
 			out = append(out, Caution{
 				Kind: OtherClock, See: InInside, Contender: name,
@@ -289,6 +300,9 @@ func (f *field) sent() (out []Caution) {
 	}
 	return out
 }
+
+// tracedFrac is the share of shots from which on what tracing takes may show in figures.
+const tracedFrac = 0.1
 
 // lostFrac is the share of sampled shots of which no spans may come before that is told.
 const lostFrac = 0.02

@@ -162,3 +162,46 @@ func TestWhatOnlyMoved(t *testing.T) {
 		t.Errorf("%+v", m.Moves)
 	}
 }
+
+// What was wrong with spans, and that many shots were traced, are cautions of whom they are of.
+func TestCautionsOfSpans(t *testing.T) {
+	for _, tt := range []struct {
+		traced result.Traced
+		kind   judge.CautionKind
+		want   string
+	}{
+		{result.Traced{Sampled: 2, Spans: 20}, "", ""},
+		{result.Traced{Sampled: 2, Lost: 2}, judge.LostSpans, "the service of b sent no spans of 24 sampled shots"},
+		{result.Traced{Sampled: 2, Lost: 1, Spans: 9}, judge.LostSpans, "no spans came of 12 of 24 sampled shots of b"},
+		{result.Traced{Sampled: 2, Spans: 9, Late: 1}, judge.LostSpans,
+			"12 spans of b came too late, could not be read or found no room"},
+		{result.Traced{Sampled: 2, Spans: 9, Shifted: 3e6}, judge.OtherClock, "off by up to 3.00 ms"},
+		{result.Traced{Sampled: 5, Spans: 9}, judge.Traced, "20 % of the shots of b were traced"},
+	} {
+		r := sample.Make(sample.Duel{Entrants: []sample.Entrant{
+			{Name: "a", Latency: sample.Times(0.1, 0.1)}, {Name: "b", Latency: sample.Times(0.1, 0.1)},
+		}, Rounds: 12, Shots: 25, Seed: 3})
+		for i := range r.Heats {
+			if h := &r.Heats[i]; h.Contender == "b" {
+				own := tt.traced
+				h.Traced = &own
+			}
+		}
+		v, err := judge.Judge(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found := ""
+		for _, c := range v.Cautions {
+			if c.See == judge.InInside {
+				found += string(c.Kind) + ": " + c.What
+				if c.Kind != tt.kind || c.Contender != "b" || c.Try == "" {
+					t.Errorf("%+v", c)
+				}
+			}
+		}
+		if (found == "") != (tt.want == "") || !strings.Contains(found, tt.want) {
+			t.Errorf("%+v: %q; want %q", tt.traced, found, tt.want)
+		}
+	}
+}
