@@ -197,7 +197,7 @@ func (m *Moved) say(baseline string) string {
 		var of []string
 		for i := range m.Moves {
 			move := &m.Moves[i]
-			if move.How != g.how || move.How == Came && m.within(i) || move.How == Went && m.within(i) || m.byParts(i) {
+			if move.How != g.how || m.within(i) || m.byParts(i) {
 				continue
 			}
 			by := Signed(move.By.V)
@@ -224,11 +224,16 @@ func (m *Moved) say(baseline string) string {
 	return fmt.Sprintf("%s %s, compared with %s: %s.", name, units.List(said), baseline, whole)
 }
 
-// within reports whether a move lies within a step that came or went whole, which says it already.
+// within reports whether a step lies within one that came, went, left the path or joined it whole, which says it
+// already.
 func (m *Moved) within(i int) bool {
+	how := m.Moves[i].How
+	if how == Grew || how == Shrank {
+		return false
+	}
 	for j := i - 1; j >= 0; j-- {
 		if m.Moves[j].Depth < m.Moves[i].Depth && strings.HasPrefix(m.Moves[i].Path, m.Moves[j].Path+PathSeparator) {
-			return m.Moves[j].How == m.Moves[i].How
+			return m.Moves[j].How == how
 		}
 	}
 	return false

@@ -18,7 +18,7 @@ import (
 type insideState struct {
 	look   chart.InsideLook
 	scroll parts.Scroll
-	turn   int // comparisons of steps on from the one to look at first
+	turn   int // comparisons of steps on from the first
 }
 
 func newInsideState() insideState {
@@ -39,7 +39,7 @@ func (v View) moves(s screen.Scene) *chart.Moves {
 	if n == 0 {
 		return nil
 	}
-	at := (s.Run.Verdict.Best*n/max(len(s.Run.Verdict.Faces), 1) + v.inside.turn) % n
+	at := v.inside.turn % n
 	type movesKey struct{ at int }
 	return screen.Picture(s, movesKey{at}, func() *chart.Moves {
 		return chart.NewMoves(s.Run.Result, s.Run.Verdict, at)
@@ -245,17 +245,21 @@ func stretches(s screen.Scene, r *chart.InsideRow, sign chart.Sign, plot, line i
 const (
 	moveSpine = 22
 	moveSaid  = 28
+	wideSpine = 30 // where there is room
 )
 
 // movesBody draws the steps of two contenders face to face, by how much of the critical path they are.
 func (v View) movesBody(s screen.Scene, w, h int) (lines []string) {
 	m := v.moves(s)
 	narrow := w < 100
-	said := moveSaid
+	said, spine := moveSaid, moveSpine
 	if narrow {
 		said = 12
 	}
-	bar := max((w-moveSpine-said-2*tookWidth-2)/2, 4)
+	if w >= 120 {
+		spine = wideSpine
+	}
+	bar := max((w-spine-said-2*tookWidth-2)/2, 4)
 	glyph := func(side chart.Side) string { return s.Theme.Sign(side.Sign).Render(side.Sign.Glyph) }
 	name := func(side chart.Side) string { return s.Theme.Sign(side.Sign).Bold(true).Render(side.Name) }
 	state := ""
@@ -263,11 +267,11 @@ func (v View) movesBody(s screen.Scene, w, h int) (lines []string) {
 		state = " " + s.Theme.Strong.Render(m.State)
 	}
 	side := bar + tookWidth
-	lines = append(lines, parts.Right(name(m.Left)+state+" "+glyph(m.Left), side)+strings.Repeat(" ", moveSpine)+
+	lines = append(lines, parts.Right(name(m.Left)+state+" "+glyph(m.Left), side)+strings.Repeat(" ", spine)+
 		glyph(m.Right)+" "+name(m.Right)+state, "")
 	for i := range m.Rows {
 		r := &m.Rows[i]
-		label := parts.Cell(strings.Repeat("  ", r.Depth)+r.Label, moveSpine-2)
+		label := parts.Cell(strings.Repeat("  ", r.Depth)+r.Label, spine-2)
 		if r.Total {
 			lines = append(lines, s.Theme.Faint.Render(strings.Repeat("┈", w-1)))
 			label = s.Theme.Strong.Render(label)
@@ -280,7 +284,7 @@ func (v View) movesBody(s screen.Scene, w, h int) (lines []string) {
 		}
 		lines = append(lines, parts.Cell(left+" "+label+" "+parts.Cell(right, side)+what, w))
 	}
-	rule := strings.Repeat(" ", tookWidth) + parts.Axis(m.Scale.Ticks, bar, true) + strings.Repeat(" ", moveSpine) +
+	rule := strings.Repeat(" ", tookWidth) + parts.Axis(m.Scale.Ticks, bar, true) + strings.Repeat(" ", spine) +
 		parts.Axis(m.Scale.Ticks, bar, false)
 	return append(lines[:min(len(lines), max(h-1, 0))], s.Theme.Faint.Render(rule))
 }
