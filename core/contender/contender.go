@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -173,7 +174,13 @@ type Tracing struct {
 	Prefix [8]byte // the first half of their identifiers
 	Of     int     // so many a heat, evenly chosen; 0: by the share
 	Share  float64 // of all shots
+
+	clients atomic.Uint64
 }
+
+// Client is the number of a client whose shots are traced, which is that of no other with the same prefix: the drivers
+// of several points of a sweep share one.
+func (t *Tracing) Client() uint64 { return t.clients.Add(1) }
 
 // Place is where the contender's processes begin.
 func (s Setup) Place() launch.Place { return launch.At(s.CPUs, s.Nice, s.Fence) }

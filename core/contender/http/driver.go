@@ -120,7 +120,6 @@ type driver struct {
 	traced   atomic.Uint64
 	first    atomic.Bool        // visits are first ones: caches are emptied before each shot
 	tracing  *contender.Tracing // nil where no shot is sampled
-	samplers atomic.Uint64      // made so far
 }
 
 // open makes a driver that uses at least the means given.

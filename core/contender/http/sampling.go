@@ -26,7 +26,7 @@ func (d *driver) newSampler(n int) *sampler {
 	if d.tracing == nil {
 		return nil
 	}
-	s := &sampler{tracing: d.tracing, number: d.samplers.Add(1), stride: 1}
+	s := &sampler{tracing: d.tracing, number: d.tracing.Client(), stride: 1}
 	if d.tracing.Of > 0 {
 		s.most = max(int64(d.tracing.Of/max(n, 1)), 1)
 	} else {

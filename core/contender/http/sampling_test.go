@@ -92,6 +92,32 @@ func TestSampledShotsAreMarked(t *testing.T) {
 	}
 }
 
+// The drivers of several points of a sweep have one prefix, and no trace twice.
+func TestTracesOfSeveralDrivers(t *testing.T) {
+	l := listening(t)
+	tracing := &contender.Tracing{Share: 1}
+	seen := map[[16]byte]bool{}
+	for range 3 {
+		s := New().(*Settings)
+		s.URL = l.URL
+		d, err := open(contender.Setup{Clock: clock.Start(), Traces: tracing}, s, byCrew)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		for range 3 {
+			var shot shots.Shot
+			c.Shoot(t.Context(), &shot)
+			if seen[shot.Trace] {
+				t.Errorf("trace %x twice", shot.Trace)
+			}
+			seen[shot.Trace] = true
+		}
+		c.Close()
+		d.Close()
+	}
+}
+
 // sampleHalf performs two heats of four shots of so many legs, half of which are sampled.
 func sampleHalf(t *testing.T, l *listener, least means, legs int) {
 	settings := New().(*Settings)
