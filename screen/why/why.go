@@ -27,10 +27,11 @@ const (
 	writing
 	inside
 	moved
+	payload
 	pictures // how many
 )
 
-var pictureNames = [pictures]string{"start", "memory", "processors", "reading", "writing", "inside", "moved"}
+var pictureNames = [pictures]string{"start", "memory", "processors", "reading", "writing", "inside", "moved", "payload"}
 
 // quantity is what a picture but the first shows over time.
 func (p picture) quantity() chart.Quantity {
@@ -92,6 +93,8 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		return append(out, v.keys.zoom, v.keys.wide)
 	}
 	switch v.picture {
+	case payload:
+		return out
 	case moved:
 		if len(s.Run.Verdict.Moved) > 1 {
 			out = append(out, v.keys.pair)
@@ -122,6 +125,8 @@ func (v View) any(s screen.Scene) bool {
 		return v.insides(s).Any()
 	case moved:
 		return v.moves(s) != nil
+	case payload:
+		return v.payload(s).Any()
 	}
 	return v.held(s).Any()
 }
@@ -161,7 +166,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		v.inside.turn++
 	case v.picture == inside && v.any(s):
 		return v.pressInside(press, s), nil
-	case v.picture == start, v.picture == moved, v.picture == inside:
+	case v.picture == start, v.picture == moved, v.picture == inside, v.picture == payload:
 	case key.Matches(press, v.keys.zoom):
 		v.window = v.stretch(s).Zoom(0.5, s.Run.Heats)
 	case key.Matches(press, v.keys.wide):
@@ -214,6 +219,8 @@ func (v View) onPaper(s screen.Scene) paper.Named {
 		return paper.Named{Picture: paper.Starts(v.starts(s)), Name: paper.Name(s.Run.Result, "start")}
 	case inside:
 		return paper.Named{Picture: paper.Inside(v.insides(s)), Name: paper.Name(s.Run.Result, "inside")}
+	case payload:
+		return paper.Named{Picture: paper.Payload(v.payload(s)), Name: paper.Name(s.Run.Result, "payload")}
 	case moved:
 		m := v.moves(s)
 		name := strings.TrimSpace(m.Right.Name + " " + m.State)
@@ -250,6 +257,8 @@ func (v View) said(s screen.Scene) string {
 		return v.starts(s).Sentence
 	case inside:
 		return v.insides(s).Sentence
+	case payload:
+		return v.payload(s).Sentence
 	case moved:
 		if m := v.moves(s); m != nil {
 			return m.Sentence
@@ -276,6 +285,8 @@ func (v View) Body(s screen.Scene, w, h int) string {
 		lines = append(lines, v.insideBody(s, w, h-2)...)
 	case moved:
 		lines = append(lines, v.movesBody(s, w, h-2)...)
+	case payload:
+		lines = append(lines, v.payloadBody(s, w, h-2)...)
 	default:
 		lines = append(lines, v.memoryBody(s, w, h-2)...)
 	}

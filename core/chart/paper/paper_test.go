@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -63,6 +64,7 @@ func pictures(t *testing.T, names []string, shots int, log bool) map[string]Pict
 		"near zero":    Starts(chart.NewStarts(r, served, 0.125)),
 		"inside":       Inside(chart.NewInside(insideRun(t, names))),
 		"moved":        Moves(movedOf(t, names)),
+		"payload":      Payload(payloadOf(t, names)),
 		"memory":       Memory(chart.NewMemory(r, served, r.Heats, chart.RoundWindow{}, chart.HeldMemory), r.Plan.Name),
 		"timeline": Timeline(
 			chart.NewTimeline(r, v, r.Heats, 0, 0, nil), "Berth board", v.Sentence, chart.Conditions(r, v),
@@ -90,6 +92,21 @@ func insideRun(t *testing.T, names []string) (*result.Result, *judge.Verdict, ch
 		t.Fatal(err)
 	}
 	return r, v, chart.InsideLook{Depth: chart.AllSteps}
+}
+
+// payloadOf is what answers of these contenders consist of, of more members than there are rows for.
+func payloadOf(t *testing.T, names []string) *chart.Payload {
+	t.Helper()
+	r, v, _ := insideRun(t, names)
+	for i := range r.Entrants {
+		r.Entrants[i].Touch.Bytes, r.Entrants[i].Touch.Decoded = int64(4_000+i), 9_000
+		for j := range 20 {
+			r.Entrants[i].Touch.Parts = append(r.Entrants[i].Touch.Parts, result.Part{
+				Path: fmt.Sprintf("a.member.with.a.long[].path[].number%d", j), Bytes: int64(400 + 10*j),
+			})
+		}
+	}
+	return chart.NewPayload(r, v)
 }
 
 func movedOf(t *testing.T, names []string) *chart.Moves {
