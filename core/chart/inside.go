@@ -55,6 +55,7 @@ type InsideRow struct {
 	Took        string // its spans, added up
 	Count       string // how often it is done, and how; empty: once
 	Path        string // its share of the critical path; empty: none
+	Apart       bool   // it is told how long it took and not when: it is drawn from zero
 	begin, end  float64
 	onPath      float64
 }
@@ -148,6 +149,9 @@ func NewInside(r *result.Result, v *judge.Verdict, look InsideLook) *Inside {
 				length = lane.real(r, in, p.Which, look.Depth)
 				p.Deepest = max(p.Deepest, deepest(in))
 			}
+			if p.Which == Typical {
+				length = max(length, lane.told(v.Told[cell.Of(e.Name, state)], v.Lanes[cell.Of(e.Name, state)].P50))
+			}
 			longest = max(longest, length)
 			p.Lanes = append(p.Lanes, lane)
 		}
@@ -238,6 +242,24 @@ func (l *InsideLane) typical(in *judge.Inside, depth int) float64 {
 	}
 	l.Notes = insideNotes(in)
 	return max(in.Length.V, l.length())
+}
+
+// told adds what shots tell of their time without saying when, and returns what half of the shots take, where there is
+// any of it.
+func (l *InsideLane) told(times []judge.ToldTime, p50 float64) float64 {
+	for _, t := range times {
+		l.Rows = append(l.Rows, InsideRow{
+			Label: t.Name, Bars: []InsideBar{{0, t.V, false}}, Late: t.V, end: t.V, Took: units.Seconds(t.V), Apart: true,
+			Count: "told without when",
+		})
+	}
+	if len(times) == 0 || math.IsNaN(p50) {
+		return 0
+	}
+	if l.Took == "" {
+		l.Took = units.Seconds(p50)
+	}
+	return p50
 }
 
 // pathShare is a share of the critical path, which is not told closer than to a thousandth.

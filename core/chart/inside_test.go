@@ -3,6 +3,7 @@ package chart_test
 import (
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/core/spans"
+	"paceduel/core/tally"
 	"paceduel/internal/sample"
 )
 
@@ -95,5 +97,42 @@ func TestStepsFaceToFace(t *testing.T) {
 	if !last.Total || last.Label != "in all" || m.Rows[1].How != "shrank, 40 x to 4 x" ||
 		m.Rows[1].Left <= m.Rows[1].Right {
 		t.Errorf("%+v", m.Rows)
+	}
+}
+
+// What is told without a when stands beside the steps, from zero on, and a name that a step has is not told twice.
+func TestTimesWithoutAWhen(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 6, Shots: 25, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "told", Latency: sample.Times(0.1, 0.1)}, {Name: "in-turn", Latency: sample.Times(0.1, 0.1), Inside: fixed},
+	}})
+	took := tally.NewHistogram()
+	took.RecordValues(int64(30*time.Millisecond), 25)
+	text, err := result.EncodeHistogram(took)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range r.Heats {
+		for _, name := range []string{"db", "vessel"} {
+			r.Heats[i].Splits = append(r.Heats[i].Splits, result.Split{
+				Name: name, Told: true, Sum: int64(25 * 30 * time.Millisecond), Lengths: text,
+			})
+		}
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := chart.NewInside(r, v, chart.InsideLook{Depth: chart.AllSteps})
+	var names []string
+	for _, lane := range p.Lanes {
+		for _, row := range lane.Rows {
+			names = append(names, lane.Name+" "+row.Label)
+			if row.Apart && (row.Took != "30.0 ms" || row.Bars[0].From != 0 || row.Bars[0].To < 0.1 || row.Path != "") {
+				t.Errorf("%+v", row)
+			}
+		}
+	}
+	if got := strings.Join(names, ", "); got != "told db, told vessel, in-turn vessel, in-turn berth, in-turn db" {
+		t.Errorf("%s", got)
 	}
 }

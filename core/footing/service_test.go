@@ -331,7 +331,10 @@ func TestWhereAServiceStands(t *testing.T) {
 
 // A process that left its service's group and holds the service's output does not hold up its end.
 func TestOutputThatIsHeldOpen(t *testing.T) {
-	_, g := servingAfter(t, "setsid --fork env -i /bin/sleep 95.4321; ", "answers", ", stop: { grace: 1ms }")
+	// It answers once the other has left: one that is still in its group ends with that.
+	left := "setsid --fork sh -c \"echo \\$\\$ >left; exec env -i /bin/sleep 95.4321\"; " +
+		"until [ -s left ] && grep -q sleep /proc/$(cat left)/comm; do :; done; "
+	_, g := servingAfter(t, left, "answers", ", stop: { grace: 1ms }")
 	if err := g.BeginHeat(t.Context(), plan.AsFound, 1); err != nil {
 		t.Fatal(err)
 	}

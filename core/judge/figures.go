@@ -5,6 +5,7 @@ import (
 	"iter"
 	"slices"
 
+	"paceduel/core/cell"
 	"paceduel/core/figure"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -210,3 +211,21 @@ func (f *field) partOrder(fig figure.Name) int {
 
 // plannedShots is how many shots a heat has; 0 where that depends.
 func plannedShots(p *result.Pace) int64 { return int64(max(p.Repeat, p.Shots)) }
+
+// toldTimes is what a side's shots tell of their time without saying when that was; steps of their inside say it
+// themselves.
+func (f *field) toldTimes(s cell.Cell, in *Inside) (out []ToldTime) {
+	for _, fig := range f.partNames() {
+		if !fig.IsTold() || fig.Unit() != units.Second || fig.MoreIsBetter() || fig.IsPercentile() || fig.IsCPU() {
+			continue
+		}
+		name := fig.Spoken()
+		if in != nil && slices.ContainsFunc(in.Steps, func(st InsideStep) bool { return st.Name == name }) {
+			continue
+		}
+		if x := f.split(s, fig); x > 0 {
+			out = append(out, ToldTime{name, x})
+		}
+	}
+	return out
+}

@@ -48,6 +48,12 @@ type Held struct {
 	Off       float64
 }
 
+// ToldTime is what half of the shots that tell it spent on something, in seconds.
+type ToldTime struct {
+	Name string
+	V    float64
+}
+
 // PathSeparator stands between the names of steps that lie within one another.
 const PathSeparator = " › "
 

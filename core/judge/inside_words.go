@@ -7,18 +7,24 @@ import (
 	"strings"
 
 	"paceduel/core/cell"
+	"paceduel/core/result"
 	"paceduel/core/spans"
 	"paceduel/core/units"
 )
 
 // insides enters what happens in the contenders' shots, and what moved between them.
 func (f *field) insides(v *Verdict) {
-	v.Insides = map[cell.Cell]*Inside{}
+	v.Insides, v.Told = map[cell.Cell]*Inside{}, map[cell.Cell][]ToldTime{}
 	var all []*Inside
 	for _, s := range f.sides() {
 		if in := f.inside(s); in != nil {
 			v.Insides[s] = in
 			all = append(all, in)
+		}
+		if f.r.Ending != result.Running { // while it runs, what they tell is not decoded
+			if told := f.toldTimes(s, v.Insides[s]); len(told) > 0 {
+				v.Told[s] = told
+			}
 		}
 	}
 	if !slices.ContainsFunc(all, func(in *Inside) bool { return len(in.Steps) > 1 }) {

@@ -33,9 +33,10 @@ type Verdict struct {
 	Gains     []Gain    // for each contender, where they are run cold and warm
 	// Beginnings say how first shots compare with later ones, where that is known.
 	Beginnings []Beginning
-	Insides    map[cell.Cell]*Inside // of those of which it is known what happens in their shots
-	Moved      []*Moved              // of the other contenders, in the order of the plan, in each state
-	Lanes      map[cell.Cell]Lane    // by contender and state
+	Insides    map[cell.Cell]*Inside    // of those of which it is known what happens in their shots
+	Told       map[cell.Cell][]ToldTime // what shots tell of their time without saying when, as Server-Timing does
+	Moved      []*Moved                 // of the other contenders, in the order of the plan, in each state
+	Lanes      map[cell.Cell]Lane       // by contender and state
 	Latencies  map[cell.Cell]*Latencies
 	Heats      map[cell.Cell]map[int]HeatLatency // by round
 	Rounds     int                               // in which every contender finished

@@ -77,7 +77,7 @@ func (v View) pressInside(press tea.KeyPressMsg, s screen.Scene) View {
 
 // Widths of what stands beside the steps of a shot.
 const (
-	spansWidth = 15
+	spansWidth = 18
 	pathWidth  = 7
 )
 
@@ -213,6 +213,8 @@ func stretches(s screen.Scene, r *chart.InsideRow, sign chart.Sign, plot, line i
 	for _, b := range r.Bars {
 		switch {
 		case b.To <= 0 || b.From >= 1: // beyond what is in view
+		case r.Apart:
+			mark(b.From, b.To, spread)
 		case b.OnPath:
 			mark(b.From, b.To, onPath)
 		default:
