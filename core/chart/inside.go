@@ -1,6 +1,7 @@
 package chart
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -374,6 +375,7 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 			row.Path = pathShare(row.onPath / chosen.shot.Latency.Seconds())
 		}
 	}
+	l.gaps(chosen.shot.Latency.Seconds())
 	if n := chosen.shot.Left; n > 0 {
 		l.Notes = []string{units.Plural(n, "more span") + " not kept"}
 	}
@@ -382,6 +384,33 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 
 // At is the moment that is read off.
 func (p *Inside) At() string { return units.Seconds(p.Line) }
+
+// gaps adds a row of the stretches of a real shot in which nothing was under way, as far as they can be seen.
+func (l *InsideLane) gaps(length float64) {
+	const seen = 0.005 // of the shot
+	var busy []InsideBar
+	for i := range l.Rows {
+		if l.Rows[i].Depth == 0 {
+			busy = append(busy, l.Rows[i].Bars...)
+		}
+	}
+	slices.SortFunc(busy, func(a, b InsideBar) int { return cmp.Compare(a.From, b.From) })
+	row := InsideRow{Label: "nothing under way", Apart: true}
+	at, sum := 0.0, 0.0
+	for _, b := range append(busy, InsideBar{From: length, To: length}) {
+		if b.From-at > seen*length {
+			row.Bars = append(row.Bars, InsideBar{From: at, To: b.From})
+			sum += b.From - at
+		}
+		at = max(at, b.To)
+	}
+	if len(row.Bars) == 0 || len(busy) == 0 {
+		return
+	}
+	row.begin, row.end, row.Took = row.Bars[0].From, row.Bars[len(row.Bars)-1].To, units.Seconds(sum)
+	row.Early, row.Late = row.begin, row.begin // it has no spread
+	l.Rows = append(l.Rows, row)
+}
 
 // Any reports whether it is known of any contender what happens inside.
 func (p *Inside) Any() bool {

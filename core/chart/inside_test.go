@@ -136,3 +136,32 @@ func TestTimesWithoutAWhen(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 }
+
+// What of a real shot nothing covers has a row of its own.
+func TestGapsOfARealShot(t *testing.T) {
+	late := func(*rand.Rand, int) []spans.Shot {
+		return []spans.Shot{{Length: 100 * time.Millisecond, Spans: []spans.Span{
+			{Name: "vessel", Begin: 10 * time.Millisecond, End: 40 * time.Millisecond, Parent: spans.None},
+			{Name: "read", Begin: 20 * time.Millisecond, End: 90 * time.Millisecond, Parent: 0},
+			{Name: "berth", Begin: 30 * time.Millisecond, End: 60 * time.Millisecond, Parent: spans.None},
+		}}}
+	}
+	r := sample.Make(sample.Duel{Rounds: 6, Shots: 25, Seed: 3, Entrants: []sample.Entrant{
+		{Name: "a", Latency: sample.Times(0.1, 0.1), Inside: late}, {Name: "b", Latency: sample.Times(0.1, 0.1),
+			Inside: fixed},
+	}})
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := chart.NewInside(r, v, chart.InsideLook{Which: result.AtMiddle, Depth: chart.AllSteps})
+	rows := p.Lanes[0].Rows
+	last := rows[len(rows)-1]
+	if last.Label != "nothing under way" || len(last.Bars) != 2 || last.Bars[0].From != 0 ||
+		math.Abs(last.Bars[0].To-0.1) > 1e-9 || math.Abs(last.Bars[1].From-0.6) > 1e-9 || last.Took != "50.0 ms" {
+		t.Errorf("%+v", rows)
+	}
+	if rows := p.Lanes[1].Rows; len(rows) != 2 {
+		t.Errorf("%+v", rows)
+	}
+}

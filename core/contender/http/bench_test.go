@@ -222,6 +222,11 @@ func askFull(b *testing.B, url string) figures {
 	if strings.HasPrefix(url, "https") {
 		s.TLS = &TLS{Insecure: true}
 	}
+	return driven(b, s, 1)
+}
+
+// driven drives one heat of shots of so many requests each.
+func driven(b *testing.B, s *Settings, requests float64) figures {
 	clk := clock.Start()
 	d, err := open(contender.Setup{Clock: clk}, s, byCrew)
 	if err != nil {
@@ -235,9 +240,8 @@ func askFull(b *testing.B, url string) figures {
 		c := d.Client(i, benchClients)
 		defer c.Close()
 		h.Clients = append(h.Clients, c)
-		h.Warm, h.Judged = append(
-			h.Warm, tally.NewRecorder(&lean.Shape, 0, 1),
-		), append(h.Judged, tally.NewRecorder(&lean.Shape, 0, 1))
+		h.Warm = append(h.Warm, tally.NewRecorder(&lean.Shape, 0, 1))
+		h.Judged = append(h.Judged, tally.NewRecorder(&lean.Shape, 0, 1).KeepInsides(tally.MaxInsides/benchClients))
 	}
 	var before time.Duration
 	h.OnStage = func(pace.Stage, time.Duration) { before = used() }
@@ -247,7 +251,10 @@ func askFull(b *testing.B, url string) figures {
 		b.Fatal(err)
 	}
 	m := tally.Merge(h.Judged)
-	n := float64(m.Counts[shots.OK])
+	if m.Failures() > 0 {
+		b.Fatal(m.Causes)
+	}
+	n := requests * float64(m.Counts[shots.OK])
 	return figures{n / (span.End - span.Start).Seconds(), cpu.Seconds() / n}
 }
 

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -492,7 +491,7 @@ func (c *client) request(r *request, row int, shot *shots.Shot) *http.Request {
 			shot.Trace = c.d.traceID()
 		}
 		request.Header = maps.Clone(request.Header)
-		request.Header["Traceparent"] = []string{traceparent(shot.Trace)}
+		request.Header[traceHeader] = []string{sampledParent(shot.Trace, [8]byte(shot.Trace[8:]))}
 	}
 	if keep {
 		if c.kept == nil {
@@ -595,11 +594,6 @@ func (d *driver) traceID() (id [16]byte) {
 		id[15-i] = byte(n >> (8 * i))
 	}
 	return id
-}
-
-// traceparent is the header value (W3C Trace Context, version 00) of a trace that begins with us and is to be kept.
-func traceparent(id [16]byte) string {
-	return "00-" + hex.EncodeToString(id[:]) + "-" + hex.EncodeToString(id[8:]) + "-01"
 }
 
 func (d *driver) request(r *request) *http.Request {

@@ -10,14 +10,6 @@ import (
 	"sync"
 	"testing"
 	"time"
-
-	"paceduel/core/clock"
-	"paceduel/core/contender"
-	"paceduel/core/contender/http/lean"
-	"paceduel/core/pace"
-	"paceduel/core/plan"
-	"paceduel/core/shots"
-	"paceduel/core/tally"
 )
 
 // BenchmarkLegs asks a server of its own process by 8 clients for shots of three legs, in turn with as many bare loops
@@ -55,35 +47,7 @@ func askLegs(b *testing.B, url, order string) figures {
 	for i := range benchLegs {
 		s.Legs = append(s.Legs, Leg{Name: fmt.Sprint("leg", i), URL: "/"})
 	}
-	clk := clock.Start()
-	d, err := open(contender.Setup{Clock: clk}, s, byCrew)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer d.Close()
-	h := pace.Heat{
-		Clock: clk, Pace: plan.Pace{Clients: benchClients, For: plan.Span(benchFor), Warmup: &plan.Warmup{Shots: 100}},
-	}
-	for i := range benchClients {
-		c := d.Client(i, benchClients)
-		defer c.Close()
-		h.Clients = append(h.Clients, c)
-		h.Warm = append(h.Warm, tally.NewRecorder(&lean.Shape, 0, 1))
-		h.Judged = append(h.Judged, tally.NewRecorder(&lean.Shape, 0, 1).KeepInsides(tally.MaxInsides/benchClients))
-	}
-	var before time.Duration
-	h.OnStage = func(pace.Stage, time.Duration) { before = used() }
-	span, err := h.Drive(b.Context())
-	cpu := used() - before
-	if err != nil {
-		b.Fatal(err)
-	}
-	m := tally.Merge(h.Judged)
-	if m.Failures() > 0 {
-		b.Fatal(m.Causes)
-	}
-	n := benchLegs * float64(m.Counts[shots.OK])
-	return figures{n / (span.End - span.Start).Seconds(), cpu.Seconds() / n}
+	return driven(b, s, benchLegs)
 }
 
 // askBare is a loop for each client that does nothing but write a request and read its answer.
