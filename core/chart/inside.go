@@ -231,7 +231,7 @@ func (l *InsideLane) typical(in *judge.Inside, depth int) float64 {
 		}
 		row.Bars = []InsideBar{{s.Begin[1], s.End[1], s.OnPath.V > 0.5*s.Covers.V}}
 		if s.OnPath.V > 0 {
-			row.Path = pathShare(s.OnPath.V / in.Length.V)
+			row.Path = pathShare(s.OnPath.V / in.Mean.V)
 		}
 		if s.CPU.V > 0 {
 			row.Count = strings.TrimPrefix(row.Count+", CPU "+units.Seconds(s.CPU.V), ", ")
@@ -464,7 +464,7 @@ func NewMoves(r *result.Result, v *judge.Verdict, i int) *Moves {
 	m := v.Moved[i]
 	p := &Moves{
 		Title: r.Plan.Name, Sentence: m.Sentence, Conditions: Conditions(r, v), State: m.State,
-		Note: "by how much of the critical path each step is, in the middle of each round's shots, with the difference " +
+		Note: "by how much of the critical path each step is, on average over each round's shots, with the difference " +
 			"of the typical round. What nobody waits for is no part of it.",
 	}
 	side := func(name string) Side {
@@ -477,7 +477,7 @@ func NewMoves(r *result.Result, v *judge.Verdict, i int) *Moves {
 	}
 	p.Left, p.Right = side(v.Baseline), side(m.Contender)
 	from, to := v.Insides[cell.Of(v.Baseline, m.State)], v.Insides[cell.Of(m.Contender, m.State)]
-	p.Scale = NewScale([]float64{from.Length.V, to.Length.V}, false, units.Seconds)
+	p.Scale = NewScale([]float64{from.Mean.V, to.Mean.V}, false, units.Seconds)
 	add := func(label string, depth int, left, right float64, by judge.Value, how string) {
 		took := func(x float64) string {
 			if x == 0 {
@@ -498,10 +498,10 @@ func NewMoves(r *result.Result, v *judge.Verdict, i int) *Moves {
 		}
 		add(move.Name, move.Depth, move.Baseline, move.Contender, move.By, how)
 	}
-	if rest := max(from.Rest(), to.Rest()); rest > 0.01*max(from.Length.V, to.Length.V) {
+	if rest := max(from.Rest(), to.Rest()); rest > 0.01*max(from.Mean.V, to.Mean.V) {
 		add("between steps", 0, from.Rest(), to.Rest(), m.Rest, "")
 	}
-	add("in all", 0, from.Length.V, to.Length.V, m.Whole, "")
+	add("in all", 0, from.Mean.V, to.Mean.V, m.Whole, "")
 	p.Rows[len(p.Rows)-1].Total = true
 	return p
 }

@@ -21,6 +21,7 @@ type Inside struct {
 	Grain float64
 	// Together is what it could take if all that needs nothing of each other ran together: an estimate.
 	Length, Added, Idle, Together Value
+	Mean                          Value        // of the length, which means on the path add up to
 	Steps                         []InsideStep // parts after what they are parts of
 	Held                          *Held        // what another contender says to the estimate
 }
@@ -35,7 +36,7 @@ type InsideStep struct {
 	AtOnce        int     // how many are under way together, in half of the shots
 	Begin, End    [3]float64
 	Total, Covers Value
-	OnPath        Value // of all shots
+	OnPath        Value // on average over all shots
 	CPU           Value // that it used; NaN where that is not known
 	Halved        Value // what the shot could take if it took half; NaN where that is not known
 }
@@ -90,6 +91,7 @@ func (f *field) inside(s cell.Cell) *Inside {
 		return f.over(len(all), func(i int) float64 { return of(all[i]).Middle().Seconds() })
 	}
 	out.Length = middle(func(in *result.Inside) result.Quarters { return in.Length })
+	out.Mean = f.over(len(all), func(i int) float64 { return all[i].MeanLength.Seconds() })
 	out.Added = middle(func(in *result.Inside) result.Quarters { return in.Added })
 	out.Idle = middle(func(in *result.Inside) result.Quarters { return in.Idle })
 	out.Together = middle(func(in *result.Inside) result.Quarters { return in.Together })
@@ -231,17 +233,16 @@ func (f *field) step(all []*result.Inside, at []map[string]int, path string) Ins
 	out.Covers = value(func(s *result.InsideStep) result.Quarters { return s.Covers })
 	out.CPU = value(func(s *result.InsideStep) result.Quarters { return s.CPU })
 	out.Halved = value(func(s *result.InsideStep) result.Quarters { return s.Halved })
-	out.OnPath = f.over(len(all), func(i int) float64 { return onPath(all[i], of(i)) })
+	out.OnPath = f.over(len(all), func(i int) float64 { return onPath(of(i)) })
 	return out
 }
 
-// onPath is how much of the critical path a step is in the typical shot of a heat, in seconds; 0 where half of the
-// shots do not have it.
-func onPath(in *result.Inside, s *result.InsideStep) float64 {
-	if s == nil || 2*s.Shots < in.Shots {
+// onPath is how much of the critical path a step is on average over the shots of a heat, in seconds.
+func onPath(s *result.InsideStep) float64 {
+	if s == nil {
 		return 0
 	}
-	return s.OnPath.Middle().Seconds()
+	return s.MeanOnPath.Seconds()
 }
 
 // hold holds an estimate to what was measured of a contender that has the same steps and leaves none of them waiting:
@@ -302,7 +303,7 @@ func (in *Inside) Saves() float64 {
 
 // Rest is what of the shot no step on top accounts for, in seconds.
 func (in *Inside) Rest() float64 {
-	rest := in.Length.V
+	rest := in.Mean.V
 	for i := range in.Steps {
 		if in.Steps[i].Depth == 0 {
 			rest -= in.Steps[i].OnPath.V

@@ -15,12 +15,12 @@ type Moved struct {
 	Contender, State string
 	Sentence         string
 	Moves            []Move // in the order of the baseline's steps, then what came
-	// Whole is by how much the shot itself differs, in seconds, and Rest what of it no step on top accounts for.
+	// Whole is by how much the mean shot itself differs, in seconds, and Rest what of it no step on top accounts for.
 	Whole, Rest Value
 	Kept        bool // steps grew and shrank, and what they come to stayed as it was
 }
 
-// Move is a step, by how much of the critical path it is, in seconds.
+// Move is a step, by how much of the critical path it is on average, in seconds.
 type Move struct {
 	Name, Path          string
 	Depth               int
@@ -77,12 +77,12 @@ func (f *field) moved(v *Verdict, contender, state string) *Moved {
 	w.add(w.from.Steps)
 	w.add(w.to.Steps)
 	m := &Moved{Contender: contender, State: state, Moves: w.moves}
-	m.Whole = w.by(func(in *result.Inside) float64 { return in.Length.Middle().Seconds() })
+	m.Whole = w.by(func(in *result.Inside) float64 { return in.MeanLength.Seconds() })
 	m.Rest = w.by(func(in *result.Inside) float64 {
-		rest := in.Length.Middle().Seconds()
+		rest := in.MeanLength.Seconds()
 		for i := range in.Steps {
 			if in.Depth(i) == 0 {
-				rest -= onPath(in, &in.Steps[i])
+				rest -= onPath(&in.Steps[i])
 			}
 		}
 		return rest
@@ -178,7 +178,7 @@ func (in *Inside) step(path string, called func(string) string) *InsideStep {
 func pathTime(in *result.Inside, path string, called func(string) string) float64 {
 	for i := range in.Steps {
 		if called(pathOf(in, i)) == path {
-			return onPath(in, &in.Steps[i])
+			return onPath(&in.Steps[i])
 		}
 	}
 	return 0
@@ -196,9 +196,9 @@ func howMoved(m *Move, was, is bool, interest float64) MoveKind {
 		return Unsure
 	case m.By.Low >= -interest && m.By.High <= interest:
 		return Same
-	case m.Baseline > 0 && m.Contender == 0 && m.By.High < 0:
+	case m.Baseline > interest && m.Contender <= interest && m.By.High < 0:
 		return Left
-	case m.Baseline == 0 && m.Contender > 0 && m.By.Low > 0:
+	case m.Baseline <= interest && m.Contender > interest && m.By.Low > 0:
 		return Joined
 	case m.By.Low > 0:
 		return Grew

@@ -193,7 +193,7 @@ func (d *document) inside() {
 		for i := range in.Steps {
 			s := &in.Steps[i]
 			d.row(s.Path, units.Seconds(s.Begin[1]), units.Seconds(s.End[1]), units.Seconds(s.Total.V), judge.Often(s.Count),
-				units.Share(s.OnPath.V/in.Length.V))
+				units.Share(s.OnPath.V/in.Mean.V))
 		}
 		d.line("")
 	}

@@ -28,10 +28,11 @@ type Inside struct {
 	Steps    []InsideStep `json:"steps"` // parts after what they are parts of
 	// What these shots took, what their innermost spans took added up, how long nothing was under way, and what they could
 	// take if all that needs nothing of each other ran together.
-	Length   Quarters `json:"length_ns"`
-	Added    Quarters `json:"added_ns"`
-	Idle     Quarters `json:"idle_ns"`
-	Together Quarters `json:"together_ns"`
+	Length     Quarters      `json:"length_ns"`
+	MeanLength time.Duration `json:"mean_length_ns"`
+	Added      Quarters      `json:"added_ns"`
+	Idle       Quarters      `json:"idle_ns"`
+	Together   Quarters      `json:"together_ns"`
 	// Real are single shots, the typical one first.
 	Real []RealShot `json:"real,omitempty"`
 }
@@ -55,18 +56,20 @@ type Traced struct {
 // InsideStep is all spans of one name within the same step. Quartiles are over the shots that have it.
 type InsideStep struct {
 	Name   string   `json:"name"`
-	Parent int      `json:"within"`          // place of the step that it is part of, before its own; -1: of the shot itself
-	Shots  int64    `json:"shots"`           // that have it
-	Spans  int64    `json:"spans"`           // in all of them
-	AtOnce int      `json:"at_once"`         // in half of the shots so many were under way together
-	Total  Quarters `json:"total_ns"`        // its spans added up
-	Own    Quarters `json:"own_ns"`          // of that, what no part of theirs covered
-	Covers Quarters `json:"covered_ns"`      // in which at least one was under way
-	Begin  Quarters `json:"begin_ns"`        // of the first
-	End    Quarters `json:"end_ns"`          // of the last
-	OnPath Quarters `json:"on_path_ns"`      // of the critical path
-	CPU    Quarters `json:"cpu_ns,omitzero"` // processor time that its spans used, where they are processes
-	Halved Quarters `json:"if_halved_ns"`    // what the shot could take if its spans took half; zero where not computed
+	Parent int      `json:"within"`     // place of the step that it is part of, before its own; -1: of the shot itself
+	Shots  int64    `json:"shots"`      // that have it
+	Spans  int64    `json:"spans"`      // in all of them
+	AtOnce int      `json:"at_once"`    // in half of the shots so many were under way together
+	Total  Quarters `json:"total_ns"`   // its spans added up
+	Own    Quarters `json:"own_ns"`     // of that, what no part of theirs covered
+	Covers Quarters `json:"covered_ns"` // in which at least one was under way
+	Begin  Quarters `json:"begin_ns"`   // of the first
+	End    Quarters `json:"end_ns"`     // of the last
+	OnPath Quarters `json:"on_path_ns"` // of the critical path
+	// how much of the critical path it is on average over all shots that were looked into: means add up to the mean length
+	MeanOnPath time.Duration `json:"mean_on_path_ns"`
+	CPU        Quarters      `json:"cpu_ns,omitzero"` // processor time that its spans used, where they are processes
+	Halved     Quarters      `json:"if_halved_ns"`    // what the shot could take if its spans took half; zero where not computed
 }
 
 // RealShot is one shot as it was.
@@ -126,7 +129,7 @@ func LookInside(looked []spans.Shot, of int64) (*Inside, []*spans.Inside) {
 	sum, steps := spans.Summarize(all)
 	in := &Inside{
 		Shots: int64(sum.Shots), Of: of, Known: known, Length: Quarters(sum.Length), Added: Quarters(sum.Added),
-		Idle: Quarters(sum.Idle), Together: Quarters(sum.Together),
+		Idle: Quarters(sum.Idle), Together: Quarters(sum.Together), MeanLength: sum.MeanLength,
 	}
 	for i := range sum.Steps {
 		s := &sum.Steps[i]
@@ -134,6 +137,7 @@ func LookInside(looked []spans.Shot, of int64) (*Inside, []*spans.Inside) {
 			Name: s.Name, Parent: s.Parent, Shots: int64(s.Shots), Spans: int64(s.Spans), AtOnce: s.AtOnce,
 			Total: Quarters(s.Total), Own: Quarters(s.Own), Covers: Quarters(s.Covered), Begin: Quarters(s.Begin),
 			End: Quarters(s.End), OnPath: Quarters(s.OnPath), CPU: Quarters(s.CPU), Halved: Quarters(s.Halved),
+			MeanOnPath: s.MeanOnPath,
 		})
 	}
 	in.Real = realShots(looked, all, steps)

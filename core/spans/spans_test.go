@@ -247,3 +247,32 @@ func BenchmarkLook(b *testing.B) {
 		spans.Look(s)
 	}
 }
+
+// Of steps at once now one and now another is waited for: what each is of the path on average adds up to the length.
+func TestMeansOnThePathAddUp(t *testing.T) {
+	var all []*spans.Inside
+	for i := range 6 {
+		a, b, c := 10, 10, 10
+		switch i % 3 {
+		case 0:
+			a = 30
+		case 1:
+			b = 30
+		default:
+			c = 30
+		}
+		all = append(all, spans.Look(shot(t, 30, true, fmt.Sprintf("a 0 %d -", a), fmt.Sprintf("b 0 %d -", b),
+			fmt.Sprintf("c 0 %d -", c))))
+	}
+	s, _ := spans.Summarize(all)
+	sum := time.Duration(0)
+	for i := range s.Steps {
+		sum += s.Steps[i].MeanOnPath
+		if s.Steps[i].MeanOnPath != 10*ms || s.Steps[i].OnPath.Middle() != 0 {
+			t.Errorf("%s is %s on average, %s in the middle", s.Steps[i].Name, s.Steps[i].MeanOnPath, s.Steps[i].OnPath.Middle())
+		}
+	}
+	if sum != s.MeanLength || sum != 30*ms {
+		t.Errorf("%s of %s", sum, s.MeanLength)
+	}
+}

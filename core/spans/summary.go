@@ -36,6 +36,9 @@ type Common struct {
 	Covered    Quarters
 	Begin, End Quarters
 	OnPath     Quarters
+	// MeanOnPath is how much of the critical path it is on average over all shots, also of those that do not have it: of
+	// steps at once now one and now another is waited for, and only means add up.
+	MeanOnPath time.Duration
 	CPU        Quarters // used by its spans; zero where that is not known
 	Halved     Quarters // what shots could take with it; zero where that is not computed
 }
@@ -45,6 +48,7 @@ type Summary struct {
 	Shots                         int
 	Steps                         []Common // parts after what they are parts of
 	Length, Added, Idle, Together Quarters
+	MeanLength                    time.Duration
 }
 
 // MaxSteps is how many steps a summary tells apart; the others are under Rest within what they are part of.
@@ -52,6 +56,15 @@ const MaxSteps = 200
 
 // Rest is the name of the steps that were too many.
 const Rest = "others"
+
+// mean is the mean of values over so many shots, of which some may have none.
+func mean(values []time.Duration, shots int) time.Duration {
+	var sum time.Duration
+	for _, v := range values {
+		sum += v
+	}
+	return sum / time.Duration(max(shots, 1))
+}
 
 // lists are the values of one step.
 type lists struct{ total, own, covered, begin, end, onPath, cpu, halved, atOnce []time.Duration }
@@ -102,8 +115,10 @@ func Summarize(all []*Inside) (s Summary, steps [][]int) {
 	}
 	s.Shots = len(all)
 	s.Length, s.Added, s.Idle, s.Together = quarters(length), quarters(added), quarters(idle), quarters(together)
+	s.MeanLength = mean(length, len(all))
 	for i := range s.Steps {
 		values[i].into(&s.Steps[i])
+		s.Steps[i].MeanOnPath = mean(values[i].onPath, len(all))
 	}
 	s.order(steps)
 	return s, steps
