@@ -2,11 +2,14 @@ package judge_test
 
 import (
 	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
 	"paceduel/core/judge"
 	"paceduel/core/result"
+	"paceduel/core/spans"
 	"paceduel/internal/sample"
 )
 
@@ -203,5 +206,37 @@ func TestCautionsOfSpans(t *testing.T) {
 		if (found == "") != (tt.want == "") || !strings.Contains(found, tt.want) {
 			t.Errorf("%+v: %q; want %q", tt.traced, found, tt.want)
 		}
+	}
+}
+
+// Steps at once are not said to follow one another, though now one and now another is waited for.
+func TestStepsAtOnceDoNotFollow(t *testing.T) {
+	page := func(*rand.Rand, int) (out []spans.Shot) {
+		for i := range 24 {
+			took := [3]time.Duration{20 * time.Millisecond, 20 * time.Millisecond, 20 * time.Millisecond}
+			took[i%3] += 20 * time.Millisecond
+			s := spans.Shot{Length: 50 * time.Millisecond, Known: true, Spans: []spans.Span{
+				{Name: "page", End: 10 * time.Millisecond, Parent: spans.None},
+			}}
+			for j, name := range []string{"style", "chart", "news"} {
+				s.Spans = append(s.Spans, spans.Span{
+					Name: name, Begin: 10 * time.Millisecond, End: 10*time.Millisecond + took[j], Parent: spans.None, Needs: []int{0},
+				})
+			}
+			out = append(out, s)
+		}
+		return out
+	}
+	r, v := inside(t, sample.Entrant{Name: "a", Inside: page}, sample.Entrant{Name: "b", Inside: page})
+	said := v.Inner(r)[0].Say()
+	if strings.Contains(said, "news") || !strings.Contains(said, "of which style is 13.3 ms") {
+		t.Errorf("%s", said)
+	}
+	sum := 0.0
+	for _, s := range v.Inner(r)[0].Steps {
+		sum += s.OnPath.V
+	}
+	if !near(sum, 0.050, 0.001) {
+		t.Errorf("steps are %g s of the path; want 0.05", sum)
 	}
 }

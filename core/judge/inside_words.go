@@ -142,7 +142,7 @@ func (in *Inside) inTurn() (most []*InsideStep) {
 		var own []*InsideStep
 		for i := range in.Steps {
 			if s := &in.Steps[i]; s.Parent == parent && s.OnPath.V > 0.01*in.Length.V {
-				own = append(own, s)
+				own = in.follow(own, s)
 			}
 		}
 		if in.Known && parent == spans.None {
@@ -153,6 +153,20 @@ func (in *Inside) inTurn() (most []*InsideStep) {
 		}
 	}
 	return most
+}
+
+// follow adds a step to those that follow one another, which come in the order in which they begin. Of steps at once
+// the one stays that is more of the path.
+func (in *Inside) follow(steps []*InsideStep, s *InsideStep) []*InsideStep {
+	const overlap = 0.02 // of the shot: heats differ by that
+	n := len(steps)
+	switch {
+	case n == 0 || s.Begin[1] >= steps[n-1].End[1]-overlap*in.Length.V:
+		return append(steps, s)
+	case s.OnPath.V > steps[n-1].OnPath.V:
+		steps[n-1] = s
+	}
+	return steps
 }
 
 func onPathOf(steps []*InsideStep) (sum float64) {
