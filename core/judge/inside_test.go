@@ -240,3 +240,12 @@ func TestStepsAtOnceDoNotFollow(t *testing.T) {
 		t.Errorf("steps are %g s of the path; want 0.05", sum)
 	}
 }
+
+// A step that takes far less is still waited for: it shrank, and did not leave the path.
+func TestAStepThatShrinksIsStillWaitedFor(t *testing.T) {
+	_, v := inside(t, sample.Entrant{Name: "slow", Inside: sample.Legs(false, 0.040, 0.200, 0.050)},
+		sample.Entrant{Name: "quick", Inside: sample.Legs(false, 0.040, 0.002, 0.050)})
+	if m := v.Moved[0]; m.Moves[1].How != judge.Shrank || !strings.Contains(m.Sentence, "quick takes less for berth") {
+		t.Errorf("%+v: %s", m.Moves, m.Sentence)
+	}
+}

@@ -128,7 +128,7 @@ func (w *moving) add(steps []InsideStep) {
 			move.Contender, move.ContenderCount = c.OnPath.V, c.Count*c.Share
 		}
 		move.By = w.by(func(in *result.Inside) float64 { return pathTime(in, path, w.called) })
-		move.How = howMoved(&move, b != nil, c != nil, w.interest)
+		move.How = howMoved(&move, b, c, w.interest)
 		w.moves = append(w.moves, move)
 	}
 }
@@ -184,21 +184,28 @@ func pathTime(in *result.Inside, path string, called func(string) string) float6
 	return 0
 }
 
-// howMoved chooses the word for a step: it is there and was there, and how much of the path it is. What moved by less
-// than interest, in seconds, stayed as it was.
-func howMoved(m *Move, was, is bool, interest float64) MoveKind {
+// beside reports whether hardly anybody waits for a step: it is under way for much longer than it is on the critical
+// path.
+func (s *InsideStep) beside() bool {
+	const hardly = 0.1
+	return s.OnPath.V < hardly*s.Covers.V
+}
+
+// howMoved chooses the word for a step of two shots, nil where it is none of one, by how much of the path it is. What
+// moved by less than interest, in seconds, stayed as it was.
+func howMoved(m *Move, was, is *InsideStep, interest float64) MoveKind {
 	switch {
-	case !was:
+	case was == nil:
 		return Came
-	case !is:
+	case is == nil:
 		return Went
 	case math.IsNaN(m.By.Low):
 		return Unsure
 	case m.By.Low >= -interest && m.By.High <= interest:
 		return Same
-	case m.Baseline > interest && m.Contender <= interest && m.By.High < 0:
+	case !was.beside() && is.beside() && m.By.High < 0:
 		return Left
-	case m.Baseline <= interest && m.Contender > interest && m.By.Low > 0:
+	case was.beside() && !is.beside() && m.By.Low > 0:
 		return Joined
 	case m.By.Low > 0:
 		return Grew
