@@ -187,6 +187,19 @@ func (c *crewOfOne) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.ask(ctx, row, shot)
 }
 
+// unable says, and notes in shot, that it cannot begin: its time is over, or its client could not be made.
+func unable(ctx context.Context, broken error, shot *shots.Shot) bool {
+	switch {
+	case ctx.Err() != nil:
+		shot.Class, shot.Err = shots.Cut, ctx.Err()
+	case broken != nil:
+		shot.Class, shot.Err = shots.Other, broken
+	default:
+		return false
+	}
+	return true
+}
+
 func (c *crewOfOne) ask(ctx context.Context, row int, shot *shots.Shot) {
 	view := shot.View
 	if c.crew == nil && c.err == nil {
@@ -194,12 +207,7 @@ func (c *crewOfOne) ask(ctx context.Context, row int, shot *shots.Shot) {
 	}
 	shot.Start, shot.Row = c.d.clock.Now(), row
 	shot.End = shot.Start
-	switch {
-	case ctx.Err() != nil:
-		shot.Class, shot.Err = shots.Cut, ctx.Err()
-		return
-	case c.err != nil:
-		shot.Class, shot.Err = shots.Other, c.err
+	if unable(ctx, c.err, shot) {
 		return
 	}
 	c.crew.StartAt(row)

@@ -173,12 +173,7 @@ func (c *legClient) Shoot(ctx context.Context, shot *shots.Shot) {
 	c.next = (c.next + c.step) % len(c.d.requests)
 	shot.Row, shot.Start = c.row, c.d.clock.Now()
 	shot.End = shot.Start
-	switch {
-	case ctx.Err() != nil:
-		shot.Class, shot.Err = shots.Cut, ctx.Err()
-		return
-	case c.err != nil:
-		shot.Class, shot.Err = shots.Other, c.err
+	if unable(ctx, c.err, shot) {
 		return
 	}
 	c.marks.Clear()

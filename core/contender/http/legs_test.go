@@ -10,8 +10,6 @@ import (
 	"testing"
 	"time"
 
-	"paceduel/core/clock"
-	"paceduel/core/contender"
 	"paceduel/core/contender/conformance"
 	"paceduel/core/contender/http/lean"
 	"paceduel/core/plan"
@@ -127,18 +125,7 @@ func eachWay(t *testing.T, do func(t *testing.T, q *quay, shoot func(*testing.T,
 				if way.change != nil {
 					way.change(s)
 				}
-				if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) > 0 {
-					t.Fatalf("%v", faults)
-				}
-				d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s, way.least)
-				if err != nil {
-					t.Fatal(err)
-				}
-				defer d.Close()
-				c := d.Client(0, 1)
-				defer c.Close()
-				shot := shots.Shot{View: &shots.View{}}
-				c.Shoot(t.Context(), &shot)
+				shot := inView(t, s, way.least)
 				shot.Inside = slices.Clone(shot.Inside)
 				return shot
 			})

@@ -75,10 +75,16 @@ func paging(url string, pages Pages) *Settings {
 // paged performs a shot in view.
 func paged(t *testing.T, s *Settings) shots.Shot {
 	t.Helper()
+	return inView(t, s, byCrew)
+}
+
+// inView opens a checked contender by at least the means given, and performs a shot in view.
+func inView(t *testing.T, s *Settings, least means) shots.Shot {
+	t.Helper()
 	if faults := s.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) > 0 {
 		t.Fatalf("%v", faults)
 	}
-	d, err := Kind.Open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s)
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, s, least)
 	if err != nil {
 		t.Fatal(err)
 	}
