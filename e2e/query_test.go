@@ -79,7 +79,7 @@ course:
     ready: { line: database system is ready to accept connections }
     stop: { signal: INT }
     fresh: duel
-  watch: { at: "postgres://harbour@127.0.0.1:${PORT}/postgres" }
+  watch: { postgres: "postgres://harbour@127.0.0.1:${PORT}/postgres" }
 contenders:
   one: { command: { shell: 'psql -q -h 127.0.0.1 -p ${PORT} -U harbour -c "select count(*) from calls" postgres' } }
   three: { command: { shell: 'psql -q -h 127.0.0.1 -p ${PORT} -U harbour -c "select 1" -c "select 2" -c "select 3" postgres' } }
@@ -90,7 +90,7 @@ claims: [three statements in the database under 3.5, one statements in the datab
 		t.Fatal(err)
 	}
 	h.run(t, "run", plan).says(t, 0, "statements in the database a shot 1 3", "upheld")
-	sqlite := strings.Replace("duel: S\nbaseline: a\npace: { repeat: 1 }\ncourse: { watch: { at: X } }\n"+
+	sqlite := strings.Replace("duel: S\nbaseline: a\npace: { repeat: 1 }\ncourse: { watch: { mariadb: X } }\n"+
 		"contenders: { a: { command: { shell: ':' } }, b: { command: { shell: ':' } } }\n", "X", "sqlite:a.db", 1)
 	h.write(t, "s.duel.yaml", sqlite)
 	h.run(t, "check", "s.duel.yaml").says(t, 2, "SQLite runs within the program that uses it")

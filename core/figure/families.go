@@ -99,7 +99,7 @@ func (n Name) build() *Figure {
 		return &Figure{
 			Name: n, Doc: "a part of latencies", Label: name, Unit: units.Second, Words: timeWords, At: " in " +
 				name, Axis: latencies,
-			Pool: OverAll, Read: func(s Source) float64 { return s.PartOfLatency(n) },
+			Adds: true, Pool: OverAll, Read: func(s Source) float64 { return s.PartOfLatency(n) },
 		}
 	}
 	for _, prefix := range []string{toldPrefix, morePrefix} {
@@ -123,6 +123,7 @@ func (n Name) build() *Figure {
 			f.Words, f.At, f.Aside, f.Axis = byName[CPU].Words, "", byName[CPU].Aside, string(n)
 		}
 		f.Doc, f.Use, f.Constant = "what contenders tell of themselves", everywhere, unit != units.Second
+		f.Adds = prefix == toldPrefix && !n.IsPercentile() && unit != units.PerSecond && unit != units.Part
 		if f.More = prefix == morePrefix; f.More {
 			f.Words[0], f.Words[1] = f.Words[1], f.Words[0]
 		}
@@ -132,7 +133,7 @@ func (n Name) build() *Figure {
 	if full, ok := strings.CutPrefix(string(n), amountPrefix); ok {
 		name, unit := bare(full)
 		f := counted(n, name, unit)
-		f.Doc, f.Use = "what is counted for each shot", everywhere
+		f.Doc, f.Use, f.Adds = "what is counted for each shot", everywhere, true
 		f.Read = func(s Source) float64 { return s.PerShot(name) }
 		return f
 	}

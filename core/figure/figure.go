@@ -133,6 +133,8 @@ type Figure struct {
 	Quantile float64
 	OfStart  bool // counts from the creation of a service, or is of what comes before others
 	IsLoad   bool // says up to which load a limit was kept
+	// Adds says that what shots have of it adds up over them, so that an amount of it has a price.
+	Adds     bool
 	Unjudged bool // is only held to limits by claims, or has a judgement of its own
 	// Constant says that it may be the same in all heats, and is then told and not estimated.
 	Constant bool
@@ -184,7 +186,7 @@ var table = []Figure{
 	},
 	{
 		Name: Mean, Doc: "the mean of all shots", Unit: units.Second, Words: timeWords, At: " in the mean", Axis: latencies,
-		Use: everywhere, Read: func(s Source) float64 { return s.MeanLatency() },
+		Use: everywhere, Adds: true, Read: func(s Source) float64 { return s.MeanLatency() },
 	},
 	{
 		Name: Throughput, Doc: "successful shots a second", Unit: units.PerSecond, More: true,
@@ -201,7 +203,8 @@ var table = []Figure{
 		Name: CPU, Doc: "processor time a shot", Label: "CPU/run", Unit: units.Second, Words: [2]string{
 			"less CPU", "more CPU",
 		},
-		Use: everywhere, Aside: &Aside{Verb: "takes"}, Read: func(s Source) float64 { return s.PerShot(string(CPU)) },
+		Use: everywhere, Adds: true, Aside: &Aside{Verb: "takes"},
+		Read: func(s Source) float64 { return s.PerShot(string(CPU)) },
 	},
 	{
 		Name: Memory, Doc: "the most that is held at once", Unit: units.Byte, Words: [2]string{"less memory", "more memory"},
@@ -210,7 +213,7 @@ var table = []Figure{
 	},
 	{
 		Name: Received, Doc: "bytes received a shot", Unit: units.Byte, Words: [2]string{"fewer bytes", "more bytes"},
-		Use: everywhere, Constant: true, Aside: &Aside{Verb: "sends"},
+		Use: everywhere, Adds: true, Constant: true, Aside: &Aside{Verb: "sends"},
 		Read: func(s Source) float64 { return s.PerShot(string(Received)) },
 	},
 	ofStart(Start, StartReady, "from the creation of a service's process until it is ready", " in starting"),

@@ -225,6 +225,17 @@ func TestStakes(t *testing.T) {
 	r := sample.Make(duel(sample.Times(0.010, 0.02), sample.Times(0.005, 0.02), 10, 2000))
 	r.Plan.Stakes = &result.Stakes{
 		Items: 1e6, RunsPerDay: 600_000, MinutePrice: 0.01, PeakRate: 5000, Spare: 0.2, ServerPrice: 30, Currency: "crowns",
+		Prices: map[figure.Name]float64{figure.Told("select pilot", "times"): 1e-6},
+	}
+	for i := range r.Heats { // of 50 shots that were looked into 20 have the step, 5 or 3 times each
+		h := &r.Heats[i]
+		s := result.Split{
+			Name: "select pilot", Told: true, Step: true, Unit: "times", PerUnit: 1000, Sum: 20 * 5000, Lengths: h.Latencies,
+		}
+		if h.Contender == "joined" {
+			s.Sum = 20 * 3000
+		}
+		h.Splits, h.Inside = append(h.Splits, s), &result.Inside{Shots: 50, Of: h.OK}
 	}
 	v := weigh(t, r)
 	got := map[string]judge.Stake{}
@@ -232,11 +243,12 @@ func TestStakes(t *testing.T) {
 		got[s.What] = s
 	}
 	for what, want := range map[string][3]float64{
-		"time for 1 000 000 items":              {1250, 625, 625},
-		"minutes in a month of 30 days":         {3000, 1500, 1500}, // 600 000 x 30 x 10 ms
-		"price of a month's minutes":            {30, 15, 15},
-		"servers like this machine for 5 000/s": {8, 4, 4}, // 6 250 of 800, of 1 600
-		"price of these servers in a month":     {240, 120, 120},
+		"time for 1 000 000 items":                {1250, 625, 625},
+		"minutes in a month of 30 days":           {3000, 1500, 1500}, // 600 000 x 30 x 10 ms
+		"price of a month's minutes":              {30, 15, 15},
+		"servers like this machine for 5 000/s":   {8, 4, 4}, // 6 250 of 800, of 1 600
+		"price of these servers in a month":       {240, 120, 120},
+		"price of a month's select pilot (times)": {36, 21.6, 14.4}, // 18 million x 2 and 1.2 of 1e-6
 	} {
 		s, ok := got[what]
 		if !ok {

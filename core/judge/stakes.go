@@ -2,7 +2,9 @@ package judge
 
 import (
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 
 	"paceduel/core/cell"
 	"paceduel/core/figure"
@@ -52,7 +54,7 @@ func (f *field) stakes() (out []Stake) {
 		}
 		for _, state := range f.r.States() {
 			base, own := cell.Of(f.r.Plan.Baseline, state), cell.Of(e.Name, state)
-			add := func(fig figure.Name, what, formula string, unit stakeUnit, w worth) {
+			add := func(fig reading, what, formula string, unit stakeUnit, w worth) {
 				if stake, ok := f.stake(fig, base, own, w); ok {
 					stake.What, stake.Formula, stake.unit, stake.currency = what, formula, unit, string(s.Currency)
 					if len(f.r.States()) > 1 {
@@ -89,7 +91,34 @@ func (w worth) most(x float64) float64 {
 	return x * w.each
 }
 
-type addStake func(fig figure.Name, what, formula string, unit stakeUnit, w worth)
+// reading is how a stake's figure is read from a heat; NaN where it has none.
+type reading func(*heat) float64
+
+// reads reads a figure as the verdict does.
+func reads(fig figure.Name) reading { return func(h *heat) float64 { return h.figure(fig) } }
+
+// inTheMean is what shots have of a figure on average over all of them, also over those that have none of it: what a
+// month comes to is the sum of all.
+func inTheMean(fig figure.Name) reading {
+	return func(h *heat) float64 {
+		if h == nil || h.Heat == nil {
+			return math.NaN()
+		}
+		for i := range h.Splits {
+			s := &h.Splits[i]
+			switch {
+			case s.Figure() != fig:
+			case s.Step && h.Inside != nil:
+				return s.Total() / float64(h.Inside.Shots)
+			case !s.Step:
+				return s.Total() / float64(h.OK)
+			}
+		}
+		return h.figure(fig)
+	}
+}
+
+type addStake func(fig reading, what, formula string, unit stakeUnit, w worth)
 
 func (f *field) stakesOf(s *result.Stakes, add addStake) {
 	pace := &f.r.Plan.Pace
@@ -104,19 +133,28 @@ func (f *field) stakesOf(s *result.Stakes, add addStake) {
 		what := fmt.Sprintf("time for %s items", units.Count(int64(n)))
 		if atOnce == figure.Throughput {
 			w := worth{exact: func(x float64) float64 { return n / x }, each: 1}
-			add(atOnce, what, "items / throughput", seconds, w)
+			add(reads(atOnce), what, "items / throughput", seconds, w)
 		} else if pace.Climb == nil {
 			w := worth{exact: func(x float64) float64 { return n * x }, each: 1}
-			add(figure.Mean, what+", one after another", "items x mean", seconds, w)
+			add(reads(figure.Mean), what+", one after another", "items x mean", seconds, w)
 		}
 	}
 	if n := float64(s.RunsPerDay); n > 0 && pace.Climb == nil {
 		w := worth{exact: func(x float64) float64 { return n * monthDays * x / 60 }, each: 1}
-		add(figure.Mean, "minutes in a month of 30 days", "runs-per-day x 30 x mean / 60 s", minutes, w)
+		add(reads(figure.Mean), "minutes in a month of 30 days", "runs-per-day x 30 x mean / 60 s", minutes, w)
 		if price := float64(s.MinutePrice); price > 0 {
 			w.each = price
-			add(figure.Mean, "price of a month's minutes", "runs-per-day x 30 x mean / 60 s x minute-price", money, w)
+			add(reads(figure.Mean), "price of a month's minutes", "runs-per-day x 30 x mean / 60 s x minute-price", money, w)
 		}
+	}
+	for _, fig := range slices.Sorted(maps.Keys(s.Prices)) {
+		n, each := float64(s.RunsPerDay)*monthDays, s.Prices[fig]
+		what := "price of a month's " + fig.Spoken()
+		if unit := fig.Unit(); fig.IsTold() && unit != units.Second && string(unit) != fig.Spoken() {
+			what += " (" + string(unit) + ")"
+		}
+		w := worth{exact: func(x float64) float64 { return n * x }, each: each}
+		add(inTheMean(fig), what, "runs-per-day x 30 x what a shot has of it in the mean x its price", money, w)
 	}
 	if s.PeakRate <= 0 {
 		return
@@ -134,15 +172,15 @@ func (f *field) stakesOf(s *result.Stakes, add addStake) {
 			per = "load held"
 		}
 		formula += " / " + per + ", rounded up"
-		add(atOnce, what, formula, servers, w)
+		add(reads(atOnce), what, formula, servers, w)
 		if price := float64(s.ServerPrice); price > 0 {
 			w.each = price
-			add(atOnce, "price of these servers in a month", formula+", x server-price", money, w)
+			add(reads(atOnce), "price of these servers in a month", formula+", x server-price", money, w)
 		}
 	default: // what it computes with is all that is known of its capacity
 		cores := float64(max(f.r.Host.Cores, 1))
 		w := worth{exact: func(x float64) float64 { return wanted * x / cores }, whole: true, each: 1}
-		add(figure.CPU, what+", by CPU", formula+" x CPU a run / processors, rounded up", servers, w)
+		add(reads(figure.CPU), what+", by CPU", formula+" x CPU a run / processors, rounded up", servers, w)
 	}
 }
 
@@ -150,12 +188,11 @@ func (f *field) stakesOf(s *result.Stakes, add addStake) {
 // by the signed-rank interval of its heats; what is saved is the difference between the two, by the interval of what
 // each round saved. Both are computed before anything is rounded to wholes, and then rounded outwards: the difference
 // of two amounts rounded up is one of the two wholes next to that of the amounts.
-func (f *field) stake(fig figure.Name, base, own cell.Cell, w worth) (s Stake, ok bool) {
-	x, _ := f.logs(fig, base)
-	y, _ := f.logs(fig, own)
+func (f *field) stake(of reading, base, own cell.Cell, w worth) (s Stake, ok bool) {
+	x, y := f.readings(of, base, w), f.readings(of, own, w)
 	var saved []float64
 	for round := 1; round <= f.last(); round++ {
-		d := w.exact(f.heats[base][round].figure(fig)) - w.exact(f.heats[own][round].figure(fig))
+		d := w.exact(of(f.heats[base][round])) - w.exact(of(f.heats[own][round]))
 		if !math.IsNaN(d) && !math.IsInf(d, 0) {
 			saved = append(saved, d)
 		}
@@ -172,11 +209,28 @@ func (f *field) stake(fig figure.Name, base, own cell.Cell, w worth) (s Stake, o
 	return s, true
 }
 
-// worthOf is what a contender's typical heat is worth, from the logarithms of a figure of its heats. An amount in
-// wholes is rounded up, and so are the ends of its interval.
-func (f *field) worthOf(logs []float64, w worth) Bound {
-	heats := stats.NewSample(logs)
-	value := func(log float64) float64 { return w.most(w.exact(math.Exp(log))) }
+// readings are what a side's heats have, those left out that have nothing or are worth no number.
+func (f *field) readings(of reading, s cell.Cell, w worth) (out []float64) {
+	for _, h := range f.inOrder[s] {
+		if x := of(h); x >= 0 && !math.IsInf(x, 0) && !math.IsInf(w.exact(x), 0) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// worthOf is what a contender's typical heat is worth, from a figure of its heats. An amount in wholes is rounded up,
+// and so are the ends of its interval.
+func (f *field) worthOf(heatsHave []float64, w worth) Bound {
+	of, back := make([]float64, len(heatsHave)), math.Exp
+	for i, x := range heatsHave {
+		of[i] = math.Log(x)
+	}
+	if slices.Contains(heatsHave, 0) { // none of what is counted has no logarithm
+		of, back = heatsHave, func(x float64) float64 { return max(x, 0) }
+	}
+	heats := stats.NewSample(of)
+	value := func(x float64) float64 { return w.most(w.exact(back(x))) }
 	b := Bound{value(heats.Centre()), math.NaN(), math.NaN()}
 	if low, high, ok := heats.Interval(f.alpha); ok {
 		b.Low, b.High = value(low), value(high)

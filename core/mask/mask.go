@@ -59,7 +59,12 @@ func New(values map[string]string) *Mask {
 		mark := "${" + name + "}"
 		pairs = append(pairs, mark, mark) // what is hidden already stays as it is
 		value := values[name]
-		for _, part := range append([]string{value}, strings.Split(value, "\n")...) {
+		parts := append([]string{value}, strings.Split(value, "\n")...)
+		if u, err := url.Parse(value); err == nil && u.User != nil { // an address whose password may be told without it
+			password, _ := u.User.Password()
+			parts = append(parts, password)
+		}
+		for _, part := range parts {
 			if part = strings.TrimRight(part, "\r"); len(part) < Shortest {
 				continue
 			}

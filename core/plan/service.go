@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -36,9 +37,19 @@ type Service struct {
 }
 
 // Watch is a database that a contender of any kind uses: what it counts is read around each heat.
+// One of the addresses is set.
 type Watch struct {
-	At       Address `json:"at" jsonschema:"required" jsonschema_description:"the database: postgres://USER@HOST:PORT/NAME or mysql://USER@HOST:PORT/NAME"`
+	Postgres Address `json:"postgres,omitempty" jsonschema_description:"of a PostgreSQL server: postgres://USER@HOST:PORT/NAME, or a variable that holds it: ${DSN}"`
+	MySQL    Address `json:"mysql,omitempty" jsonschema_description:"the same of MySQL: mysql://USER@HOST:PORT/NAME"`
+	MariaDB  Address `json:"mariadb,omitempty" jsonschema_description:"the same of MariaDB: mariadb://USER@HOST:PORT/NAME"`
 	Password Secret  `json:"password,omitempty" jsonschema_description:"of the user, from the environment: ${NAME}"`
+}
+
+// Databases are the addresses that are set, by their keys in the plan.
+func (w *Watch) Databases() map[string]Address {
+	out := map[string]Address{"postgres": w.Postgres, "mysql": w.MySQL, "mariadb": w.MariaDB}
+	maps.DeleteFunc(out, func(_ string, a Address) bool { return a == "" })
+	return out
 }
 
 // Traces has an instrumented service send what happens inside some of a heat's shots.

@@ -1,6 +1,10 @@
 package result
 
-import "time"
+import (
+	"time"
+
+	"paceduel/core/figure"
+)
 
 // Host is the machine as far as figures depend on it. What could not be found out is left empty.
 type Host struct {
@@ -40,5 +44,7 @@ type Stakes struct {
 	Spare       float64 `json:"spare,omitempty"`
 	ServerPrice float64 `json:"server-price,omitempty"`
 	Items       float64 `json:"items,omitempty"`
-	Currency    string  `json:"currency,omitempty"`
+	// Prices are those of one of a figure's unit.
+	Prices   map[figure.Name]float64 `json:"prices,omitempty"`
+	Currency string                  `json:"currency,omitempty"`
 }

@@ -263,7 +263,7 @@ func stakes(s *plan.Stakes) *result.Stakes {
 	return &result.Stakes{
 		RunsPerDay: float64(s.RunsPerDay), MinutePrice: float64(s.MinutePrice), PeakRate: float64(s.PeakRate),
 		Spare:       float64(s.Spare),
-		ServerPrice: float64(s.ServerPrice), Items: float64(s.Items), Currency: string(s.Currency),
+		ServerPrice: float64(s.ServerPrice), Items: float64(s.Items), Currency: string(s.Currency), Prices: s.Each,
 	}
 }
 

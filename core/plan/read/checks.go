@@ -239,6 +239,8 @@ func (r *reader) checkStakes(s *plan.Stakes) {
 		r.fault("stakes", "set runs-per-day:, peak-rate: or items:", "nothing says how much is done")
 	case s.MinutePrice > 0 && s.RunsPerDay == 0:
 		r.fault("stakes.minute-price", "set runs-per-day: too", "the price of a minute goes with runs-per-day")
+	case len(s.Prices) > 0 && s.RunsPerDay == 0:
+		r.fault("stakes.prices", "set runs-per-day: too", "prices of figures go with runs-per-day")
 	case (s.ServerPrice > 0 || s.Spare > 0) && s.PeakRate == 0:
 		r.fault("stakes", "set peak-rate: too", "server-price and spare go with peak-rate")
 	case s.Spare >= 1:

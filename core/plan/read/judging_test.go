@@ -1,6 +1,8 @@
 package read_test
 
 import (
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -41,7 +43,7 @@ func TestWhatIsJudgedIsRead(t *testing.T) {
 	p, err := readText(tidal+`
 rungs: [p50, p99.9, memory]
 interests: { p99: 5%, memory: 0.1 }
-stakes: { runs-per-day: 400, minute-price: 0.008, peak-rate: 90/m, spare: 30%, items: 2e6, currency: crowns }
+stakes: { runs-per-day: 400, minute-price: 0.008, peak-rate: 90/m, spare: 30%, items: 2e6, currency: crowns, prices: { bytes: 0.09/GB, cpu: 3.6/h } }
 `, read.Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -50,10 +52,16 @@ stakes: { runs-per-day: 400, minute-price: 0.008, peak-rate: 90/m, spare: 30%, i
 		p.Interests[figure.Memory] != 0.1 {
 		t.Errorf("rungs %v, interests %v", p.Rungs, p.Interests)
 	}
+	each := map[figure.Name]float64{figure.Received: 0.09 / 1e9, figure.CPU: 0.001}
+	if got := p.Stakes.Each; !maps.Equal(got, each) {
+		t.Errorf("prices %v; want %v", got, each)
+	}
+	got := *p.Stakes
+	got.Each, got.Prices = nil, nil
 	if want := (plan.Stakes{
 		RunsPerDay: 400, MinutePrice: 0.008, PeakRate: 1.5, Spare: 0.3, Items: 2e6, Currency: "crowns",
-	}); *p.Stakes != want {
-		t.Errorf("stakes %+v", *p.Stakes)
+	}); !reflect.DeepEqual(got, want) {
+		t.Errorf("stakes %+v", got)
 	}
 	for text, want := range map[string]string{
 		"rungs: [p50, p98]":         `:7:14: no figure is called "p98"; did you mean "p90"?`,
@@ -62,12 +70,18 @@ stakes: { runs-per-day: 400, minute-price: 0.008, peak-rate: 90/m, spare: 30%, i
 		"rounds: sometimes":         `write 1 to 1000, or auto`,
 		"stakes: { spare: 30% }": "nothing says how much is done; set runs-per-day:, peak-rate: " +
 			"or items:",
-		"stakes: { items: 5, minute-price: 2 }":             "the price of a minute goes with runs-per-day",
-		"stakes: { items: 5, server-price: 2 }":             "server-price and spare go with peak-rate",
-		"stakes: { peak-rate: 5/s, spare: 100% }":           "no server does anything",
-		"stakes: { items: -5 }":                             `"-5" is not an amount`,
-		"stakes: { itmes: 5 }":                              `did you mean "items"?`,
-		"rounds: auto\nuntil: { figure: mean, within: 5% }": "rounds: auto and until are two ways to end a run",
+		"stakes: { items: 5, prices: { cpu: 1 } }":                  "prices of figures go with runs-per-day",
+		"stakes: { runs-per-day: 5, prices: { p99: 1 } }":           "p99 of shots do not add up",
+		"stakes: { runs-per-day: 5, prices: { cpuu: 1 } }":          `no figure is called "cpuu"; did you mean "cpu"?`,
+		"stakes: { runs-per-day: 5, prices: { bytes: 1/h } }":       `"h" is no amount of it, write /GB`,
+		"stakes: { runs-per-day: 5, prices: { cpu: 0.04/parsec } }": `"parsec" is no amount of it, write /h`,
+		"stakes: { runs-per-day: 5, prices: { cpu: free } }":        `"free" is not a price, write it as 0.002, or as 0.09/GB for an amount`,
+		"stakes: { items: 5, minute-price: 2 }":                     "the price of a minute goes with runs-per-day",
+		"stakes: { items: 5, server-price: 2 }":                     "server-price and spare go with peak-rate",
+		"stakes: { peak-rate: 5/s, spare: 100% }":                   "no server does anything",
+		"stakes: { items: -5 }":                                     `"-5" is not an amount`,
+		"stakes: { itmes: 5 }":                                      `did you mean "items"?`,
+		"rounds: auto\nuntil: { figure: mean, within: 5% }":         "rounds: auto and until are two ways to end a run",
 	} {
 		if _, err := readText(tidal+text+"\n", read.Options{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %s", text, err, want)

@@ -483,6 +483,7 @@ func (r *reader) readFigures(p *plan.Plan) {
 			p.Interests[f] = r.doc.Interests[name]
 		}
 	}
+	r.readPrices(p, marks)
 	if r.doc.Decides != "" {
 		p.Decides, _ = r.figure(p, "decides", r.doc.Decides, figure.InDecides, marks)
 	}
@@ -493,6 +494,30 @@ func (r *reader) readFigures(p *plan.Plan) {
 	}
 	if len(p.Rungs) > 0 && p.Pace.Climb != nil {
 		r.fault("rungs", "leave it out", "a climb has one figure, the load that is held")
+	}
+}
+
+// readPrices reads what amounts of figures cost.
+func (r *reader) readPrices(p *plan.Plan, marks []figure.Name) {
+	if p.Stakes == nil {
+		return
+	}
+	p.Stakes.Each = map[figure.Name]float64{}
+	for _, name := range slices.Sorted(maps.Keys(p.Stakes.Prices)) {
+		path := "stakes.prices." + name
+		f, ok := r.figure(p, path, name, figure.InRungs, marks)
+		if !ok {
+			continue
+		}
+		each, err := p.Stakes.Prices[name].Each(f.Unit())
+		switch {
+		case !f.Row().Adds:
+			r.fault(path, "name one that shots have an amount of, as cpu or bytes", "%s of shots do not add up", f.Spoken())
+		case err != nil:
+			r.fault(path, "", "%s", err)
+		default:
+			p.Stakes.Each[f] = each
+		}
 	}
 }
 
