@@ -10,6 +10,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/lean"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 )
 
 // batchClient performs a whole batch of requests as one shot: so many rows, some of them at once. The shot lasts from
@@ -19,24 +20,39 @@ type batchClient struct {
 	first int // row
 	next  int
 	items []shots.Shot
+	ids   [][8]byte // of the requests of a sampled shot
 	marks shots.Marks
-	crew  *lean.Crew // performs them, or else each of askers does on a goroutine of its own
-	err   error
-	asks  []asker
+
+	inside  []spans.Span
+	sampler *sampler
+	sampled *shots.Shot // the shot at hand, if it is
+	sent    uint64      // requests of sampled shots so far
+	written int         // of the shot at hand
+	crew    *lean.Crew  // performs them, or else each of askers does on a goroutine of its own
+	err     error
+	asks    []asker
 }
 
 // asker performs one request for a given row.
 type asker interface {
 	contender.Client
 	ask(ctx context.Context, row int, shot *shots.Shot)
+	errand(ctx context.Context, d *driver, e *errand)
 }
 
-// batch makes the i-th client; its batches begin with row i times their size.
-func (d *driver) batch(i int) contender.Client {
-	b := &batchClient{d: d, first: i * d.settings.Batch % len(d.requests), items: make([]shots.Shot, d.settings.Batch)}
+// oneOfBatch is what a request of a batch is called inside a shot.
+const oneOfBatch = "request"
+
+// batch makes the i-th of n clients; its batches begin with row i times their size.
+func (d *driver) batch(i, n int) contender.Client {
+	size := d.settings.Batch
+	b := &batchClient{
+		d: d, first: i * size % len(d.requests), items: make([]shots.Shot, size), ids: make([][8]byte, size),
+		sampler: d.newSampler(n),
+	}
 	atOnce := min(max(d.settings.AtOnce, 1), d.settings.Batch)
 	if d.means == byCrew {
-		b.crew, b.err = d.crew(atOnce, true)
+		b.crew, b.err = d.batchCrew(b, atOnce)
 	} else {
 		for k := range atOnce {
 			b.asks = append(b.asks, d.single(i*atOnce+k, 1).(asker))
@@ -44,6 +60,40 @@ func (d *driver) batch(i int) contender.Client {
 	}
 	b.Rewind()
 	return b
+}
+
+// batchCrew makes the crew of a client.
+func (d *driver) batchCrew(b *batchClient, atOnce int) (*lean.Crew, error) {
+	cfg, err := d.lean()
+	if err != nil {
+		return nil, err
+	}
+	cfg.Beside = true
+	if d.tracing != nil {
+		cfg.Sample = func(row int, _ *shots.Shot) *lean.Request { // in the order of items
+			b.written++
+			e, sampled := b.mark(row, b.written-1)
+			if !sampled {
+				return nil
+			}
+			return &e.wire
+		}
+	}
+	return d.crewOf(cfg, atOnce)
+}
+
+// mark makes the request of an item of a sampled shot; sampled is false for all others, and where it cannot be written.
+func (b *batchClient) mark(row, item int) (e errand, sampled bool) {
+	if b.sampled == nil || item >= len(b.ids) {
+		return e, false
+	}
+	e.request = b.d.requests[row].marked(b.sampled.Trace, b.ids[item])
+	if b.d.means == byFull {
+		return e, true
+	}
+	wire, err := b.d.wire(&e.request)
+	e.wire = wire
+	return e, err == nil
 }
 
 func (b *batchClient) Rewind() { b.next = b.first }
@@ -78,6 +128,15 @@ func (b *batchClient) Shoot(ctx context.Context, shot *shots.Shot) {
 		}
 	}
 	b.marks.Clear()
+	b.written, b.sampled = 0, nil
+	clear(b.ids)
+	if b.sampler.next(shot) {
+		b.sampled = shot
+		for i := range b.ids {
+			b.sent++
+			b.ids[i] = b.sampler.part(b.sent)
+		}
+	}
 	if b.crew != nil {
 		b.byCrew(ctx)
 	} else {
@@ -123,7 +182,14 @@ func (b *batchClient) byAskers(ctx context.Context) {
 				if i >= len(b.items) {
 					return
 				}
-				a.ask(ctx, (b.next+i)%len(b.d.requests), &b.items[i])
+				row := (b.next + i) % len(b.d.requests)
+				if e, sampled := b.mark(row, i); sampled {
+					e.shot.View = b.items[i].View
+					a.errand(ctx, b.d, &e)
+					b.items[i] = e.shot
+				} else {
+					a.ask(ctx, row, &b.items[i])
+				}
 				mu.Lock()
 				b.listen(&b.items[i])
 				mu.Unlock()
@@ -161,6 +227,22 @@ func (b *batchClient) sum(shot *shots.Shot) {
 		}
 	}
 	shot.Told = b.marks.List()
+	if shot.Class == shots.OK && (b.sampler == nil || b.sampled != nil) {
+		b.look(shot)
+	}
+}
+
+// look makes spans of the requests. None needs another.
+func (b *batchClient) look(shot *shots.Shot) {
+	b.inside = b.inside[:0]
+	for i := range b.items {
+		s := &b.items[i]
+		b.inside = append(b.inside, spans.Span{
+			Name: oneOfBatch, Begin: max(s.Start-shot.Start, 0), End: min(s.End-shot.Start, shot.Latency()),
+			Parent: spans.None, ID: b.ids[i], At: s.Start,
+		})
+	}
+	shot.Inside, shot.InsideKnown = b.inside, true
 }
 
 // show puts the answers together in the order of their rows.

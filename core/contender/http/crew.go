@@ -43,7 +43,7 @@ func (d *driver) crew(n int, beside bool) (*lean.Crew, error) {
 		return nil, err
 	}
 	cfg.Beside = beside
-	if d.tracing != nil && d.settings.Batch == 0 {
+	if d.tracing != nil {
 		s := d.newSampler(1)
 		cfg.Sample = func(row int, shot *shots.Shot) *lean.Request { return d.sampledWire(s, row, shot) }
 	}

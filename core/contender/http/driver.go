@@ -136,9 +136,8 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 		settings: s, clock: setup.Clock, requests: requests, guard: setup.Guard, means: max(s.means(requests), least),
 		tracing: setup.Traces,
 	}
-	if setup.Traces != nil && (s.Trace || s.Batch > 0 || s.Pages != nil) {
-		return nil, errors.New("traces goes with single requests and legs, and marks them itself: leave traceparent, batch " +
-			"and pages out")
+	if setup.Traces != nil && s.Trace {
+		return nil, errors.New("traces marks the requests itself: leave traceparent out")
 	}
 	if d.tls, err = s.TLS.config(dir); err != nil {
 		return nil, err
@@ -184,10 +183,10 @@ func (d *driver) Client(i, n int) contender.Client {
 		return d.legClient(i, n)
 	}
 	if d.settings.Batch > 0 {
-		return d.batch(i)
+		return d.batch(i, n)
 	}
 	if d.settings.Pages != nil {
-		return &pager{client: d.single(i, n).(*client), seen: map[string]bool{}}
+		return &pager{client: d.single(i, n).(*client), turner: d.turner()}
 	}
 	return d.single(i, n)
 }
@@ -202,6 +201,12 @@ func (d *driver) single(i, n int) contender.Client {
 		one.Rewind()
 		return one
 	}
+	return d.fullClient(i, n, nil)
+}
+
+// fullClient makes the i-th of n clients that ask over net/http; over is what it shares with another one, nil for what
+// is its own or that of a pool.
+func (d *driver) fullClient(i, n int, over *transport) *client {
 	c := &client{
 		d: d, first: i, step: max(n, 1), buf: make([]byte, 64<<10), printed: marks.New(d.settings.Marks, "body"),
 		probe: &probe{clock: d.clock}, sampler: d.newSampler(n),
@@ -210,9 +215,12 @@ func (d *driver) single(i, n int) contender.Client {
 		d.settings.Redirects == 0 &&
 		!d.settings.Cookies
 	c.Rewind()
-	if len(d.pools) > 0 {
+	switch {
+	case over != nil:
+		c.transport = over
+	case len(d.pools) > 0:
 		c.transport = d.pools[i%len(d.pools)]
-	} else {
+	default:
 		c.transport, _ = d.transport(0) // its only error is found when the plan is checked
 		if d.settings.Protocol == http2 {
 			c.transport.MaxConnsPerHost = 1
@@ -251,8 +259,9 @@ type client struct {
 	buf         []byte
 	sampler     *sampler
 	marks       shots.Marks
-	printed     *marks.Reader // of what the plan has read from answers; nil for nothing
-	body        []byte        // that it is read from, where nobody else keeps it
+	printed     *marks.Reader             // of what the plan has read from answers; nil for nothing
+	readers     map[*driver]*marks.Reader // the same by the legs that it performs
+	body        []byte                    // that it is read from, where nobody else keeps it
 	probe       *probe
 	ctx         context.Context // of the heat
 	traced      context.Context // the same with the probe

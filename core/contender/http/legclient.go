@@ -13,6 +13,7 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/lean"
+	"paceduel/core/marks"
 	"paceduel/core/panics"
 	"paceduel/core/shots"
 	"paceduel/core/spans"
@@ -102,7 +103,8 @@ type legClient struct {
 // legState is how far a leg is.
 type legState struct {
 	begun, done bool
-	items       []any // of its list
+	items       []any     // of its list
+	further     []*errand // next pages that may be asked for
 	sent, ended int
 	flying      int
 	values      map[string]value
@@ -122,8 +124,16 @@ type errand struct {
 	id      [8]byte       // for the spans of the service, in a sampled shot
 	wire    lean.Request
 	request request
+	list    *listing // that it is a page of; nil: of none
+	item    int      // of the leg's list
 	shot    shots.Shot
 	view    shots.View
+}
+
+// listing is a list of which pages are read one after another.
+type listing struct {
+	turner
+	latest int // place of the span of the latest page
 }
 
 // asksFor is who performs a request of a leg.
@@ -288,17 +298,16 @@ func (c *legClient) perform(ctx context.Context, e *errand) {
 
 // newSlot makes a further client: over HTTP/2 with the connection of the first, and with its cookies.
 func (c *legClient) newSlot() asksFor {
-	slot := c.d.single(c.number*mostAtOnce+len(c.slots), 1).(asksFor)
-	own, ok := slot.(*client)
-	if !ok || len(c.slots) == 0 {
-		return slot
+	number := c.number*mostAtOnce + len(c.slots)
+	if len(c.slots) == 0 || c.d.means != byFull {
+		return c.d.single(number, 1).(asksFor)
 	}
 	first := c.slots[0].(*client)
-	if c.d.settings.Protocol == http2 && len(c.d.pools) == 0 {
-		own.transport.close()
-		own.transport = first.transport
-		own.transport.users.Add(1)
+	var shared *transport
+	if c.d.settings.Protocol == http2 {
+		shared = first.transport
 	}
+	own := c.d.fullClient(number, 1, shared)
 	own.cache = first.cache
 	if own.follow != nil {
 		own.follow.Transport, own.follow.Jar = own.trip(), first.follow.Jar
@@ -307,7 +316,15 @@ func (c *legClient) newSlot() asksFor {
 }
 
 func (c *client) errand(ctx context.Context, d *driver, e *errand) {
-	c.d = d
+	if c.d != d && len(d.settings.Marks) > 0 && c.readers[d] == nil {
+		if c.readers == nil {
+			c.readers = map[*driver]*marks.Reader{}
+		}
+		c.readers[d] = marks.New(d.settings.Marks, "body")
+	}
+	if c.d != d {
+		c.d, c.printed = d, c.readers[d]
+	}
 	c.askFor(ctx, &e.request, -1, &e.shot)
 }
 
@@ -320,7 +337,7 @@ func (b *broken) errand(ctx context.Context, _ *driver, e *errand) { b.Shoot(ctx
 
 // viewOf is what is kept of an answer: all that its leg takes something from, or that is to be shown.
 func (c *legClient) viewOf(e *errand) *shots.View {
-	if len(c.d.legs[e.leg].Take) == 0 && c.shot.View == nil {
+	if len(c.d.legs[e.leg].Take) == 0 && e.list == nil && c.shot.View == nil {
 		return nil
 	}
 	e.view = shots.View{Limit: int(c.d.legs[e.leg].driver.settings.MaxBody), Sample: true, Body: e.view.Body[:0]}
@@ -341,6 +358,11 @@ func (c *legClient) take() *errand {
 				st.done = true
 			}
 		}
+		if n := len(st.further); n > 0 && st.flying < max(l.AtOnce, 1) {
+			e := st.further[n-1]
+			st.further = st.further[:n-1]
+			return c.send(e)
+		}
 		if !st.begun || st.done || st.sent >= max(len(st.items), 1) || st.flying >= max(l.AtOnce, 1) ||
 			l.each == nil && st.sent > 0 {
 			continue
@@ -350,15 +372,20 @@ func (c *legClient) take() *errand {
 			c.shot.Class, c.shot.Err = shots.Other, fmt.Errorf("leg %s: %w", l.Name, err)
 			return nil
 		}
-		if c.alone = c.flying == 0; c.alone {
-			e.since = c.last
-		}
 		st.sent++
-		st.flying++
-		c.flying++
-		return e
+		return c.send(e)
 	}
 	return nil
+}
+
+// send takes down that a request goes out.
+func (c *legClient) send(e *errand) *errand {
+	if c.alone = c.flying == 0; c.alone {
+		e.since = c.last
+	}
+	c.state[e.leg].flying++
+	c.flying++
+	return e
 }
 
 // ready reports whether a leg may begin.
@@ -409,12 +436,15 @@ func (c *legClient) prepare(i int) (*errand, error) {
 	} else {
 		e = &errand{}
 	}
-	e.leg, e.since = i, 0
+	e.leg, e.since, e.list, e.item = i, 0, nil, st.sent
+	if l.Pages != nil {
+		e.list = &listing{turner: l.turner()}
+	}
 	if len(l.uses) == 0 {
 		if e.request = l.requests[c.row]; len(l.wires) > 0 {
 			e.wire = l.wires[c.row]
 		}
-		return e, c.mark(e)
+		return e, c.mark(e, nil)
 	}
 	values := make([]string, len(l.uses))
 	for j, u := range l.uses {
@@ -444,22 +474,20 @@ func (c *legClient) prepare(i int) (*errand, error) {
 	if err := c.d.guard.Check(e.request.url.Hostname()); err != nil {
 		return nil, err
 	}
-	if c.d.means != byFull {
-		e.wire, err = l.wire(&e.request)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return e, c.mark(e)
+	return e, c.mark(e, &e.request)
 }
 
 // mark marks a request as part of a sampled shot, with an identifier of its own for the service's spans to be found by.
-func (c *legClient) mark(e *errand) (err error) {
+// made is the request where the lean path has to have it written first; nil where it has it already.
+func (c *legClient) mark(e *errand, made *request) (err error) {
 	if !c.sampled {
-		return nil
+		if made != nil && c.d.means != byFull {
+			e.wire, err = c.d.legs[e.leg].wire(made)
+		}
+		return err
 	}
 	c.sent++
-	numbered(e.id[:], 1<<63|c.sampler.number<<clientBits|c.sent)
+	e.id = c.sampler.part(c.sent)
 	l := &c.d.legs[e.leg]
 	e.request = e.request.marked(c.shot.Trace, e.id)
 	if c.d.means != byFull {
@@ -476,7 +504,6 @@ func (c *legClient) took(ctx context.Context, e *errand) {
 	}
 	c.flying--
 	st.flying--
-	st.ended++
 	c.last = max(c.last, s.End)
 	c.sum(s)
 	if e.since > 0 { // until it was sent, nothing was waited for but us
@@ -493,20 +520,77 @@ func (c *legClient) took(ctx context.Context, e *errand) {
 	case c.shot.Class == shots.OK:
 		c.shot.Class, c.shot.Err = s.Class, fmt.Errorf("leg %s: %w", l.Name, s.Err)
 		if len(st.items) > 0 {
-			c.shot.Err = fmt.Errorf("leg %s, item %d of %d: %w", l.Name, st.ended, len(st.items), s.Err)
+			c.shot.Err = fmt.Errorf("leg %s, item %d of %d: %w", l.Name, e.item+1, len(st.items), s.Err)
+		}
+		if e.list != nil && e.list.n > 0 {
+			c.shot.Err = fmt.Errorf("leg %s, page %d: %w", l.Name, e.list.n+1, s.Err)
 		}
 	}
 	if s.Class == shots.OK && s.View != nil {
-		var err error
-		if st.values, err = l.takenFrom(s.View.Headers, s.View.Encoding, s.View.Body); err != nil {
+		more, err := c.answered(e)
+		if err != nil {
 			c.shot.Class, c.shot.Err = shots.Other, fmt.Errorf("leg %s: %w", l.Name, err)
 		}
-		if c.shot.View != nil {
-			st.bodies = append(st.bodies, bytes.Clone(s.View.Body))
+		if more {
+			return
 		}
 	}
+	st.ended++
 	st.done = st.ended >= max(len(st.items), 1)
 	c.errands = append(c.errands, e)
+}
+
+// answered reads what a request was answered. more says that there is a next page, which it then is for.
+func (c *legClient) answered(e *errand) (more bool, err error) {
+	l, st, v := &c.d.legs[e.leg], &c.state[e.leg], e.shot.View
+	values, err := l.takenFrom(v.Headers, v.Encoding, v.Body)
+	if err != nil {
+		return false, err
+	}
+	if st.values == nil || e.list == nil {
+		st.values = values
+	} else {
+		join(st.values, values)
+	}
+	if c.shot.View != nil {
+		st.bodies = append(st.bodies, bytes.Clone(v.Body))
+	}
+	if e.list == nil {
+		return false, nil
+	}
+	c.shot.Count(lean.Pages, 1)
+	e.list.latest = len(c.inside) - 1
+	if more, err = c.turn(e); err != nil {
+		return false, fmt.Errorf("page %d: %w", e.list.n, err)
+	}
+	if more {
+		st.further = append(st.further, e)
+	}
+	return more, nil
+}
+
+// turn makes the request of a page that of the next one; more is false where there is none.
+func (c *legClient) turn(e *errand) (more bool, err error) {
+	next, err := e.list.next(&e.request, e.shot.View)
+	if next == nil || err != nil {
+		return false, err
+	}
+	if c.d.means != byFull && (next.Scheme != e.request.url.Scheme || next.Host != e.request.url.Host) {
+		return false, fmt.Errorf("it leads to another server, %s://%s: set path: full", next.Scheme, next.Host)
+	}
+	e.request.url, e.since = next, 0
+	return true, c.mark(e, &e.request)
+}
+
+// join puts the values of a further page to those of the pages before: lists are put together, of others the last
+// counts.
+func join(into, further map[string]value) {
+	for name, v := range further {
+		if v.list {
+			v.items = append(into[name].items, v.items...)
+		}
+		into[name] = v
+	}
 }
 
 // sum adds a request to the shot.
@@ -542,6 +626,9 @@ func (c *legClient) enter(e *errand) {
 		if from := c.state[need].longest; from >= 0 {
 			sp.Needs = append(sp.Needs, from)
 		}
+	}
+	if e.list != nil && e.list.n > 0 {
+		sp.Needs = append(sp.Needs, e.list.latest)
 	}
 	c.inside = append(c.inside, sp)
 	if took := s.Latency(); st.longest < 0 || took > st.longestTook {
@@ -617,11 +704,12 @@ func (c *legClient) show(v *shots.View) {
 		name, _ := json.Marshal(l.Name)
 		whole.Write(name)
 		whole.WriteByte(':')
-		if l.each != nil {
+		several := l.each != nil || l.Pages != nil
+		if several {
 			whole.WriteByte('[')
 		}
-		whole.Write(bytes.Join(st.bodies, []byte{','}))
-		if l.each != nil {
+		whole.Write(bytes.Join(l.items(st.bodies), []byte{','}))
+		if several {
 			whole.WriteByte(']')
 		}
 	}
@@ -638,6 +726,18 @@ func (c *legClient) show(v *shots.View) {
 		v.Outcome = strings.SplitN(shot.Err.Error(), "\n", 2)[0]
 	}
 	v.Bytes, v.Body = int64(len(body)), body[:min(len(body), v.Room())]
+}
+
+// items are what a leg was answered: of pages whose list is named, the items of all.
+func (l *leg) items(bodies [][]byte) [][]byte {
+	if l.Pages == nil || l.Pages.List == "" {
+		return bodies
+	}
+	var out [][]byte
+	for _, body := range bodies {
+		out = append(out, listed(body, l.Pages.List)...)
+	}
+	return out
 }
 
 // itemText is an item of a list, or a member of it, as a text.

@@ -32,6 +32,8 @@ type Leg struct {
 	Needs    []string             `json:"needs,omitempty" jsonschema_description:"legs that have to be done before it; those whose values it has are needed anyway"`
 	Take     map[string]plan.Word `json:"take,omitempty" jsonschema_description:"values for other legs by name, each a JSON Pointer into the answer, as /berth/id, header NAME, or cookie NAME"`
 	Each     string               `json:"for-each,omitempty" jsonschema_description:"a list that another leg took, as vessel.berths: one request for each of its items, which stand as {{each}}, members of them as {{each/name}}"`
+	Pages    *Pages               `json:"pages,omitempty" jsonschema_description:"its list is read page by page; what it takes is of the last page that has it, and lists are those of all pages"`
+	Marks    plan.Marks           `json:"marks,omitempty" jsonschema_description:"times and amounts that its answers tell, by name"`
 	AtOnce   int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with for-each: how many of them are under way at a time; 1 unless said"`
 }
 
@@ -131,7 +133,7 @@ func (r *legReader) read() {
 		}
 	}
 	own := *r.s
-	own.Legs, own.Order, own.Pages = nil, "", nil
+	own.Legs, own.Order, own.Pages, own.Marks = nil, "", l.Pages, l.Marks
 	own.fillFrom(l)
 	own.replace(func(key, text string) string {
 		return eachMark(text, func(name string) (string, bool) { return r.use(key, name) })
@@ -335,7 +337,8 @@ func (s *Settings) checkLegs(table rows.Table, in plan.Surroundings) (faults []p
 		return faults
 	}
 	for i := range legs {
-		for _, f := range legs[i].settings.checkOne(table, in) {
+		own := legs[i].settings
+		for _, f := range slices.Concat(own.checkOne(table, in), own.checkPages(), own.checkMarks()) {
 			f.Key = strings.TrimSuffix(fmt.Sprintf("legs[%d].%s", i, f.Key), ".")
 			faults = append(faults, f)
 		}
@@ -357,9 +360,22 @@ func (s *Settings) checkTogether() (faults []plan.Fault) {
 	case len(s.Legs) > 0 && s.Batch > 0:
 		fault("batch", "leave one of them out", two, "batch")
 	case len(s.Legs) > 0 && s.Pages != nil:
-		fault("pages", "leave one of them out", two, "pages")
+		fault("pages", "say so of the leg that has them", two, "pages")
 	case len(s.Legs) > 0 && len(s.Marks) > 0:
-		fault("marks", "leave one of them out", two, "marks")
+		fault("marks", "say so of the leg whose answer tells them", two, "marks")
+	}
+	names := map[string]int{}
+	for i := range s.Legs {
+		for _, name := range s.Legs[i].Marks.Names() {
+			if first, twice := names[name]; twice {
+				fault(fmt.Sprintf("legs[%d].marks.%s", i, name), "give each a name of its own", "leg %s has a mark of that name, too",
+					s.Legs[first].Name)
+			}
+			names[name] = i
+		}
+	}
+	if len(names) > plan.MaxMarks {
+		fault("legs", fmt.Sprintf("keep %d", plan.MaxMarks), "%d marks are too many", len(names))
 	}
 	return faults
 }

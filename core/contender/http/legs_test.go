@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -60,6 +61,20 @@ func (q *quay) serve(w http.ResponseWriter, r *http.Request) {
 		http.SetCookie(w, &http.Cookie{Name: "clerk", Value: "Oda"})
 		fmt.Fprint(w, `{"name":"Brim","berth":{"id":12},"calls":[{"id":3},{"id":5},{"id":8}],"none":null,"odd":{},`+
 			`"empty":[]}`)
+	case "/calls/1":
+		fmt.Fprint(w, `{"calls":[1,2],"at":1,"next":"/calls/2"}`)
+	case "/calls/2":
+		fmt.Fprint(w, `{"calls":[3],"at":2,"next":"3"}`)
+	case "/calls/3":
+		fmt.Fprint(w, `{"calls":[4],"at":3}`)
+	case "/calls/4":
+		fmt.Fprint(w, `{"calls":[]}`)
+	case "/calls/5":
+		fmt.Fprint(w, `{"calls":[],"next":"/sunk"}`)
+	case "/calls/loop":
+		fmt.Fprint(w, `{"calls":[],"next":"/calls/loop"}`)
+	case "/calls/away":
+		fmt.Fprint(w, `{"calls":[],"next":"http://10.1.2.3/calls"}`)
 	case "/sunk":
 		http.Error(w, "sunk", http.StatusGone)
 	case "/text":
@@ -224,6 +239,74 @@ func TestALegForEachItem(t *testing.T) {
 			}
 		}
 	})
+}
+
+// A leg's list is read page by page, and what it takes is of all pages; the marks of a leg are those of its answers.
+func TestALegOfPages(t *testing.T) {
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		pages := &Pages{Next: "/next", List: "/calls"}
+		take := map[string]plan.Word{"calls": "/calls", "at": "/at"}
+		list := Leg{Name: "list", URL: "/calls/1", Pages: pages, Take: take}
+		call := Leg{Name: "call", URL: "/call?{{each}}&{{list.at}}", Each: "list.calls", AtOnce: 4}
+		shot := shoot(t, legged(q, "", list, call))
+		asked, _ := q.take()
+		if len(asked) > 3 {
+			slices.Sort(asked[3:])
+		}
+		want := []string{
+			"GET /calls/1", "GET /calls/2", "GET /calls/3", "GET /call?1&3", "GET /call?2&3", "GET /call?3&3", "GET /call?4&3",
+		}
+		if shot.Class != shots.OK || !slices.Equal(asked, want) || shot.Amounts[lean.Pages] != 3 {
+			t.Fatalf("%s %v: %q, %v", shot.Class, shot.Err, asked, shot.Amounts)
+		}
+		if body := string(shot.View.Body); !strings.HasPrefix(body, `{"list":[1,2,3,4],"call":[`) {
+			t.Errorf("answer %s", body)
+		}
+		s := shot.Inside
+		if s[1].Name != "list" || !slices.Equal(s[1].Needs, []int{0}) || !slices.Equal(s[2].Needs, []int{1}) {
+			t.Errorf("inside %+v", s)
+		}
+		// Several lists at a time, each of which goes on by itself.
+		lists := Leg{Name: "lists", URL: "/calls/{{each}}", Each: "list.calls", AtOnce: 3, Pages: &Pages{Next: "/next", Most: 2}}
+		shot = shoot(t, legged(q, "", list, lists))
+		if asked, _ := q.take(); shot.Class != shots.OK || len(asked) != 3+2+2+1+1 || shot.Amounts[lean.Pages] != 9 {
+			t.Errorf("%s %v: %q", shot.Class, shot.Err, asked)
+		}
+		for url, want := range map[string]string{
+			"/calls/loop": "leg list: page 1: it leads back to /calls/loop", "/calls/away": "10.1.2.3 is not this machine",
+			"/calls/5": "leg list, page 2: status 410",
+		} {
+			list.URL = url
+			if shot = shoot(t, legged(q, "", list)); !strings.Contains(fmt.Sprint(shot.Err), want) {
+				t.Errorf("%s: %v; want %s", url, shot.Err, want)
+			}
+		}
+	})
+}
+
+func TestMarksOfLegs(t *testing.T) {
+	q := newQuay(t, (*httptest.Server).Start)
+	s := legged(q, "", Leg{Name: "vessel", URL: "/vessel", Marks: plan.Marks{
+		"berth": {Pointer: "/berth/id", Unit: "number"},
+	}}, Leg{Name: "list", URL: "/calls/1", Pages: &Pages{Next: "/next"}, Marks: plan.Marks{
+		"last": {Pointer: "/at", Unit: "page"},
+	}})
+	shot := inView(t, s, byCrew)
+	got := map[string]float64{}
+	for _, m := range shot.Told {
+		got[m.Name] += m.Value
+	}
+	if shot.Class != shots.OK || got["berth"] != 12 || got["last"] != 1+2+3 {
+		t.Errorf("%s %v: %v", shot.Class, shot.Err, shot.Told)
+	}
+	if len(s.Marked()) != 2 || s.fullOnly([]request{{url: &url.URL{}}}) != "marks" {
+		t.Errorf("marks %v", s.Marked())
+	}
+	s.Legs[1].Marks["berth"] = plan.Mark{Pointer: "/at"}
+	faults := s.Check(plan.Surroundings{Dir: t.TempDir()})
+	if len(faults) != 1 || faults[0].Key != "legs[1].marks.berth" {
+		t.Errorf("%v", faults)
+	}
 }
 
 // A failure names the leg, whatever it comes from, and what has not begun is not asked for.

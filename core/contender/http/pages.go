@@ -7,14 +7,17 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/go-openapi/jsonpointer"
 
 	"paceduel/core/contender"
 	"paceduel/core/contender/http/lean"
+	"paceduel/core/guard"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 )
 
 // Pages is how a list is read page by page.
@@ -60,22 +63,33 @@ func (s *Settings) checkPages() (faults []plan.Fault) {
 	if s.Batch > 0 {
 		fault("", "leave one of them out", two, "batch")
 	}
-	if len(s.Marks) > 0 {
-		fault("", "leave one of them out", two, "marks")
-	}
 	return faults
+}
+
+// turner finds the pages of a list one after another. Its zero value is before the first of them.
+type turner struct {
+	pages    *Pages
+	guard    guard.Guard
+	n        int             // pages so far
+	previous []byte          // the latest of them
+	seen     map[string]bool // addresses that were asked
 }
 
 // pager reads a list page by page: one shot is all of them, from the start of the first to the end of the last. What
 // lies between two pages is ours, and no part of it.
 type pager struct {
 	*client
-	view     shots.View      // of the page at hand
-	previous []byte          // the page before it
-	seen     map[string]bool // addresses of the shot
-	lists    []json.RawMessage
-	bodies   [][]byte
+	turner turner
+	view   shots.View // of the page at hand
+	lists  [][]byte   // their items
+	bodies [][]byte
+	inside []spans.Span
+	told   shots.Marks // of all pages, added up
+	number uint64      // of the latest page of a sampled shot
 }
+
+// onePage is what a page is called inside a shot.
+const onePage = "page"
 
 // Shoot reads all pages of a list.
 func (p *pager) Shoot(ctx context.Context, shot *shots.Shot) {
@@ -83,19 +97,27 @@ func (p *pager) Shoot(ctx context.Context, shot *shots.Shot) {
 	at := c.d.requests[c.next]
 	shot.Row = c.next
 	c.next = (c.next + c.step) % len(c.d.requests)
-	clear(p.seen)
-	p.previous, p.lists, p.bodies = p.previous[:0], nil, nil
+	sampled := c.sampler.next(shot)
+	p.turner.begin()
+	p.told.Clear()
+	p.lists, p.bodies, p.inside = nil, nil, p.inside[:0]
 	for n := 1; ; n++ {
 		p.view = shots.View{Limit: int(c.d.settings.MaxBody), Sample: true, Body: p.view.Body[:0]}
-		page := shots.Shot{View: &p.view}
-		p.seen[at.url.String()] = true
-		c.askFor(ctx, &at, -1, &page)
+		page, asked := shots.Shot{View: &p.view}, at
+		var id [8]byte
+		if sampled {
+			p.number++
+			id = c.sampler.part(p.number)
+			asked = at.marked(shot.Trace, id)
+		}
+		c.askFor(ctx, &asked, -1, &page)
 		p.add(n, &page, shot)
+		p.enter(&page, shot, id)
 		if page.Class == shots.Cut {
 			shot.Class, shot.Err = page.Class, page.Err
 			break
 		}
-		next, err := p.next(&at, n, &page)
+		next, err := p.next(&at, &page)
 		if err != nil {
 			shot.Class, shot.Err = page.Class, fmt.Errorf("page %d: %w", n, err)
 			if page.Class == shots.OK {
@@ -106,18 +128,36 @@ func (p *pager) Shoot(ctx context.Context, shot *shots.Shot) {
 		if shot.View != nil {
 			p.keep()
 		}
-		if next == nil || n == c.d.settings.Pages.Most {
+		if next == nil {
 			break
 		}
 		at.url = next
 	}
 	p.end(shot)
+	if shot.Class == shots.OK && (c.sampler == nil || sampled) {
+		shot.Inside, shot.InsideKnown = p.inside, true
+	}
+}
+
+// enter makes a span of the page that was added to the shot last. Each needs the one before it.
+func (p *pager) enter(page, shot *shots.Shot, id [8]byte) {
+	end := shot.Latency()
+	sp := spans.Span{
+		Name: onePage, Begin: end - page.Latency(), End: end, Parent: spans.None, ID: id, At: page.Start,
+	}
+	if n := len(p.inside); n > 0 {
+		sp.Needs = []int{n - 1}
+	}
+	p.inside = append(p.inside, sp)
 }
 
 // add takes a page into the shot.
 func (p *pager) add(n int, page, shot *shots.Shot) {
 	if n == 1 {
-		shot.Start, shot.Trace = page.Start, page.Trace
+		shot.Start = page.Start
+		if p.d.settings.Trace {
+			shot.Trace = page.Trace
+		}
 		for i := range page.Parts {
 			if page.PartsTaken()&(1<<i) != 0 {
 				shot.Took(i, page.Parts[i])
@@ -137,6 +177,9 @@ func (p *pager) add(n int, page, shot *shots.Shot) {
 		}
 	}
 	shot.Count(lean.Pages, 1)
+	for _, m := range page.Told {
+		p.told.Add([]byte(m.Name), m.Unit, m.Value)
+	}
 }
 
 // end enters what the pages after the first took, and what was answered.
@@ -148,6 +191,7 @@ func (p *pager) end(shot *shots.Shot) {
 	if shot.Class == shots.OK && shot.Amounts[lean.Pages] > 1 {
 		shot.Took(lean.Further, max(shot.End-shot.Start-first, 0))
 	}
+	shot.Told = p.told.List()
 	v := shot.View
 	if v == nil {
 		return
@@ -156,7 +200,7 @@ func (p *pager) end(shot *shots.Shot) {
 	v.Headers = p.view.Headers
 	body := bytes.Join(p.bodies, []byte{'\n'})
 	if p.d.settings.Pages.List != "" && shot.Class == shots.OK {
-		body, _ = json.Marshal(p.lists) // of what was read as JSON
+		body = slices.Concat([]byte{'['}, bytes.Join(p.lists, []byte{','}), []byte{']'})
 	}
 	v.Known, v.Bytes, v.Body = true, int64(len(body)), body[:min(len(body), v.Room())]
 }
@@ -164,59 +208,91 @@ func (p *pager) end(shot *shots.Shot) {
 // keep adds the page at hand to the answer.
 func (p *pager) keep() {
 	if list := p.d.settings.Pages.List; list != "" {
-		var items []json.RawMessage
-		if found, err := pointed(p.view.Body, list); err == nil {
-			if text, err := json.Marshal(found); err == nil && json.Unmarshal(text, &items) == nil {
-				p.lists = append(p.lists, items...)
-			}
-		}
+		p.lists = append(p.lists, listed(p.view.Body, list)...)
 		return
 	}
 	p.bodies = append(p.bodies, bytes.Clone(p.view.Body))
 }
 
-// next is the address of the page after the n-th, which was asked for at; nil where that was the last.
-func (p *pager) next(at *request, n int, page *shots.Shot) (*url.URL, error) {
+// listed are the items of a list within a page; none where there is no list.
+func listed(page []byte, pointer string) (out [][]byte) {
+	var items []json.RawMessage
+	if found, err := pointed(page, pointer); err == nil {
+		if text, err := json.Marshal(found); err == nil && json.Unmarshal(text, &items) == nil {
+			for _, item := range items {
+				out = append(out, item)
+			}
+		}
+	}
+	return out
+}
+
+// next is the address of the page after the one at hand, which was asked for at; nil where that was the last.
+func (p *pager) next(at *request, page *shots.Shot) (*url.URL, error) {
 	if page.Class != shots.OK {
 		return nil, page.Err
 	}
-	if n > 1 && len(p.view.Body) > 0 && bytes.Equal(p.view.Body, p.previous) {
-		return nil, fmt.Errorf("it is page %d again", n-1)
+	return p.turner.next(at, &p.view)
+}
+
+// turner is one for the driver's pages.
+func (d *driver) turner() turner {
+	return turner{pages: d.settings.Pages, guard: d.guard, seen: map[string]bool{}}
+}
+
+// begin goes back to before the first page.
+func (t *turner) begin() {
+	clear(t.seen)
+	t.n, t.previous = 0, t.previous[:0]
+}
+
+// next is the address of the page after the one in view, which was asked for at; nil where that is the last that is
+// wanted.
+func (t *turner) next(at *request, page *shots.View) (*url.URL, error) {
+	t.n++
+	t.seen[at.url.String()] = true
+	if t.n > 1 && len(page.Body) > 0 && bytes.Equal(page.Body, t.previous) {
+		return nil, fmt.Errorf("it is page %d again", t.n-1)
 	}
-	p.previous = append(p.previous[:0], p.view.Body...)
-	if n > maxPages {
+	t.previous = append(t.previous[:0], page.Body...)
+	if t.n > maxPages {
 		return nil, fmt.Errorf("there is no end after %d pages", maxPages)
 	}
-	to, err := p.follow(at)
+	to, err := t.follow(at, page)
 	if to == nil || err != nil {
 		return nil, err
 	}
-	if err := p.d.guard.Check(to.Hostname()); err != nil {
+	if err := t.guard.Check(to.Hostname()); err != nil {
 		return nil, err
 	}
-	if p.seen[to.String()] {
+	if t.seen[to.String()] {
 		return nil, fmt.Errorf("it leads back to %s, which was read already", to.RequestURI())
+	}
+	if t.n == t.pages.Most {
+		return nil, nil
 	}
 	return to, nil
 }
 
-// follow reads where the page at hand leads to.
-func (p *pager) follow(at *request) (*url.URL, error) {
-	s := p.d.settings.Pages
-	if s.Next == byLink {
-		for _, header := range p.view.Headers {
-			value, ok := strings.CutPrefix(header, "Link: ")
-			if to, found := nextLink(value); ok && found {
+// follow reads where a page leads to.
+func (t *turner) follow(at *request, page *shots.View) (*url.URL, error) {
+	if t.pages.Next == byLink {
+		for _, header := range page.Headers {
+			name, value, _ := strings.Cut(header, ": ")
+			if !strings.EqualFold(name, "Link") {
+				continue
+			}
+			if to, found := nextLink(value); found {
 				return at.url.Parse(to)
 			}
 		}
 		return nil, nil
 	}
-	if p.view.Encoding != "" {
+	if page.Encoding != "" {
 		return nil, errCompressed
 	}
-	pointer := s.Next + s.Cursor
-	found, err := pointed(p.view.Body, pointer)
+	pointer := t.pages.Next + t.pages.Cursor
+	found, err := pointed(page.Body, pointer)
 	if err != nil {
 		return nil, err
 	}
@@ -233,12 +309,12 @@ func (p *pager) follow(at *request) (*url.URL, error) {
 	if text == "" {
 		return nil, nil
 	}
-	if s.Next != "" {
+	if t.pages.Next != "" {
 		return at.url.Parse(text)
 	}
 	to := *at.url
 	query := to.Query()
-	query.Set(s.Into, text)
+	query.Set(t.pages.Into, text)
 	to.RawQuery = query.Encode()
 	return &to, nil
 }

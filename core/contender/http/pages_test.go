@@ -16,10 +16,11 @@ import (
 	"paceduel/core/guard"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
+	"paceduel/core/spans"
 )
 
-// listed serves 10 calls, 3 on a page, in every way in which a next page may be told; ?odd= asks for what goes wrong.
-func listed(t *testing.T) string {
+// clerk serves 10 calls, 3 on a page, in every way in which a next page may be told; ?odd= asks for what goes wrong.
+func clerk(t *testing.T) string {
 	t.Helper()
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		from, _ := strconv.Atoi(r.FormValue("after"))
@@ -97,7 +98,7 @@ func inView(t *testing.T, s *Settings, least means) shots.Shot {
 }
 
 func TestAListPageByPage(t *testing.T) {
-	url := listed(t)
+	url := clerk(t)
 	for name, pages := range map[string]Pages{
 		"link": {Next: "link", List: "/calls"}, "pointer": {Next: "/next", List: "/calls"},
 		"cursor": {Cursor: "/after", Into: "after", List: "/calls"},
@@ -108,6 +109,10 @@ func TestAListPageByPage(t *testing.T) {
 		}
 		if shot.Amounts[lean.Pages] != 4 || shot.Amounts[lean.Connections] != 1 || shot.Received < 400 {
 			t.Errorf("%s: %v, %d bytes", name, shot.Amounts, shot.Received)
+		}
+		in := spans.Look(&spans.Shot{Length: shot.Latency(), Spans: shot.Inside, Known: shot.InsideKnown})
+		if len(shot.Inside) != 4 || in.Idle > shot.Latency()/20 || in.Added > shot.Latency() || in.Together < in.Added*9/10 {
+			t.Errorf("%s: inside %+v, %+v of %s", name, shot.Inside, in, shot.Latency())
 		}
 		sum := shot.Parts[lean.Further]
 		for _, part := range shot.Parts[:lean.Further] {
@@ -126,7 +131,7 @@ func TestAListPageByPage(t *testing.T) {
 
 // What goes wrong names the page, and never goes on for ever.
 func TestListsThatCannotBeRead(t *testing.T) {
-	url := listed(t)
+	url := clerk(t)
 	for odd, want := range map[string]string{
 		"loop": "page 3: it leads back to /list?", "list": "page 1: what stands at /next",
 		"broken": "page 2: status 500", "text": "page 1: it is no JSON", "elsewhere": "page 1: 10.1.2.3 is not this machine",

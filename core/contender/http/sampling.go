@@ -54,6 +54,13 @@ func (s *sampler) next(shot *shots.Shot) bool {
 	return true
 }
 
+// part is the identifier of the n-th request of the client's sampled shots that have several: the service's spans are
+// found by it.
+func (s *sampler) part(n uint64) (id [8]byte) {
+	numbered(id[:], 1<<63|s.number<<clientBits|n)
+	return id
+}
+
 // clientBits are those of an identifier that count a client's own shots.
 const clientBits = 40
 

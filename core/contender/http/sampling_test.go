@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -66,7 +67,10 @@ func listening(t *testing.T) *listener {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.seen = append(l.seen, r.Header.Get("Traceparent"))
-		fmt.Fprint(w, "tide is in")
+		if n, _ := strconv.Atoi(r.URL.Path[1:]); n > 0 && n < 3 {
+			w.Header().Set("Link", fmt.Sprintf("</%d>; rel=next", n+1))
+		}
+		fmt.Fprint(w, "tide is in at ", r.URL.Path)
 	}))
 	t.Cleanup(l.Close)
 	return l
@@ -86,8 +90,23 @@ func (l *listener) take() []string {
 func TestSampledShotsAreMarked(t *testing.T) {
 	l := listening(t)
 	for _, least := range []means{byCrew, byLean, byFull} {
-		for _, legs := range []int{0, 2} {
-			t.Run(fmt.Sprintf("means %d, %d legs", least, legs), func(t *testing.T) { sampleHalf(t, l, least, legs) })
+		for _, of := range []struct {
+			name     string
+			requests int
+			change   func(*Settings)
+		}{
+			{"one request", 1, func(*Settings) {}},
+			{"two legs", 2, func(s *Settings) { s.Legs = []Leg{{Name: "a", URL: "/"}, {Name: "b", URL: "/"}} }},
+			{"a batch in turn", 3, func(s *Settings) { s.Batch = 3 }},
+			{"a batch at once", 5, func(s *Settings) { s.Batch, s.AtOnce = 5, 2 }},
+			{"pages", 3, func(s *Settings) { s.URL, s.Pages = s.URL+"/1", &Pages{Next: byLink} }},
+			{"a leg of pages", 4, func(s *Settings) {
+				s.Legs = []Leg{{Name: "a", URL: "/"}, {Name: "list", URL: "/1", Pages: &Pages{Next: byLink}}}
+			}},
+		} {
+			t.Run(fmt.Sprintf("means %d, %s", least, of.name), func(t *testing.T) {
+				sampleHalf(t, l, least, of.requests, of.change)
+			})
 		}
 	}
 }
@@ -118,13 +137,11 @@ func TestTracesOfSeveralDrivers(t *testing.T) {
 	}
 }
 
-// sampleHalf performs two heats of four shots of so many legs, half of which are sampled.
-func sampleHalf(t *testing.T, l *listener, least means, legs int) {
+// sampleHalf performs two heats of four shots of so many requests, half of which are sampled.
+func sampleHalf(t *testing.T, l *listener, least means, requests int, change func(*Settings)) {
 	settings := New().(*Settings)
 	settings.URL = l.URL
-	for i := range legs {
-		settings.Legs = append(settings.Legs, Leg{Name: fmt.Sprint("leg", i), URL: "/"})
-	}
+	change(settings)
 	tracing := &contender.Tracing{Prefix: [8]byte{1, 2, 3}, Share: 0.5}
 	d, err := open(contender.Setup{Clock: clock.Start(), Traces: tracing}, settings, least)
 	if err != nil {
@@ -139,7 +156,7 @@ func sampleHalf(t *testing.T, l *listener, least means, legs int) {
 			var shot shots.Shot
 			c.Shoot(t.Context(), &shot)
 			sent := l.take()
-			if shot.Class != shots.OK || len(sent) != max(legs, 1) {
+			if shot.Class != shots.OK || len(sent) != requests {
 				t.Fatalf("%d requests, %v", len(sent), shot.Err)
 			}
 			if shot.TraceStride == 0 {

@@ -14,6 +14,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"strings"
 	"time"
@@ -63,7 +64,16 @@ func (s *Settings) HoldsCache() bool { return s.Cache != "" }
 func (s *Settings) Expects() bool { return s.Expect != 0 }
 
 // Marked implements plan.Marker.
-func (s *Settings) Marked() plan.Marks { return s.Marks }
+func (s *Settings) Marked() plan.Marks {
+	if len(s.Legs) == 0 {
+		return s.Marks
+	}
+	out := plan.Marks{}
+	for i := range s.Legs {
+		maps.Copy(out, s.Legs[i].Marks)
+	}
+	return out
+}
 
 // leveled are settings with what the other contenders of the duel need.
 type leveled struct {
@@ -158,7 +168,7 @@ func (s *Settings) fullOnly(requests []request) string {
 		return "traceparent"
 	case s.Pages != nil:
 		return "pages"
-	case len(s.Marks) > 0:
+	case len(s.Marked()) > 0:
 		return "marks"
 	case server.Scheme == "https" && s.Batch > 0:
 		return "a batch over TLS"
@@ -179,10 +189,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		fault("timeout", "set a positive time", "a limit of no time at all")
 	}
 	faults = append(faults, s.checkHeaders()...)
-	for _, f := range s.Marks.Check("body", "header") {
-		f.Key = strings.TrimSuffix("marks."+f.Key, ".")
-		faults = append(faults, f)
-	}
+	faults = append(faults, s.checkMarks()...)
 	faults = append(faults, s.checkTogether()...)
 	faults = append(faults, s.checkParts(in.Dir)...)
 	if len(faults) > 0 {
@@ -215,6 +222,15 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	}
 	if s.TLS != nil && requests[0].url.Scheme != "https" {
 		fault("tls", "write the url as https://…", "there is no TLS in %s", requests[0].url.Redacted())
+	}
+	return faults
+}
+
+// checkMarks looks at what is read from answers.
+func (s *Settings) checkMarks() []plan.Fault {
+	faults := s.Marks.Check("body", "header")
+	for i := range faults {
+		faults[i].Key = strings.TrimSuffix("marks."+faults[i].Key, ".")
 	}
 	return faults
 }
