@@ -241,6 +241,9 @@ func (l *InsideLane) typical(in *judge.Inside, depth int) float64 {
 		}
 		l.Rows = append(l.Rows, row)
 	}
+	if notable(in) {
+		l.gaps(in.Length.V, in.Idle.V)
+	}
 	l.Notes = insideNotes(in)
 	return max(in.Length.V, l.length())
 }
@@ -295,7 +298,7 @@ func countOf(count float64, atOnce int) string {
 // insideNotes are what the sums of a shot come to.
 func insideNotes(in *judge.Inside) (out []string) {
 	out = append(out, "added up "+units.Seconds(in.Added.V))
-	if in.Idle.V > 0.01*in.Length.V {
+	if notable(in) {
 		out = append(out, "nothing under way "+units.Seconds(in.Idle.V))
 	}
 	if in.Known {
@@ -375,7 +378,7 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 			row.Path = pathShare(row.onPath / chosen.shot.Latency.Seconds())
 		}
 	}
-	l.gaps(chosen.shot.Latency.Seconds())
+	l.gaps(chosen.shot.Latency.Seconds(), math.NaN())
 	if n := chosen.shot.Left; n > 0 {
 		l.Notes = []string{units.Plural(n, "more span") + " not kept"}
 	}
@@ -385,8 +388,13 @@ func (l *InsideLane) real(r *result.Result, in *judge.Inside, which string, dept
 // At is the moment that is read off.
 func (p *Inside) At() string { return units.Seconds(p.Line) }
 
-// gaps adds a row of the stretches of a real shot in which nothing was under way, as far as they can be seen.
-func (l *InsideLane) gaps(length float64) {
+// notable reports whether a typical shot has gaps that are worth a word.
+func notable(in *judge.Inside) bool { return in.Idle.V > 0.01*in.Length.V }
+
+// gaps adds a row of the stretches of a shot in which nothing was under way, as far as they can be seen. took is what
+// they come to in a typical shot, whose gaps may also lie between the spans that make one of its steps; NaN for a real
+// shot, whose gaps are all there.
+func (l *InsideLane) gaps(length, took float64) {
 	const seen = 0.005 // of the shot
 	var busy []InsideBar
 	for i := range l.Rows {
@@ -404,10 +412,18 @@ func (l *InsideLane) gaps(length float64) {
 		}
 		at = max(at, b.To)
 	}
-	if len(row.Bars) == 0 || len(busy) == 0 {
+	switch {
+	case len(busy) == 0, len(row.Bars) == 0 && math.IsNaN(took):
 		return
+	case math.IsNaN(took):
+		took = sum
+	case len(row.Bars) == 0:
+		row.Count = "between the spans of a step"
 	}
-	row.begin, row.end, row.Took = row.Bars[0].From, row.Bars[len(row.Bars)-1].To, units.Seconds(sum)
+	row.Took = units.Seconds(took)
+	if len(row.Bars) > 0 {
+		row.begin, row.end = row.Bars[0].From, row.Bars[len(row.Bars)-1].To
+	}
 	row.Early, row.Late = row.begin, row.begin // it has no spread
 	l.Rows = append(l.Rows, row)
 }

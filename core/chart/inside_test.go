@@ -56,6 +56,48 @@ func TestWhereStepsLie(t *testing.T) {
 	}
 }
 
+// A row shows where nothing was under way, of the typical shot as of a real one. Gaps between the spans of one step are
+// told, since the step's bar lies over them.
+func TestWhereNothingIsUnderWay(t *testing.T) {
+	ms := func(n int) time.Duration { return time.Duration(n) * time.Millisecond }
+	at := func(name string, from, to int) spans.Span {
+		return spans.Span{Name: name, Begin: ms(from), End: ms(to), Parent: spans.None}
+	}
+	apart := []spans.Span{at("vessel", 0, 30), at("berth", 50, 80)}
+	folded := []spans.Span{at("vessel", 0, 30), at("vessel", 50, 100)}
+	for _, tt := range []struct {
+		which string
+		spans []spans.Span
+		took  string
+		bars  int
+		count string
+	}{
+		{"", apart, "40.0 ms", 2, ""}, {result.AtSlowest, apart, "40.0 ms", 2, ""},
+		{"", folded, "20.0 ms", 0, "between the spans of a step"}, {result.AtSlowest, folded, "20.0 ms", 1, ""},
+	} {
+		r := sample.Make(sample.Duel{Rounds: 6, Shots: 25, Seed: 3, Entrants: []sample.Entrant{
+			{Name: "in-turn", Latency: sample.Times(0.1, 0.1), Inside: func(*rand.Rand, int) (out []spans.Shot) {
+				for range 25 {
+					out = append(out, spans.Shot{Length: ms(100), Known: true, Spans: tt.spans})
+				}
+				return out
+			}}, {Name: "unknown", Latency: sample.Times(0.1, 0.1)},
+		}})
+		v, err := judge.Judge(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows := chart.NewInside(r, v, chart.InsideLook{Which: tt.which, Depth: chart.AllSteps}).Lanes[0].Rows
+		if len(rows) == 0 {
+			t.Fatalf("%s: no rows", tt.which)
+		}
+		row := rows[len(rows)-1]
+		if row.Label != "nothing under way" || row.Took != tt.took || len(row.Bars) != tt.bars || row.Count != tt.count {
+			t.Errorf("%s of %d steps: %+v", tt.which, len(tt.spans), row)
+		}
+	}
+}
+
 // Zooming keeps the line where it is, and nothing leaves the scale however it is moved.
 func TestLookingAround(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))

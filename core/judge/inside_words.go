@@ -12,6 +12,12 @@ import (
 	"paceduel/core/units"
 )
 
+// several reports whether a shot is more than a single span.
+func (in *Inside) several() bool {
+	const once = 1.05 // on average
+	return len(in.Steps) > 1 || len(in.Steps) == 1 && in.Steps[0].Count > once
+}
+
 // insides enters what happens in the contenders' shots, and what moved between them.
 func (f *field) insides(v *Verdict) {
 	v.Insides, v.Told = map[cell.Cell]*Inside{}, map[cell.Cell][]ToldTime{}
@@ -27,8 +33,8 @@ func (f *field) insides(v *Verdict) {
 			}
 		}
 	}
-	if !slices.ContainsFunc(all, func(in *Inside) bool { return len(in.Steps) > 1 }) {
-		v.Insides = nil // a single process each says nothing new
+	if !slices.ContainsFunc(all, (*Inside).several) {
+		v.Insides = nil // a single span each says nothing new
 		return
 	}
 	for _, in := range all {

@@ -182,12 +182,15 @@ func (d *document) figures() {
 
 // inside is what happens in shots: a table of steps for each contender, and what moved.
 func (d *document) inside() {
-	inner := d.v.Inner(d.r)
-	if len(inner) == 0 {
-		return
+	if len(d.v.Inner(d.r)) > 0 {
+		d.section("Inside a shot")
+		d.steps()
 	}
-	d.section("Inside a shot")
-	for _, in := range inner {
+}
+
+// steps writes them without a head.
+func (d *document) steps() {
+	for _, in := range d.v.Inner(d.r) {
 		d.line("%s\n", in.Say())
 		d.head("step", "begins", "ends", "takes", "times", "of the critical path")
 		for i := range in.Steps {

@@ -2,6 +2,7 @@ package report_test
 
 import (
 	"encoding/csv"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 	"testing"
 
 	"paceduel/core/chart"
+	"paceduel/core/chart/paper"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/report"
@@ -79,6 +81,39 @@ func TestASweepIsReported(t *testing.T) {
 		if row[2] == "mean" && row[0] == "1" && row[3] == "buffered" && (row[7] != "1" || row[11] != "buffered") {
 			t.Errorf("%q", row)
 		}
+	}
+}
+
+// What is known of the inside of shots at a point of a sweep stands in its report, with a picture of its own.
+func TestTheInsideOfASweep(t *testing.T) {
+	r, _ := madeSwept(t)
+	rng := rand.New(rand.NewPCG(1, 2))
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Point == r.Sweep.Points[1].At && h.Contender == "buffered" {
+			looked := sample.Legs(false, 0.041, 0.052, 0.03)(rng, h.Round)
+			h.Inside, _ = result.LookInside(looked, int64(len(looked)))
+		}
+	}
+	s, err := judge.JudgeSweep(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out strings.Builder
+	if err := report.SweptMarkdown(&out, r, s, nil); err != nil {
+		t.Fatal(err)
+	}
+	if text := out.String(); strings.Count(text, "## Inside a shot\n\n### writers 2\n") != 1 ||
+		strings.Count(text, "### ") != 1 || !strings.Contains(text, "| step | begins |") {
+		t.Error(text)
+	}
+	pictures := 0
+	for _, p := range paper.AllSwept(r, s) {
+		if strings.Contains(p.Title, "what happens in a shot, writers 2") && strings.Contains(p.Name, "writers-2-inside") {
+			pictures++
+		}
+	}
+	if pictures != 1 {
+		t.Errorf("%d pictures of the inside at writers 2", pictures)
 	}
 }
 

@@ -101,8 +101,29 @@ func SweptFigures(out io.Writer, r *result.Result, s *judge.Sweep) error {
 	return w.Error()
 }
 
-// SweptMarkdown writes the report of a sweep: question, sentence, findings, a table of each stretch, claims, cautions,
-// footing, how to run it again, pictures.
+// insideOfPoints is what happens in shots at each point where that is known.
+func (d *document) insideOfPoints(s *judge.Sweep) error {
+	head := "Inside a shot"
+	for i := range d.r.Sweep.Points {
+		v, err := s.At(i)
+		if err != nil {
+			return err
+		}
+		at := &document{r: d.r.AtPoint(i), v: v}
+		if at.steps(); at.text.Len() == 0 {
+			continue
+		}
+		if head != "" {
+			d.section(head)
+			head = ""
+		}
+		d.line("### %s\n\n%s", d.r.Sweep.Say(d.r.Sweep.Points[i].At), at.text.String())
+	}
+	return nil
+}
+
+// SweptMarkdown writes the report of a sweep: question, sentence, findings, a table of each stretch, what happens inside
+// shots, claims, cautions, footing, how to run it again, pictures.
 func SweptMarkdown(out io.Writer, r *result.Result, s *judge.Sweep, pictures []paper.Named) error {
 	d := &document{r: r, v: &judge.Verdict{Claims: s.Claims, Cautions: s.Cautions}}
 	d.line("# %s", r.Plan.Name)
@@ -130,6 +151,9 @@ func SweptMarkdown(out io.Writer, r *result.Result, s *judge.Sweep, pictures []p
 				d.row(row...)
 			}
 		}
+	}
+	if err := d.insideOfPoints(s); err != nil {
+		return err
 	}
 	d.claims()
 	d.cautions()

@@ -34,7 +34,8 @@ func Swept(r *result.Result, s *judge.Sweep, look chart.SweepLook, asMap bool) (
 }
 
 // AllSwept are the pictures of a finished sweep: the figure that decides along every stretch, its map where there are
-// two parameters, and the other figures that carry a verdict along the first stretch.
+// two parameters, the other figures that carry a verdict along the first stretch, and what happens inside shots at each
+// point where that is known.
 func AllSwept(r *result.Result, s *judge.Sweep) (out []Named) {
 	look := chart.SweepLook{Figure: s.Decides}
 	for i := range s.Slices {
@@ -46,6 +47,16 @@ func AllSwept(r *result.Result, s *judge.Sweep) (out []Named) {
 	for _, fig := range s.Figures {
 		if look.Figure = fig; fig != s.Decides {
 			out = append(out, Swept(r, s, look, false)...)
+		}
+	}
+	for i := range r.Sweep.Points {
+		v, err := s.At(i)
+		if err != nil { // the document was judged already
+			continue
+		}
+		at := r.AtPoint(i)
+		if in := chart.NewInside(at, v, chart.InsideLook{Depth: chart.AllSteps}); in.Any() {
+			out = append(out, Named{Inside(in), Name(at, "inside"), "what happens in a shot, " + r.Sweep.Say(r.Sweep.Points[i].At)})
 		}
 	}
 	return out

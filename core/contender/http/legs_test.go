@@ -267,7 +267,8 @@ func TestALegOfPages(t *testing.T) {
 			t.Errorf("inside %+v", s)
 		}
 		// Several lists at a time, each of which goes on by itself.
-		lists := Leg{Name: "lists", URL: "/calls/{{each}}", Each: "list.calls", AtOnce: 3, Pages: &Pages{Next: "/next", Most: 2}}
+		two := &Pages{Next: "/next", Most: 2}
+		lists := Leg{Name: "lists", URL: "/calls/{{each}}", Each: "list.calls", AtOnce: 3, Pages: two}
 		shot = shoot(t, legged(q, "", list, lists))
 		if asked, _ := q.take(); shot.Class != shots.OK || len(asked) != 3+2+2+1+1 || shot.Amounts[lean.Pages] != 9 {
 			t.Errorf("%s %v: %q", shot.Class, shot.Err, asked)
