@@ -122,8 +122,8 @@ func (d *document) insideOfPoints(s *judge.Sweep) error {
 	return nil
 }
 
-// SweptMarkdown writes the report of a sweep: question, sentence, findings, a table of each stretch, what happens inside
-// shots, claims, cautions, footing, how to run it again, pictures.
+// SweptMarkdown writes the report of a sweep: question, sentence, findings, a table of each stretch, what happens
+// inside shots, claims, cautions, footing, how to run it again, pictures.
 func SweptMarkdown(out io.Writer, r *result.Result, s *judge.Sweep, pictures []paper.Named) error {
 	d := &document{r: r, v: &judge.Verdict{Claims: s.Claims, Cautions: s.Cautions}}
 	d.line("# %s", r.Plan.Name)

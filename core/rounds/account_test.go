@@ -86,7 +86,7 @@ func accounts(t *testing.T, fails error, ended func(way *string, h *result.Heat)
 		return crowded{}, nil
 	}
 	kind.Watches = func(*plan.Watch, plan.Surroundings) []plan.Fault { return nil }
-	src := "duel: T\nbaseline: a\ncourse: { stub: { takes: 1ms }, watch: { at: here } }\n" +
+	src := "duel: T\nbaseline: a\ncourse: { stub: { takes: 1ms }, watch: { postgres: here } }\n" +
 		"pace: { repeat: 4, warmup: 3 }\nrounds: 2\n" +
 		"contenders: { a: , b: }\n"
 	p, err := read.Plan(t.TempDir()+"/p.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{kind.Kind}})

@@ -56,7 +56,8 @@ func AllSwept(r *result.Result, s *judge.Sweep) (out []Named) {
 		}
 		at := r.AtPoint(i)
 		if in := chart.NewInside(at, v, chart.InsideLook{Depth: chart.AllSteps}); in.Any() {
-			out = append(out, Named{Inside(in), Name(at, "inside"), "what happens in a shot, " + r.Sweep.Say(r.Sweep.Points[i].At)})
+			title := "what happens in a shot, " + r.Sweep.Say(r.Sweep.Points[i].At)
+			out = append(out, Named{Inside(in), Name(at, "inside"), title})
 		}
 	}
 	return out

@@ -368,8 +368,8 @@ func (s *Settings) checkTogether() (faults []plan.Fault) {
 	for i := range s.Legs {
 		for _, name := range s.Legs[i].Marks.Names() {
 			if first, twice := names[name]; twice {
-				fault(fmt.Sprintf("legs[%d].marks.%s", i, name), "give each a name of its own", "leg %s has a mark of that name, too",
-					s.Legs[first].Name)
+				key := fmt.Sprintf("legs[%d].marks.%s", i, name)
+				fault(key, "give each a name of its own", "leg %s has a mark of that name, too", s.Legs[first].Name)
 			}
 			names[name] = i
 		}
