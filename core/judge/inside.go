@@ -2,6 +2,7 @@ package judge
 
 import (
 	"math"
+	"slices"
 
 	"paceduel/core/cell"
 	"paceduel/core/judge/stats"
@@ -31,9 +32,10 @@ type InsideStep struct {
 	Name          string
 	Path          string // its name behind those of the steps that it lies within
 	Parent, Depth int
-	Share         float64 // of the shots, that have it
-	Count         float64 // how often these do it
-	AtOnce        int     // how many are under way together, in half of the shots
+	Share         float64  // of the shots, that have it
+	Count         float64  // how often these do it
+	AtOnce        int      // how many are under way together, in half of the shots
+	Needs         []string // paths of the steps that it needs, itself among them where its spans need each other
 	Begin, End    [3]float64
 	Total, Covers Value
 	OnPath        Value // on average over all shots
@@ -220,6 +222,11 @@ func (f *field) step(all []*result.Inside, at []map[string]int, path string) Ins
 		out.Name = s.Name
 		had, spansOf = had+s.Shots, spansOf+s.Spans
 		atOnce = append(atOnce, float64(s.AtOnce))
+		for _, need := range s.Needs {
+			if needed := pathOf(in, need); !slices.Contains(out.Needs, needed) {
+				out.Needs = append(out.Needs, needed)
+			}
+		}
 		for q := range begins {
 			begins[q], ends[q] = append(begins[q], s.Begin[q].Seconds()), append(ends[q], s.End[q].Seconds())
 		}

@@ -74,6 +74,40 @@ func TestTheTypicalShot(t *testing.T) {
 	}
 }
 
+// What needs what is said as it is: a list whose pages need each other, calls that need the list and not each other, and
+// a tide that needs nothing.
+func TestWhoWaitsForWhat(t *testing.T) {
+	ms := func(n int) time.Duration { return time.Duration(n) * time.Millisecond }
+	at := func(name string, from, to int, needs ...int) spans.Span {
+		return spans.Span{Name: name, Begin: ms(from), End: ms(to), Parent: spans.None, Needs: needs}
+	}
+	calls := []spans.Span{at("list", 0, 20), at("list", 20, 40, 0), at("call", 40, 60, 1), at("call", 60, 80, 1)}
+	needed := []spans.Span{at("list", 0, 20), at("list", 20, 40, 0), at("bill", 40, 60, 1), at("print", 60, 80, 2)}
+	tide := []spans.Span{at("list", 0, 20), at("list", 20, 40, 0), at("call", 40, 60, 1), at("tide", 60, 80)}
+	for _, tt := range []struct {
+		spans []spans.Span
+		want  string
+	}{
+		{calls, "a takes 80.0 ms, of which 2 x list, one after another, are 40.0 ms. With all at once that need nothing " +
+			"of each other it could take 60.0 ms."},
+		{needed, "a takes 80.0 ms, of which 2 x list, one after another, are 40.0 ms. Nothing of it waits for what it does " +
+			"not need. If list took half, it would take 60.0 ms."},
+		{tide, "a takes 80.0 ms: call and tide wait for each other, 20.0 ms + 20.0 ms, and need not. Together they could " +
+			"take 60.0 ms."},
+	} {
+		r, v := inside(t, sample.Entrant{Name: "a", Latency: sample.Times(0.08, 0.01),
+			Inside: func(*rand.Rand, int) (out []spans.Shot) {
+				for range 25 {
+					out = append(out, spans.Shot{Length: ms(80), Known: true, Spans: tt.spans})
+				}
+				return out
+			}}, sample.Entrant{Name: "b"})
+		if got := v.Inner(r)[0].Say(); got != tt.want {
+			t.Errorf("%q; want %q", got, tt.want)
+		}
+	}
+}
+
 func TestManyQueriesOfAService(t *testing.T) {
 	r, v := inside(t, sample.Entrant{Name: "each", Inside: sample.Traces(40, 0.0009, 0.002)},
 		sample.Entrant{Name: "some", Inside: sample.Traces(4, 0.0009, 0.002)})

@@ -61,10 +61,15 @@ func (in *Inside) Say() string {
 		return text + "."
 	}
 	gain := in.gain()
-	switch inTurn := in.inTurn(); {
-	case gain >= leastGain && in.Known && len(inTurn) > 1:
-		text += fmt.Sprintf(": %s wait for each other, %s, and need not.", units.List(names(inTurn)), addends(inTurn))
-	case top[0].Count > 1.5 && top[0].AtOnce == 1:
+	inTurn := in.inTurn()
+	waiting := in.needlessly(inTurn)
+	switch {
+	case gain >= leastGain && in.Known && len(waiting) > 1:
+		text += fmt.Sprintf(": %s wait for each other, %s, and need not.", units.List(names(waiting)), addends(waiting))
+	case top[0].Count > 1.5 && top[0].AtOnce > 1:
+		text += fmt.Sprintf(", of which %s %s, %d at once, are %s.", Often(top[0].Count), top[0].Name, top[0].AtOnce,
+			units.Seconds(in.alone(top[0])))
+	case top[0].Count > 1.5:
 		text += fmt.Sprintf(", of which %s %s, one after another, are %s.", Often(top[0].Count), top[0].Name,
 			units.Seconds(in.alone(top[0])))
 	case len(inTurn) > 1 && onPathOf(inTurn) > in.Length.V/2:
@@ -74,8 +79,11 @@ func (in *Inside) Say() string {
 	}
 	switch {
 	case gain >= leastGain && in.Known:
-		text += fmt.Sprintf(" Together they could take %s%s%s.", units.Seconds(in.Together.V), between(in.Together),
-			in.held())
+		how := "Together they"
+		if len(waiting) < 2 { // it is between the spans of a step that there is needless waiting
+			how = "With all at once that need nothing of each other it"
+		}
+		text += fmt.Sprintf(" %s could take %s%s%s.", how, units.Seconds(in.Together.V), between(in.Together), in.held())
 	case gain >= leastGain:
 		text += fmt.Sprintf(" If none of its steps needed what stands beside it, it could take %s%s.",
 			units.Seconds(in.Together.V), between(in.Together))
@@ -173,6 +181,34 @@ func (in *Inside) follow(steps []*InsideStep, s *InsideStep) []*InsideStep {
 		steps[n-1] = s
 	}
 	return steps
+}
+
+// needlessly are those of steps that follow one another of which one does not need the one before it, and that one.
+func (in *Inside) needlessly(steps []*InsideStep) (out []*InsideStep) {
+	for i := 1; i < len(steps); i++ {
+		if in.needs(steps[i], steps[i-1].Path, map[string]bool{}) {
+			continue
+		}
+		if len(out) == 0 || out[len(out)-1] != steps[i-1] {
+			out = append(out, steps[i-1])
+		}
+		out = append(out, steps[i])
+	}
+	return out
+}
+
+// needs reports whether a step needs another one, by itself or by what it needs.
+func (in *Inside) needs(s *InsideStep, path string, seen map[string]bool) bool {
+	if slices.Contains(s.Needs, path) {
+		return true
+	}
+	seen[s.Path] = true
+	for i := range in.Steps {
+		if other := &in.Steps[i]; slices.Contains(s.Needs, other.Path) && !seen[other.Path] && in.needs(other, path, seen) {
+			return true
+		}
+	}
+	return false
 }
 
 func onPathOf(steps []*InsideStep) (sum float64) {

@@ -55,11 +55,13 @@ type Traced struct {
 
 // InsideStep is all spans of one name within the same step. Quartiles are over the shots that have it.
 type InsideStep struct {
-	Name   string   `json:"name"`
-	Parent int      `json:"within"`     // place of the step that it is part of, before its own; -1: of the shot itself
-	Shots  int64    `json:"shots"`      // that have it
-	Spans  int64    `json:"spans"`      // in all of them
-	AtOnce int      `json:"at_once"`    // in half of the shots so many were under way together
+	Name   string `json:"name"`
+	Parent int    `json:"within"`  // place of the step that it is part of, before its own; -1: of the shot itself
+	Shots  int64  `json:"shots"`   // that have it
+	Spans  int64  `json:"spans"`   // in all of them
+	AtOnce int    `json:"at_once"` // in half of the shots so many were under way together
+	// Needs are the places of the steps that it needs, itself among them where its spans need each other.
+	Needs  []int    `json:"needs,omitempty"`
 	Total  Quarters `json:"total_ns"`   // its spans added up
 	Own    Quarters `json:"own_ns"`     // of that, what no part of theirs covered
 	Covers Quarters `json:"covered_ns"` // in which at least one was under way
@@ -99,6 +101,11 @@ func (in *Inside) check() error {
 		if s := &in.Steps[i]; s.Parent < spans.None || s.Parent >= i || s.Shots < 1 || s.Spans < s.Shots {
 			return fmt.Errorf("step %d of an inside is part of %d, with %d spans in %d shots", i, s.Parent, s.Spans, s.Shots)
 		}
+		for _, need := range in.Steps[i].Needs {
+			if need < 0 || need >= len(in.Steps) {
+				return fmt.Errorf("step %d of an inside needs step %d, of %d", i, need, len(in.Steps))
+			}
+		}
 	}
 	for _, r := range in.Real {
 		for _, sp := range r.Spans {
@@ -137,7 +144,7 @@ func LookInside(looked []spans.Shot, of int64) (*Inside, []*spans.Inside) {
 			Name: s.Name, Parent: s.Parent, Shots: int64(s.Shots), Spans: int64(s.Spans), AtOnce: s.AtOnce,
 			Total: Quarters(s.Total), Own: Quarters(s.Own), Covers: Quarters(s.Covered), Begin: Quarters(s.Begin),
 			End: Quarters(s.End), OnPath: Quarters(s.OnPath), CPU: Quarters(s.CPU), Halved: Quarters(s.Halved),
-			MeanOnPath: s.MeanOnPath,
+			MeanOnPath: s.MeanOnPath, Needs: s.Needs,
 		})
 	}
 	in.Real = realShots(looked, all, steps)

@@ -152,6 +152,8 @@ type Step struct {
 	CPU                 time.Duration // used by its spans, as far as it is known
 	OnPath              time.Duration // how much of the critical path it, with its parts, is
 	AtOnce              int           // how many of them were under way together, at most
+	// Needs are the places of the steps whose spans its own need, itself among them where they need each other.
+	Needs []int
 }
 
 // Inside is what became of one shot.
@@ -255,6 +257,22 @@ func (in *Inside) fold(t *tree) {
 		in.Steps[step].AtOnce = atOnce(t, spans[step])
 	}
 	in.order()
+	in.needs(t)
+}
+
+// needs enters which steps need which.
+func (in *Inside) needs(t *tree) {
+	for i := range t.Spans {
+		st := &in.Steps[in.of[i]]
+		for _, need := range t.Spans[i].Needs {
+			if need < 0 || need >= len(in.of) {
+				continue
+			}
+			if of := in.of[need]; !slices.Contains(st.Needs, of) {
+				st.Needs = append(st.Needs, of)
+			}
+		}
+	}
 }
 
 // order puts steps in the order in which they first began, parts after what they are parts of.

@@ -223,6 +223,26 @@ func TestWhatShotsHaveInCommon(t *testing.T) {
 	}
 }
 
+// Which step needs which is kept where steps change places: what begins later may come first.
+func TestStepsKeepTheirNeeds(t *testing.T) {
+	at := func(name string, from, to int, needs ...int) spans.Span {
+		return spans.Span{
+			Name: name, Begin: time.Duration(from) * ms, End: time.Duration(to) * ms, Parent: spans.None, Needs: needs,
+		}
+	}
+	in := spans.Look(&spans.Shot{Length: 40 * ms, Known: true, Spans: []spans.Span{
+		at("bill", 30, 40, 1, 2), at("list", 0, 10), at("list", 10, 20, 1), at("tide", 20, 30),
+	}})
+	s, _ := spans.Summarize([]*spans.Inside{in, in})
+	var got []string
+	for _, step := range s.Steps {
+		got = append(got, fmt.Sprint(step.Name, step.Needs))
+	}
+	if want := []string{"list[0]", "tide[]", "bill[0]"}; !slices.Equal(got, want) {
+		t.Errorf("%v; want %v", got, want)
+	}
+}
+
 func TestTooManySteps(t *testing.T) {
 	s := &spans.Shot{Length: time.Second}
 	for i := range 1_000 {

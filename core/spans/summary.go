@@ -28,10 +28,11 @@ func quarters(values []time.Duration) (q Quarters) {
 // Common is a step that several shots have. Its quartiles are over the shots that have it.
 type Common struct {
 	Name       string
-	Parent     int // place of the step that it is a part of, before its own; None: of the shot itself
-	Shots      int // that have it
-	Spans      int // in all of these
-	AtOnce     int // in half of them at least so many were under way together
+	Parent     int   // place of the step that it is a part of, before its own; None: of the shot itself
+	Shots      int   // that have it
+	Spans      int   // in all of these
+	AtOnce     int   // in half of them at least so many were under way together
+	Needs      []int // places of the steps that it needs in any of them, itself too where its spans need each other
 	Total, Own Quarters
 	Covered    Quarters
 	Begin, End Quarters
@@ -111,6 +112,14 @@ func Summarize(all []*Inside) (s Summary, steps [][]int) {
 			}
 			values[place].add(st, in.Halved[i])
 		}
+		for i := range in.Steps {
+			c := &s.Steps[to[i]]
+			for _, need := range in.Steps[i].Needs {
+				if place := to[need]; !slices.Contains(c.Needs, place) {
+					c.Needs = append(c.Needs, place)
+				}
+			}
+		}
 		steps = append(steps, to)
 	}
 	s.Shots = len(all)
@@ -157,6 +166,10 @@ func (s *Summary) order(steps [][]int) {
 		if p := s.Steps[i].Parent; p != None {
 			sorted[place].Parent = to[p]
 		}
+		for j, need := range s.Steps[i].Needs {
+			sorted[place].Needs[j] = to[need]
+		}
+		slices.Sort(sorted[place].Needs)
 	}
 	s.Steps = sorted
 	for _, of := range steps {

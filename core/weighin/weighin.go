@@ -193,9 +193,7 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 		t.Notes = append(t.Notes, fmt.Sprintf("its JSON is %s: it is not looked into", errDeep))
 	}
 	t.Notes = append(t.Notes, view.Notes...)
-	for _, m := range shot.Told {
-		t.Told = append(t.Told, result.StartMark{Name: m.Name, Unit: m.Unit, Value: m.Value})
-	}
+	t.Told = toldOf(shot.Told)
 	marked := plan.MarkNames(a.plan.Contenders)
 	for _, f := range a.plan.Named() {
 		if f.IsTold() && !slices.Contains(marked, f) && !a.tellsLater(answer.Name) &&
@@ -209,6 +207,19 @@ func (a *asking) describe(t *result.Touch, answer *Answer, shot *shots.Shot) {
 	answer.Outcome, answer.Type, answer.Body, answer.Whole = view.Outcome, view.Type, body,
 		view.Bytes == int64(len(view.Body))
 	answer.raw, answer.length = body, shot.Length
+}
+
+// toldOf are the marks of a shot, added up by name as heats have them.
+func toldOf(marks []shots.Mark) (out []result.StartMark) {
+	for _, m := range marks {
+		same := func(o result.StartMark) bool { return o.Name == m.Name && o.Unit == m.Unit }
+		if i := slices.IndexFunc(out, same); i >= 0 {
+			out[i].Value += m.Value
+			continue
+		}
+		out = append(out, result.StartMark{Name: m.Name, Unit: m.Unit, Value: m.Value})
+	}
+	return out
 }
 
 // tellsLater reports whether a contender tells of its steps in spans, which come when its shots are over.

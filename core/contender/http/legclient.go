@@ -109,9 +109,15 @@ type legState struct {
 	flying      int
 	values      map[string]value
 	took        time.Duration // its requests, added up
-	bodies      [][]byte
-	longest     int // place of its longest span; -1 before any
+	bodies      []body
+	longest     int // place of its longest span, or of the end of its longest list of pages; -1 before any
 	longestTook time.Duration
+}
+
+// body is an answer of a leg.
+type body struct {
+	item int // of the leg's list
+	text []byte
 }
 
 // pause is a stretch in which nothing of a shot was under way but ourselves.
@@ -133,7 +139,8 @@ type errand struct {
 // listing is a list of which pages are read one after another.
 type listing struct {
 	turner
-	latest int // place of the span of the latest page
+	latest int           // place of the span of the latest page
+	took   time.Duration // all pages so far
 }
 
 // asksFor is who performs a request of a leg.
@@ -553,7 +560,7 @@ func (c *legClient) answered(e *errand) (more bool, err error) {
 		join(st.values, values)
 	}
 	if c.shot.View != nil {
-		st.bodies = append(st.bodies, bytes.Clone(v.Body))
+		st.bodies = append(st.bodies, body{e.item, bytes.Clone(v.Body)})
 	}
 	if e.list == nil {
 		return false, nil
@@ -631,7 +638,12 @@ func (c *legClient) enter(e *errand) {
 		sp.Needs = append(sp.Needs, e.list.latest)
 	}
 	c.inside = append(c.inside, sp)
-	if took := s.Latency(); st.longest < 0 || took > st.longestTook {
+	took := s.Latency()
+	if e.list != nil {
+		e.list.took += took
+		took = e.list.took
+	}
+	if st.longest < 0 || took > st.longestTook {
 		st.longest, st.longestTook = at, took
 	}
 	st.took += s.Latency()
@@ -692,8 +704,9 @@ func (c *legClient) show(v *shots.View) {
 	isJSON := true
 	for i := range c.state {
 		st, l := &c.state[i], &c.d.legs[i]
+		slices.SortStableFunc(st.bodies, func(a, b body) int { return a.item - b.item }) // they came as they were done
 		for _, b := range st.bodies {
-			isJSON = isJSON && json.Valid(b)
+			isJSON = isJSON && json.Valid(b.text)
 		}
 		if len(st.bodies) == 0 {
 			continue
@@ -713,29 +726,31 @@ func (c *legClient) show(v *shots.View) {
 			whole.WriteByte(']')
 		}
 	}
-	body := []byte("{" + whole.String() + "}")
+	answer := []byte("{" + whole.String() + "}")
 	v.Type = "application/json"
 	if !isJSON {
 		var all [][]byte
 		for i := range c.state {
-			all = append(all, c.state[i].bodies...)
+			for _, b := range c.state[i].bodies {
+				all = append(all, b.text)
+			}
 		}
-		body, v.Type = bytes.Join(all, []byte{'\n'}), "text/plain"
+		answer, v.Type = bytes.Join(all, []byte{'\n'}), "text/plain"
 	}
 	if shot := c.shot; shot.Class.Failed() {
 		v.Outcome = strings.SplitN(shot.Err.Error(), "\n", 2)[0]
 	}
-	v.Bytes, v.Body = int64(len(body)), body[:min(len(body), v.Room())]
+	v.Bytes, v.Body = int64(len(answer)), answer[:min(len(answer), v.Room())]
 }
 
 // items are what a leg was answered: of pages whose list is named, the items of all.
-func (l *leg) items(bodies [][]byte) [][]byte {
-	if l.Pages == nil || l.Pages.List == "" {
-		return bodies
-	}
-	var out [][]byte
-	for _, body := range bodies {
-		out = append(out, listed(body, l.Pages.List)...)
+func (l *leg) items(bodies []body) (out [][]byte) {
+	for _, b := range bodies {
+		if l.Pages == nil || l.Pages.List == "" {
+			out = append(out, b.text)
+		} else {
+			out = append(out, listed(b.text, l.Pages.List)...)
+		}
 	}
 	return out
 }

@@ -23,6 +23,7 @@ type quay struct {
 	*httptest.Server
 	mu     sync.Mutex
 	there  int
+	done   int
 	most   int
 	asked  []string
 	gather int // requests under /meet are answered when so many are there
@@ -47,11 +48,16 @@ func (q *quay) serve(w http.ResponseWriter, r *http.Request) {
 	for strings.HasPrefix(r.URL.Path, "/meet") && q.most < q.gather {
 		q.met.Wait()
 	}
+	for r.URL.RequestURI() == "/last?3" && q.done < 3 { // the vessel, and the other two
+		q.met.Wait()
+	}
 	q.met.Broadcast()
 	q.mu.Unlock()
 	defer func() {
 		q.mu.Lock()
 		q.there--
+		q.done++
+		q.met.Broadcast()
 		q.mu.Unlock()
 	}()
 	w.Header().Set("Content-Type", "application/json")
@@ -241,6 +247,17 @@ func TestALegForEachItem(t *testing.T) {
 	})
 }
 
+// What is compared stands in the order of the list, however the answers come: the first item's is the last here.
+func TestAnswersStandInTheOrderOfItems(t *testing.T) {
+	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
+		vessel := Leg{Name: "vessel", URL: "/vessel", Take: map[string]plan.Word{"calls": "/calls"}}
+		shot := shoot(t, legged(q, "", vessel, Leg{Name: "call", URL: "/last?{{each/id}}", Each: "vessel.calls", AtOnce: 3}))
+		if body := string(shot.View.Body); !strings.Contains(body, `"call":["/last?3  ","/last?5  ","/last?8  "]`) {
+			t.Errorf("%v: %s", shot.Err, body)
+		}
+	})
+}
+
 // A leg's list is read page by page, and what it takes is of all pages; the marks of a leg are those of its answers.
 func TestALegOfPages(t *testing.T) {
 	eachWay(t, func(t *testing.T, q *quay, shoot func(*testing.T, *Settings) shots.Shot) {
@@ -265,6 +282,11 @@ func TestALegOfPages(t *testing.T) {
 		s := shot.Inside
 		if s[1].Name != "list" || !slices.Equal(s[1].Needs, []int{0}) || !slices.Equal(s[2].Needs, []int{1}) {
 			t.Errorf("inside %+v", s)
+		}
+		for _, sp := range s[3:] { // whoever needs the list needs its last page
+			if !slices.Equal(sp.Needs, []int{2}) {
+				t.Errorf("%s needs %v", sp.Name, sp.Needs)
+			}
 		}
 		// Several lists at a time, each of which goes on by itself.
 		two := &Pages{Next: "/next", Most: 2}

@@ -538,8 +538,9 @@ func (r *reader) brought(p *plan.Plan) []figure.Name {
 
 // mayTell reports whether a contender is of a kind that may tell times of itself without a mark, as Server-Timing does.
 func (r *reader) mayTell(p *plan.Plan) bool {
+	contenders := slices.Concat(p.Contenders, r.refused) // as in brought
 	return slices.ContainsFunc(r.opt.Kinds, func(k plan.Kind) bool {
-		return k.Tells && slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name })
+		return k.Tells && slices.ContainsFunc(contenders, func(c plan.Contender) bool { return c.Kind == k.Name })
 	})
 }
 
