@@ -74,8 +74,8 @@ func TestTheTypicalShot(t *testing.T) {
 	}
 }
 
-// What needs what is said as it is: a list whose pages need each other, calls that need the list and not each other, and
-// a tide that needs nothing.
+// What needs what is said as it is: a list whose pages need each other, calls that need the list and not each other,
+// and a tide that needs nothing.
 func TestWhoWaitsForWhat(t *testing.T) {
 	ms := func(n int) time.Duration { return time.Duration(n) * time.Millisecond }
 	at := func(name string, from, to int, needs ...int) spans.Span {
