@@ -272,6 +272,12 @@ type Housed interface {
 	Resident() Resident
 }
 
+// Sorted is a driver whose shots may be of several sorts, which the rows name.
+type Sorted interface {
+	// Sorts says of which sort the shots for each row are; those of no names are of none.
+	Sorts() shots.Sorts
+}
+
 // Embedded is a driver whose contender is a library that runs within our own process.
 type Embedded interface {
 	// Used is the CPU time that it has taken so far, which is none of ours. It may be called at any time.

@@ -16,7 +16,53 @@ const (
 	morePrefix   = "told+ "  // the same, where more is better
 	amountPrefix = "amount " // that a kind counts, a shot
 	ratePrefix   = "rate "   // the same, a second
+	ofPrefix     = "of "     // of a stream of its own within the heats, or of a time that is told
 )
+
+// ofStream are the figures that a stream has.
+var ofStream = []Name{P50, P75, P90, P95, P99, P999, Longest, Mean}
+
+// streamed splits "p99 of ping".
+var streamed = regexp.MustCompile(`^(` + strings.ReplaceAll(strings.Join(texts(ofStream), "|"), ".", `\.`) + `) of (.+)$`)
+
+func texts(names []Name) (out []string) {
+	for _, n := range names {
+		out = append(out, string(n))
+	}
+	return out
+}
+
+// Of is a percentile, the longest or the mean of a stream: what has latencies of its own beside those of shots, as one
+// sort of requests among several, a bystander's probes, an effect, or a time that shots tell. of is the figure of the
+// table that it is like.
+func Of(of Name, stream string) Name { return Name(ofPrefix + string(of) + " of " + stream) }
+
+// ParseOf reads what people call a figure of a stream: p99 of ping, or of "select pilot".
+func ParseOf(text string) (n Name, ok bool) {
+	found := streamed.FindStringSubmatch(text)
+	if found == nil {
+		return "", false
+	}
+	stream := strings.Trim(found[2], `"`)
+	const most = 200
+	if stream == "" || len(stream) > most || strings.ContainsAny(stream, "\"\n") {
+		return "", false
+	}
+	return Of(Name(found[1]), stream), true
+}
+
+// OfStream takes a figure of a stream apart.
+func (n Name) OfStream() (of Name, stream string, ok bool) {
+	text, ok := strings.CutPrefix(string(n), ofPrefix)
+	if !ok {
+		return "", "", false
+	}
+	found := streamed.FindStringSubmatch(text)
+	if found == nil {
+		return "", "", false
+	}
+	return Name(found[1]), found[2], true
+}
 
 // Part is the median of a part of latencies.
 func Part(name string) Name { return Name(partPrefix + name) }
@@ -69,7 +115,7 @@ func (n Name) IsCPU() bool { return n.IsTold() && strings.HasPrefix(n.Spoken(), 
 
 // Spoken is what people call a figure in plans and claims: a mark by its name alone.
 func (n Name) Spoken() string {
-	for _, prefix := range []string{toldPrefix, morePrefix, amountPrefix, ratePrefix} {
+	for _, prefix := range []string{toldPrefix, morePrefix, amountPrefix, ratePrefix, ofPrefix} {
 		if full, ok := strings.CutPrefix(string(n), prefix); ok {
 			name, _ := bare(full)
 			if prefix == ratePrefix {
@@ -137,6 +183,9 @@ func (n Name) build() *Figure {
 		f.Read = func(s Source) float64 { return s.PerShot(name) }
 		return f
 	}
+	if of, stream, ok := n.OfStream(); ok {
+		return n.buildOf(of, stream)
+	}
 	if full, ok := strings.CutPrefix(string(n), ratePrefix); ok {
 		name, unit := bare(full)
 		per := unit + units.PerSecond
@@ -156,6 +205,29 @@ func (n Name) build() *Figure {
 	return &Figure{
 		Name: n, Label: string(n), Unit: units.Second, Words: timeWords, At: " at " + string(n), Axis: latencies,
 	}
+}
+
+// buildOf makes the row of a figure of a stream, which is read as that of the table is.
+func (n Name) buildOf(of Name, stream string) *Figure {
+	like := byName[of]
+	name := string(of) + " of " + stream
+	f := &Figure{
+		Name: n, Doc: like.Doc + ", of a stream", Label: name, Unit: like.Unit, Words: like.Words, At: " at " + name,
+		Axis: latencies, Use: everywhere, Pool: OverAll, Adds: of == Mean,
+	}
+	switch of {
+	case Mean:
+		f.At = " in the mean of " + stream
+		f.Read = func(s Source) float64 { return s.StreamMean(stream) }
+	case Longest:
+		f.At = " at the longest of " + stream
+		f.Read = func(s Source) float64 { return s.StreamQuantile(stream, 1) }
+	default:
+		q := like.Quantile
+		f.Quantile = q
+		f.Read = func(s Source) float64 { return s.StreamQuantile(stream, q) }
+	}
+	return f
 }
 
 // counted is a row of what may be a time, data or a count of something: less of it is better.

@@ -60,10 +60,14 @@ type Source interface {
 	Most(amount string) float64        // the most of an amount at once
 	Started(part StartPart) float64    // of a service, in seconds
 	PartOfLatency(of Name) float64     // a part or what is told: its median, or its mean where shots are few
-	FirstShot() float64                // of a heat that has several, in seconds
-	Woken() float64                    // the shot after a silence, in seconds
-	Held() float64                     // the load up to which a climb's limit was kept
-	FailedShare() float64              // of shots
+	// StreamQuantile and StreamMean are of what has latencies of its own within the heats; the quantile is NaN where too
+	// few lie beyond it.
+	StreamQuantile(stream string, q float64) float64
+	StreamMean(stream string) float64
+	FirstShot() float64   // of a heat that has several, in seconds
+	Woken() float64       // the shot after a silence, in seconds
+	Held() float64        // the load up to which a climb's limit was kept
+	FailedShare() float64 // of shots
 }
 
 // StartPart is a moment of a service's start.

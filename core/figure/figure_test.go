@@ -14,19 +14,21 @@ import (
 // fixed is a source in which every reading is another number.
 type fixed struct{}
 
-func (fixed) LatencyQuantile(q float64) float64     { return q }
-func (fixed) MeanLatency() float64                  { return 2 }
-func (fixed) ShotRate() float64                     { return 3 }
-func (fixed) Length() float64                       { return 4 }
-func (fixed) PerShot(amount string) float64         { return 5 + float64(len(amount)) }
-func (fixed) PerSecond(amount string) float64       { return 20 + float64(len(amount)) }
-func (fixed) Most(amount string) float64            { return 40 + float64(len(amount)) }
-func (fixed) Started(part figure.StartPart) float64 { return 60 + float64(part) }
-func (fixed) PartOfLatency(of figure.Name) float64  { return 80 + float64(len(of)) }
-func (fixed) FirstShot() float64                    { return 100 }
-func (fixed) Woken() float64                        { return 101 }
-func (fixed) Held() float64                         { return 102 }
-func (fixed) FailedShare() float64                  { return 103 }
+func (fixed) LatencyQuantile(q float64) float64           { return q }
+func (fixed) MeanLatency() float64                        { return 2 }
+func (fixed) ShotRate() float64                           { return 3 }
+func (fixed) Length() float64                             { return 4 }
+func (fixed) PerShot(amount string) float64               { return 5 + float64(len(amount)) }
+func (fixed) PerSecond(amount string) float64             { return 20 + float64(len(amount)) }
+func (fixed) Most(amount string) float64                  { return 40 + float64(len(amount)) }
+func (fixed) Started(part figure.StartPart) float64       { return 60 + float64(part) }
+func (fixed) PartOfLatency(of figure.Name) float64        { return 80 + float64(len(of)) }
+func (fixed) StreamQuantile(of string, q float64) float64 { return 200 + q }
+func (fixed) StreamMean(of string) float64                { return 300 }
+func (fixed) FirstShot() float64                          { return 100 }
+func (fixed) Woken() float64                              { return 101 }
+func (fixed) Held() float64                               { return 102 }
+func (fixed) FailedShare() float64                        { return 103 }
 
 // Every row says all that others look up in it.
 func TestRowsAreComplete(t *testing.T) {

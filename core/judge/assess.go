@@ -141,7 +141,7 @@ func (f *field) assess(fig figure.Name, base, own cell.Cell) Assessment {
 	if len(f.r.States()) > 1 {
 		a.State = own.State
 	}
-	fewest := min(f.fewest(base), f.fewest(own))
+	fewest := min(f.fewest(fig, base), f.fewest(fig, own))
 	if q, ok := fig.Quantile(); ok {
 		switch k := beyond(fewest, q); {
 		case fewest < 0:
@@ -297,7 +297,7 @@ func (f *field) leading() figure.Name {
 	}
 	q, ok := fig.Quantile()
 	for _, s := range f.sides() {
-		if n := f.fewest(s); ok && n >= 0 && beyond(n, q) < fewBeyond-1e-9 {
+		if n := f.fewest(fig, s); ok && n >= 0 && beyond(n, q) < fewBeyond-1e-9 {
 			return figure.Mean
 		}
 	}

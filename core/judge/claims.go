@@ -141,7 +141,7 @@ func (f *field) bestOf(c *plan.Claim, own cell.Cell) Claim {
 // against weighs a claim about a ratio, round by round like any figure.
 func (f *field) against(c *plan.Claim, own, than cell.Cell) Claim {
 	if need := max(f.tooFew(c.Figure, own), f.tooFew(c.Figure, than)); need > 0 {
-		return Claim{Finding: Undecided, Why: fmt.Sprintf("too few: %s needs %s shots a heat", c.Figure, units.Count(need))}
+		return Claim{Finding: Undecided, Why: tooFewFor(c.Figure, need)}
 	}
 	var d []float64 // logarithms of how much more own has than the other
 	for round := 1; round <= f.last(); round++ {
@@ -210,7 +210,7 @@ func (f *field) againstNoneClaim(c *plan.Claim, own, than cell.Cell) (_ Claim, o
 // limited weighs a claim about a limit: the typical heat's figure is held to it.
 func (f *field) limited(c *plan.Claim, own cell.Cell) Claim {
 	if need := f.tooFew(c.Figure, own); need > 0 {
-		return Claim{Finding: Undecided, Why: fmt.Sprintf("too few: %s needs %s shots a heat", c.Figure, units.Count(need))}
+		return Claim{Finding: Undecided, Why: tooFewFor(c.Figure, need)}
 	}
 	var d []float64
 	none := 0
@@ -308,8 +308,13 @@ func (f *field) errorRate(c *plan.Claim, own cell.Cell) Claim {
 // tooFew is how many shots a heat would need for a percentile; 0 when there are enough.
 func (f *field) tooFew(fig figure.Name, s cell.Cell) int64 {
 	q, ok := fig.Quantile()
-	if fewest := f.fewest(s); !ok || fewest < 0 || beyond(fewest, q) >= fewBeyond-1e-9 {
+	if fewest := f.fewest(fig, s); !ok || fewest < 0 || beyond(fewest, q) >= fewBeyond-1e-9 {
 		return 0
 	}
 	return needFor(q)
+}
+
+// tooFewFor says how many shots a heat has to have for a figure that it has too few for.
+func tooFewFor(fig figure.Name, need int64) string {
+	return fmt.Sprintf("too few: %s needs %s", fig.Spoken(), shotsNeeded(fig, need))
 }

@@ -117,7 +117,7 @@ const (
 // firstHeats looks for first heats unlike the rest, as of a service that is still warming up.
 func (f *field) firstHeats(fig figure.Name) (out []Caution) {
 	for _, s := range f.sides() {
-		fewest := f.fewest(s)
+		fewest := f.fewest(fig, s)
 		if _, ok := fig.Quantile(); ok && fewest < firstMedianFrom {
 			fig = figure.Mean
 		}

@@ -5,6 +5,7 @@ import (
 	"math"
 	"runtime"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -31,6 +32,7 @@ type heat struct {
 type lengths struct {
 	count  int64
 	median float64
+	all    *result.Distribution // of a stream; nil for others, which are not read any closer
 }
 
 // figureOf is a figure of a cell.
@@ -132,7 +134,10 @@ func decode(r *result.Result, s cell.Cell, splits bool) (out decodedSide, err er
 			if err != nil {
 				return out, err
 			}
-			one.lengths[i] = &lengths{d.TotalCount(), medianOf(d, h.Splits[i].Total())}
+			one.lengths[i] = &lengths{count: d.TotalCount(), median: medianOf(d, h.Splits[i].Total())}
+			if h.Splits[i].Stream || closely(&r.Plan, h.Splits[i].Name) {
+				one.lengths[i].all = d
+			}
 			fig := h.Splits[i].Figure()
 			if out.parts[fig] == nil {
 				out.parts[fig] = &result.Sum{}
@@ -142,6 +147,21 @@ func decode(r *result.Result, s cell.Cell, splits bool) (out decodedSide, err er
 		out.heats = append(out.heats, one)
 	}
 	return out, nil
+}
+
+// closely reports whether the plan names a figure of what is told by this name, as p99 of ping.
+func closely(p *result.Plan, name string) bool {
+	named := append([]string{string(p.Decides)}, p.Claims...)
+	for _, f := range p.Rungs {
+		named = append(named, string(f))
+	}
+	if p.Until != nil {
+		named = append(named, string(p.Until.Figure))
+	}
+	return slices.ContainsFunc(named, func(text string) bool {
+		_, after, ok := strings.Cut(text, " of ")
+		return ok && strings.Contains(after, name)
+	})
 }
 
 // medianOf is the median of a distribution of known sum: exact where all that was recorded is alike, and none where
@@ -291,12 +311,22 @@ func (f *field) splitOf(s cell.Cell, fig figure.Name) float64 {
 	return x
 }
 
-// fewest is the smallest number of successful shots in a heat that count; -1 without heats.
-func (f *field) fewest(s cell.Cell) int64 {
+// fewest is the smallest number of values in a heat that a figure is read from: of its successful shots, or of a
+// stream; -1 without heats.
+func (f *field) fewest(fig figure.Name, s cell.Cell) int64 {
 	n := int64(-1)
+	_, stream, isStream := fig.OfStream()
 	for _, h := range f.heats[s] {
-		if n < 0 || h.OK < n {
-			n = h.OK
+		own := h.OK
+		if isStream {
+			i := h.stream(stream)
+			if i < 0 || h.lengths[i] == nil {
+				continue
+			}
+			own = h.lengths[i].count
+		}
+		if n < 0 || own < n {
+			n = own
 		}
 	}
 	return n

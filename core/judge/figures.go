@@ -191,7 +191,27 @@ func (f *field) partNames() (names []figure.Name) {
 		}
 		names = append(names, of...)
 	}
-	return names
+	return f.asStreams(names)
+}
+
+// asStreams puts the median and p99 of streams in the place of what is told.
+func (f *field) asStreams(names []figure.Name) (out []figure.Name) {
+	streams := map[figure.Name]string{}
+	for i := range f.r.Heats {
+		for j := range f.r.Heats[i].Splits {
+			if s := &f.r.Heats[i].Splits[j]; s.Stream {
+				streams[s.Figure()] = s.Name
+			}
+		}
+	}
+	for _, n := range names {
+		if stream, ok := streams[n]; ok {
+			out = append(out, figure.Of(figure.P50, stream), figure.Of(figure.P99, stream))
+		} else {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // named reports whether the plan names a figure: steps inside a shot have no line of their own unless it does, since

@@ -1084,3 +1084,45 @@ func TestWhatDiffersIsSeenToDiffer(t *testing.T) {
 		t.Errorf("cautions %+v", v.Cautions)
 	}
 }
+
+// Sorts of shots are judged by themselves, by their own numbers: what is too few for one is enough for the other.
+func TestSortsAreJudgedByThemselves(t *testing.T) {
+	r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 10, 1000))
+	p99 := figure.Of(figure.P99, "report")
+	r.Plan.Rungs = []figure.Name{figure.Of(figure.P99, "ping"), p99, figure.Of(figure.Mean, "ping")}
+	r.Plan.Claims = []string{"joined p99 of report under 1s", "joined p99 of ping at most 0.6x that of per-vessel"}
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		for name, n := range map[string]int64{"ping": 950, "report": 50} {
+			lengths := tally.NewHistogram()
+			took := int64(4e6)
+			if h.Contender == "joined" {
+				took = 2e6
+			}
+			lengths.RecordValues(took, n)
+			text, err := result.EncodeHistogram(lengths)
+			if err != nil {
+				t.Fatal(err)
+			}
+			h.Splits = append(h.Splits, result.Split{Name: name, Told: true, Stream: true, Sum: took * n, Lengths: text})
+			h.Sorts = append(h.Sorts, result.Sort{Name: name, OK: n})
+		}
+	}
+	v := weigh(t, r)
+	if a := figureIn(t, v, figure.Of(figure.P99, "ping")); math.Abs(a.Ratio-2) > 0.01 || a.Contender.V > 0.00201 {
+		t.Errorf("%+v", a)
+	}
+	if a := figureIn(t, v, figure.Of(figure.Mean, "ping")); math.Abs(a.Ratio-2) > 1e-6 {
+		t.Errorf("%+v", a)
+	}
+	if a := figureIn(t, v, p99); a.Word != judge.TooFew || a.NeedShots != 500 ||
+		!strings.Contains(a.Say(), "needs 500 of report a heat") {
+		t.Errorf("%+v: %s", a, a.Say())
+	}
+	if c := v.Claims[0]; c.Finding != judge.Undecided || c.Why != "too few: p99 of report needs 500 of report a heat" {
+		t.Errorf("%+v", c)
+	}
+	if c := v.Claims[1]; c.Finding != judge.Upheld {
+		t.Errorf("%+v", c)
+	}
+}

@@ -104,7 +104,8 @@ func unmeasured(r *result.Result) bool {
 func lacking(p *result.Pace, fig figure.Name) int64 {
 	q, ok := fig.Quantile()
 	n := plannedShots(p)
-	if !ok || n == 0 || beyond(n, q) >= fewBeyond-1e-9 {
+	_, _, ofStream := fig.OfStream() // of which nobody knows how many there will be
+	if !ok || ofStream || n == 0 || beyond(n, q) >= fewBeyond-1e-9 {
 		return 0
 	}
 	return needFor(q)

@@ -88,7 +88,7 @@ func (f *field) describe(v *Verdict) (*Verdict, error) {
 	v.Scorecard = append(climbRows(field), scorecard(field)...)
 	v.Scorecard = append(v.Scorecard, field.growthRows()...)
 	if r.Ending != result.Running {
-		v.Scorecard = append(v.Scorecard, splitRows(field)...)
+		v.Scorecard = append(append(v.Scorecard, sortRows(field)...), splitRows(field)...)
 	}
 	v.Scorecard = append(v.Scorecard, gainRows(r, v)...)
 	v.Ranking = field.ranking()

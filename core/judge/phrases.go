@@ -105,7 +105,7 @@ func (a Assessment) Say() string {
 		if a.Figure.IsLoad() {
 			return fmt.Sprintf("too few: needs %s shots a level", units.Count(a.NeedShots))
 		}
-		return fmt.Sprintf("too few: needs %s shots a heat", units.Count(a.NeedShots))
+		return "too few: needs " + shotsNeeded(a.Figure, a.NeedShots)
 	case Open:
 		if a.AgainstNone && a.Rounds >= stats.MinRounds {
 			return "still open, " + a.against()

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"paceduel/core/cell"
 	"paceduel/core/figure"
@@ -330,22 +331,61 @@ func gainRows(r *result.Result, v *Verdict) []Row {
 	return []Row{row}
 }
 
+// sortRows are the scorecard's lines of how many shots of each sort there were, and failed.
+func sortRows(f *field) (rows []Row) {
+	var names []string
+	for i := range f.r.Heats {
+		for _, s := range f.r.Heats[i].Sorts {
+			if !slices.Contains(names, s.Name) {
+				names = append(names, s.Name)
+			}
+		}
+	}
+	for _, name := range names {
+		for _, state := range f.r.States() {
+			row := Row{Name: strings.TrimSuffix("shots of "+name+", "+state, ", ")}
+			for _, e := range f.r.Entrants {
+				var all result.Sort
+				for _, h := range f.inOrder[cell.Of(e.Name, state)] {
+					for _, s := range h.Sorts {
+						if s.Name == name {
+							all.OK, all.Failed = all.OK+s.OK, all.Failed+s.Failed
+						}
+					}
+				}
+				text := units.Count(all.OK)
+				if all.Failed > 0 {
+					text += fmt.Sprintf(", %s failed", units.Count(all.Failed))
+				}
+				row.Values, row.Amount = append(row.Values, text), append(row.Amount, math.NaN())
+			}
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
 // splitRows are the scorecard's lines of what latencies are made of: the median of each part.
 func splitRows(f *field) (rows []Row) {
 	for _, fig := range f.partNames() {
-		if _, part := fig.OfPart(); !part && !fig.IsTold() {
+		_, _, ofStream := fig.OfStream()
+		if _, part := fig.OfPart(); !part && !fig.IsTold() && !ofStream {
 			continue // by the second, which has a rung
 		}
 		for _, state := range f.r.States() {
 			row := Row{Name: fig.Label(), Lower: !fig.MoreIsBetter(), interest: f.interest(fig)}
-			if !fig.IsPercentile() { // else it says already of what
+			if !fig.IsPercentile() && !ofStream { // else it says already of what
 				row.Name += " at p50"
 			}
 			if state != "" {
 				row.Name += ", " + state
 			}
 			for _, e := range f.r.Entrants {
-				x := f.split(cell.Of(e.Name, state), fig)
+				of := cell.Of(e.Name, state)
+				x := f.split(of, fig)
+				if ofStream {
+					x = f.value(fig, of).V
+				}
 				text := units.None
 				if !math.IsNaN(x) {
 					if fig.Unit() == units.Second && x < nothing {

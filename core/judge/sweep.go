@@ -193,7 +193,7 @@ func (s *Sweep) read() {
 				values, some := make([]float64, last), false
 				for round := range values {
 					values[round] = f.heats[c][round+1].figure(fig)
-					if q, ok := fig.Quantile(); ok && beyond(f.fewest(c), q) < fewBeyond-1e-9 {
+					if q, ok := fig.Quantile(); ok && beyond(f.fewest(fig, c), q) < fewBeyond-1e-9 {
 						values[round] = math.NaN()
 					}
 					some = some || values[round] > 0

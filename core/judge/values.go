@@ -1,7 +1,9 @@
 package judge
 
 import (
+	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"paceduel/core/cell"
@@ -85,6 +87,35 @@ func (s single) Length() float64 {
 
 func (s single) PartOfLatency(fig figure.Name) float64 {
 	return s.part(fig)
+}
+
+func (s single) StreamQuantile(stream string, q float64) float64 {
+	i := s.stream(stream)
+	if i < 0 || s.lengths[i] == nil {
+		return math.NaN()
+	}
+	return streamQuantile(s.lengths[i].all, q)
+}
+
+func (s single) StreamMean(stream string) float64 {
+	i := s.stream(stream)
+	if i < 0 || s.lengths[i] == nil {
+		return math.NaN()
+	}
+	return s.Splits[i].Total() / float64(s.lengths[i].count)
+}
+
+// stream is the place of a split by the name of a stream, or of a time that is told; -1 without it.
+func (h *heat) stream(name string) int {
+	return slices.IndexFunc(h.Splits, func(s result.Split) bool { return s.Figure() == figure.Told(name, "") })
+}
+
+// streamQuantile reads a percentile of a stream in seconds, its longest for 1; NaN where too few lie beyond it.
+func streamQuantile(d *result.Distribution, q float64) float64 {
+	if d == nil || d.TotalCount() == 0 || q < 1 && beyond(d.TotalCount(), q) < fewBeyond-1e-9 {
+		return math.NaN()
+	}
+	return Quantile(d, q)
 }
 
 func (s single) PerShot(amount string) float64 { return s.amount(amount) / float64(s.Shots()) }
@@ -253,6 +284,24 @@ func (p pooled) PerSecond(amount string) float64 {
 
 func (p pooled) PartOfLatency(fig figure.Name) float64 { return p.f.split(p.s, fig) }
 
+func (p pooled) StreamQuantile(stream string, q float64) float64 {
+	return streamQuantile(p.f.parts[figureOf{figure.Told(stream, ""), p.s}], q)
+}
+
+func (p pooled) StreamMean(stream string) float64 {
+	d := p.f.parts[figureOf{figure.Told(stream, ""), p.s}]
+	if d == nil {
+		return math.NaN()
+	}
+	var sum float64
+	for _, h := range p.f.inOrder[p.s] {
+		if i := h.stream(stream); i >= 0 {
+			sum += h.Splits[i].Total()
+		}
+	}
+	return sum / float64(d.TotalCount())
+}
+
 func (p pooled) FailedShare() float64 { return p.t.failed / p.t.shots }
 
 // What is not read over all shots is that of a heat: the middle one's, or the highest.
@@ -276,4 +325,12 @@ func unlessNone(x float64) float64 {
 type Value struct {
 	V         float64 // over all shots that count
 	Low, High float64 // lower and upper quartile of its heats; NaN with under four
+}
+
+// shotsNeeded says how many shots a heat has to have for a figure.
+func shotsNeeded(fig figure.Name, n int64) string {
+	if _, stream, ok := fig.OfStream(); ok {
+		return fmt.Sprintf("%s of %s a heat", units.Count(n), stream)
+	}
+	return units.Count(n) + " shots a heat"
 }

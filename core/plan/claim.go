@@ -176,7 +176,11 @@ func (r *claimReader) read(c *Claim) (err error) {
 	slices.SortStableFunc(all, func(a, b figure.Name) int { // "p50 of operation" begins like p50
 		return cmp.Compare(len(b.Spoken()), len(a.Spoken()))
 	})
+	r.stream(c)
 	for _, f := range all {
+		if c.Figure != "" {
+			break
+		}
 		if r.take(f.Spoken()) || f.IsRate() && r.take(strings.TrimSuffix(f.Spoken(), "/s")) {
 			c.Figure = f
 			break
@@ -231,6 +235,28 @@ func (r *claimReader) read(c *Claim) (err error) {
 		err = r.fail(r.at, "leave it out", "%q is more than a claim says", r.text[r.at:])
 	}
 	return err
+}
+
+// stream takes the figure of a stream, if that is next: p99 of ping, longest of "select pilot".
+func (r *claimReader) stream(c *Claim) {
+	r.skip()
+	for _, m := range r.marks { // a mark may be called so
+		if strings.HasPrefix(r.text[r.at:], m.Spoken()) {
+			return
+		}
+	}
+	begin := r.at
+	of := r.word()
+	if r.at += len(of); !r.take("of") {
+		r.at = begin
+		return
+	}
+	name := r.own()
+	if f, ok := figure.ParseOf(of + " of " + name); ok {
+		c.Figure, r.at = f, r.at+len(name)
+		return
+	}
+	r.at = begin
 }
 
 // ratio reads "2x faster than B", "1.5x that of B", "10% of B".

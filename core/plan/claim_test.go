@@ -42,6 +42,12 @@ func TestClaimsAreUnderstood(t *testing.T) {
 			Contender: "joined", Figure: figure.Received, How: plan.AtLeast, Factor: 2, Than: "per-vessel",
 			Reading: "at least 2.0x better",
 		},
+		`joined p99 of ping at most 3x that of per-vessel`: {
+			Contender: "joined", Figure: figure.Of(figure.P99, "ping"), How: plan.AtMost, Factor: 3, Than: "per-vessel",
+		},
+		`joined cold longest of "select pilot" under 1s`: {
+			Contender: "joined", State: "cold", Figure: figure.Of(figure.Longest, "select pilot"), How: plan.Under, Limit: 1,
+		},
 		" joined   p99.9  under 20 ms": {
 			Contender: "joined", Figure: figure.P999, How: plan.Under, Limit: 0.020,
 		},

@@ -357,10 +357,18 @@ type Heat struct {
 	Traced     *Traced    `json:"traced,omitempty"`      // what was sent of sampled shots, where a service sends spans
 	Inside     *Inside    `json:"inside,omitempty"`      // what happened in its shots, where that is known
 	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
+	Sorts      []Sort     `json:"sorts,omitempty"`       // of its shots, where rows name them
 	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
 	Conditions Conditions `json:"conditions"`
 	// an even choice of its shots, for pictures; no figure is computed from them
 	Dots []Dot `json:"dots" text:"ours"`
+}
+
+// Sort is how many shots of a sort there were, whose latencies are a split by its name.
+type Sort struct {
+	Name   string `json:"name"`
+	OK     int64  `json:"ok"`
+	Failed int64  `json:"failed,omitempty"`
 }
 
 // Service is what the process tree of a contender's service used during the judged part of a heat, and held over all of
@@ -530,8 +538,11 @@ type Split struct {
 	Name string `json:"name"`
 	Told bool   `json:"told,omitempty"`
 	More bool   `json:"more_is_better,omitempty"`
-	Step bool   `json:"of_step,omitempty"`       // of a step inside: told of the shots that were looked into
-	Rate bool   `json:"by_the_second,omitempty"` // judged by how much of it is done a second
+	// Stream says that its values are latencies of a stream of its own beside those of shots: one sort of requests, a
+	// bystander's probes, an effect.
+	Stream bool `json:"stream,omitempty"`
+	Step   bool `json:"of_step,omitempty"`       // of a step inside: told of the shots that were looked into
+	Rate   bool `json:"by_the_second,omitempty"` // judged by how much of it is done a second
 	// Unit is that of its values; seconds unless said. They are recorded as so many times PerUnit: a thousand million for
 	// times, 1 for bytes, a thousand for what is counted.
 	Unit    units.Unit `json:"unit,omitempty"`

@@ -6,6 +6,7 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"paceduel/core/contender"
 	"paceduel/core/meter"
 	"paceduel/core/pace"
 	"paceduel/core/plan"
@@ -46,9 +47,13 @@ func (h *heat) recorders(n int) *recorderSet {
 		r.sets[key] = set
 	}
 	set.woken.Reset(0)
+	sorted, _ := h.entry.Driver.(contender.Sorted)
 	for i := range n {
 		set.warm[i].Reset(0)
 		set.judged[i].Reset(r.result.Seed + uint64(r.done*n+i))
+		if sorted != nil {
+			set.judged[i].Sort(sorted.Sorts())
+		}
 	}
 	return set
 }
@@ -129,6 +134,12 @@ func (h *heat) record() (result.Heat, error) {
 		}
 	}
 	doc.Causes = append(doc.Causes, m.Causes...)
+	for _, s := range m.Sorts {
+		doc.Sorts = append(doc.Sorts, result.Sort(s))
+		for i := range doc.Splits {
+			doc.Splits[i].Stream = doc.Splits[i].Stream || doc.Splits[i].Told && doc.Splits[i].Name == s.Name
+		}
+	}
 	h.beginnings(&doc)
 	if s := h.entry.Ground.Service; s != nil && s.Fresh != plan.EveryRun && len(doc.Starts) > 0 {
 		h.follow(&doc, &doc.Starts[len(doc.Starts)-1])

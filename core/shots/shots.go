@@ -64,6 +64,12 @@ type Shot struct {
 	View *View
 }
 
+// Sorts are the sorts of shots where there are several, by their names, and which the shot for each row is of.
+type Sorts struct {
+	Names []string
+	Of    []uint8 // by row
+}
+
 // Keep makes the shot the caller's own beyond the client's next one.
 func (s *Shot) Keep() {
 	s.Told, s.Course, s.Within = slices.Clone(s.Told), slices.Clone(s.Course), slices.Clone(s.Within)

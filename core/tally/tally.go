@@ -109,6 +109,12 @@ type told struct {
 	part
 }
 
+// Sort is how many shots of a sort there were.
+type Sort struct {
+	Name       string
+	OK, Failed int64
+}
+
 // Recorder records the shots of one client or crew. Record and Reset belong to one goroutine; Recent and Total may be
 // called by others.
 type Recorder struct {
@@ -118,6 +124,8 @@ type Recorder struct {
 	late      part
 	parts     []part // as many as the shape has
 	told      []told
+	sorts     shots.Sorts    // of shots, by their rows
+	sortsDone []Sort         // shots of each
 	course    []shots.Moment // of shots that took long
 	within    []Point        // stretches of shots that tell of them
 	steps     []step         // of a climb; none without one
@@ -215,6 +223,7 @@ func (r *Recorder) Reset(seed uint64) {
 	for i := range r.parts {
 		r.parts[i].clear()
 	}
+	r.sorts, r.sortsDone = shots.Sorts{}, nil
 	r.told, r.course, r.within = r.told[:0], r.course[:0], r.within[:0]
 	r.steps = nil
 	r.insides.reset()
@@ -222,6 +231,25 @@ func (r *Recorder) Reset(seed uint64) {
 	r.early, r.raw, r.failed, r.slowest = r.early[:0], r.raw[:0], r.failed[:0], Raw{}
 	r.rng, r.pass, r.chance = rand.New(rand.NewPCG(seed, 0x73616d70)), 0, 1
 	r.total.Store(0)
+}
+
+// Sort has the latencies of each sort of shots recorded by themselves, too, until the next Reset.
+func (r *Recorder) Sort(sorts shots.Sorts) {
+	r.sorts, r.sortsDone = sorts, nil
+	for _, name := range sorts.Names {
+		r.sortsDone = append(r.sortsDone, Sort{Name: name})
+	}
+}
+
+// sort adds a shot to those of its sort.
+func (r *Recorder) sort(shot *shots.Shot, latency time.Duration) {
+	of := &r.sortsDone[r.sorts.Of[shot.Row%len(r.sorts.Of)]]
+	if shot.Class != shots.OK {
+		of.Failed++
+		return
+	}
+	of.OK++
+	r.tell(&shots.Mark{Name: of.Name, Unit: units.Second, Value: latency.Seconds()})
 }
 
 // KeepFirst has the first n shots of each heat kept in short, and returns the recorder.
@@ -251,6 +279,9 @@ func (r *Recorder) Record(shot *shots.Shot, start time.Duration) {
 		}
 	} else if len(r.Causes) < maxCauses && shot.Err != nil {
 		r.Causes = append(r.Causes, shot.Err.Error())
+	}
+	if len(r.sortsDone) > 0 {
+		r.sort(shot, latency)
 	}
 	if shot.Due > 0 {
 		r.Lags.add(shot.Start - shot.Due)
@@ -443,6 +474,7 @@ type Merged struct {
 	Buckets   []Bucket       // of the time line, from the start of the judged part
 	Steps     []Step         // of a climb, the lowest first
 	Course    []shots.Moment // of shots that took long
+	Sorts     []Sort         // of shots, where rows name them
 }
 
 // Merge adds up the recorders of a heat that is over. What it returns is the caller's own.
@@ -480,6 +512,13 @@ func Merge(rs []*Recorder) *Merged {
 		}
 	}
 	for _, r := range rs {
+		for i, s := range r.sortsDone {
+			if i == len(m.Sorts) {
+				m.Sorts = append(m.Sorts, Sort{Name: s.Name})
+			}
+			m.Sorts[i].OK += s.OK
+			m.Sorts[i].Failed += s.Failed
+		}
 		m.Course = append(m.Course, r.course...)
 		m.merge(shape, &r.Sums)
 		r.latencies.addTo(m.Latencies)

@@ -358,3 +358,36 @@ func TestStretchesStandForTheirShots(t *testing.T) {
 		t.Error("stretches of an earlier heat are drawn")
 	}
 }
+
+// Sorts of shots are recorded by themselves beside all of them, failures with none of their latencies.
+func TestSortsOfShots(t *testing.T) {
+	sorts := shots.Sorts{Names: []string{"ping", "report"}, Of: []uint8{0, 0, 1}}
+	var rs []*tally.Recorder
+	for range 2 {
+		r := tally.NewRecorder(&shots.Shape{}, 0, 1)
+		r.Sort(sorts)
+		for row := range 6 {
+			s := shots.Shot{Row: row, Start: time.Second, End: time.Second + time.Duration(1+row%3)*time.Millisecond}
+			if row == 5 {
+				s.Class = shots.Status
+			}
+			r.Record(&s, time.Second)
+		}
+		rs = append(rs, r)
+	}
+	m := tally.Merge(rs)
+	if want := []tally.Sort{{"ping", 8, 0}, {"report", 2, 2}}; !slices.Equal(m.Sorts, want) {
+		t.Errorf("%v; want %v", m.Sorts, want)
+	}
+	if p := m.Parts[0]; p.Name != "ping" || p.Histogram.TotalCount() != 8 || p.Sum != int64(12*time.Millisecond) {
+		t.Errorf("%+v", p)
+	}
+	if p := m.Parts[1]; p.Name != "report" || p.Histogram.TotalCount() != 2 || p.Sum != int64(6*time.Millisecond) {
+		t.Errorf("%+v", p)
+	}
+	rs[0].Reset(0)
+	rs[0].Record(&shots.Shot{Start: time.Second, End: 2 * time.Second}, time.Second)
+	if m := tally.Merge(rs[:1]); len(m.Sorts) > 0 || len(m.Parts) > 0 {
+		t.Errorf("the next heat has %v", m.Sorts)
+	}
+}

@@ -22,7 +22,7 @@ var arrows = map[string]string{
 
 	// the plan, and what carries it out
 	"core/plan":                  "core/cell core/figure core/mask core/units",
-	"core/rows":                  "core/files",
+	"core/rows":                  "core/files core/plan core/shots",
 	"core/plan/read":             "core/figure core/files core/guard core/mask core/plan core/units",
 	"core/launch":                "core/keeper core/plan",
 	"core/meter":                 "core/keeper",

@@ -109,7 +109,8 @@ func level(all []plan.Settings) []plan.Settings {
 type driver struct {
 	settings *Settings
 	clock    *clock.Clock
-	requests []request // at least one; with legs those of the first
+	requests []request   // at least one; with legs those of the first
+	sorts    shots.Sorts // of the requests
 	legs     []legDriver
 	means    means
 	tls      *tls.Config
@@ -124,7 +125,7 @@ type driver struct {
 // open makes a driver that uses at least the means given.
 func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	dir := cmp.Or(setup.PlanDir, setup.Dir) // rows and bodies are the plan's, not the workspace's
-	t, err := s.readRows(dir)
+	t, sorts, err := s.readRows(dir)
 	if err != nil {
 		return nil, fmt.Errorf("read rows: %w", err)
 	}
@@ -134,7 +135,7 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	}
 	d := &driver{
 		settings: s, clock: setup.Clock, requests: requests, guard: setup.Guard, means: max(s.means(requests), least),
-		tracing: setup.Traces,
+		tracing: setup.Traces, sorts: sorts,
 	}
 	if setup.Traces != nil && s.Trace {
 		return nil, errors.New("traces marks the requests itself: leave traceparent out")
@@ -170,6 +171,9 @@ func open(setup contender.Setup, s *Settings, least means) (*driver, error) {
 	}
 	return d, nil
 }
+
+// Sorts implements contender.Sorted.
+func (d *driver) Sorts() shots.Sorts { return d.sorts }
 
 func (d *driver) Close() error {
 	for _, p := range d.pools {

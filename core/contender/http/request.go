@@ -16,13 +16,19 @@ import (
 	"paceduel/core/guard"
 	"paceduel/core/plan"
 	"paceduel/core/rows"
+	"paceduel/core/shots"
 )
 
-func (s *Settings) readRows(dir string) (rows.Table, error) {
-	if s.Rows == "" {
-		return rows.None(), nil
+// readRows reads the rows, as they are dealt.
+func (s *Settings) readRows(dir string) (t rows.Table, sorts shots.Sorts, err error) {
+	t = rows.None()
+	if s.Rows != "" {
+		t, err = rows.Open(within(dir, s.Rows))
 	}
-	return rows.Open(within(dir, s.Rows))
+	if err != nil {
+		return t, sorts, err
+	}
+	return s.Mix.Deal(t)
 }
 
 // within is a path that starts from dir unless it is absolute.

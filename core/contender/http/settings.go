@@ -36,6 +36,7 @@ type Settings struct {
 	Body        string               `json:"body,omitempty" jsonschema_description:"sent with every request; {{column}} is filled in"`
 	BodyFile    string               `json:"body-file,omitempty" jsonschema_description:"a file whose contents are sent, as they are"`
 	Parts       []Part               `json:"parts,omitempty" jsonschema_description:"a body of several parts, as forms with files send it (multipart/form-data)"`
+	Mix         *rows.Mix            `json:"mix,omitempty" jsonschema_description:"which sort of request each row is, by a column: each has figures of its own, as p99 of ping"`
 	Rows        string               `json:"rows,omitempty" jsonschema_description:"a CSV file with a header line, whose rows are used in turn"`
 	Expect      int                  `json:"expect,omitempty" jsonschema:"minimum=100,maximum=599" jsonschema_description:"the status of a good answer; any 2xx unless said"`
 	Timeout     plan.Span            `json:"timeout,omitempty" jsonschema_description:"given up after this long; 10s unless said"`
@@ -195,10 +196,9 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if len(faults) > 0 {
 		return faults
 	}
-	table, err := s.readRows(in.Dir)
-	if err != nil {
-		fault("rows", "the first line names the columns", "%s", err)
-		return faults
+	table, _, err := s.readRows(in.Dir)
+	if f := s.Mix.Fault(err, s.Rows); f != nil {
+		return append(faults, *f)
 	}
 	if len(s.Legs) > 0 {
 		faults = s.checkLegs(table, in)

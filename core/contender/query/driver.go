@@ -19,6 +19,7 @@ import (
 	"paceduel/core/guard"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
+	"paceduel/core/shots"
 )
 
 // Kind is this kind's registration.
@@ -53,10 +54,14 @@ type driver struct {
 
 	mu      sync.Mutex
 	clients int              // that are open
+	sorts   shots.Sorts      // of the rows
 	counted map[string]int64 // by connections that were closed, in all
 	before  account          // of the heat
 	closing sync.WaitGroup   // of connections on which something was under way
 }
+
+// Sorts implements contender.Sorted.
+func (d *driver) Sorts() shots.Sorts { return d.sorts }
 
 // embedded is a driver of a library that runs within our own process.
 type embedded struct {
@@ -79,14 +84,14 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 		settings: s, clock: setup.Clock, address: a, each: s.Each != "", counted: map[string]int64{},
 		first: map[string]database.Value{},
 	}
-	table, err := s.readRows(setup.PlanDir)
+	table, sorts, err := s.readRows(setup.PlanDir)
 	if err != nil && setup.Dir != setup.PlanDir {
-		table, err = s.readRows(setup.Dir)
+		table, sorts, err = s.readRows(setup.Dir)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the rows: %w", err)
 	}
-	d.parameters = values(table)
+	d.parameters, d.sorts = values(table), sorts
 	keys, texts := s.texts()
 	for i, text := range texts {
 		st, err := s.parse(keys[i], text, a.Scheme, table)

@@ -19,6 +19,7 @@ import (
 	"paceduel/core/guard"
 	"paceduel/core/plan"
 	"paceduel/core/rows"
+	"paceduel/core/shots"
 )
 
 // Settings are the keys under query: in a plan.
@@ -29,6 +30,7 @@ type Settings struct {
 	Statements  []string         `json:"statements,omitempty" jsonschema:"minItems=1" jsonschema_description:"several instead, performed in order"`
 	Each        string           `json:"each,omitempty" jsonschema_description:"then, for each row that came, this one: {{column}} is that row's value"`
 	Pages       *Pages           `json:"pages,omitempty" jsonschema_description:"the statement is performed page by page, until one is not full"`
+	Mix         *rows.Mix        `json:"mix,omitempty" jsonschema_description:"which sort of question each row is, by a column: each has figures of its own, as p99 of ping"`
 	Rows        string           `json:"rows,omitempty" jsonschema_description:"a CSV file with a header line, whose rows are used in turn"`
 	Prepared    bool             `json:"prepared,omitempty" jsonschema_description:"prepared once for each connection; true unless said"`
 	Transaction bool             `json:"transaction,omitempty" jsonschema_description:"a shot is one transaction, committed at its end"`
@@ -114,10 +116,9 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 	if len(faults) > 0 {
 		return faults
 	}
-	table, err := s.readRows(in.Dir)
-	if err != nil {
-		fault("rows", "the first line names the columns", "%s", err)
-		return faults
+	table, _, err := s.readRows(in.Dir)
+	if f := s.Mix.Fault(err, s.Rows); f != nil {
+		return append(faults, *f)
 	}
 	keys, texts := s.texts()
 	for i, text := range texts {
@@ -187,11 +188,16 @@ func (s *Settings) checkText(key, text string) *plan.Fault {
 	return nil
 }
 
-func (s *Settings) readRows(dir string) (rows.Table, error) {
-	if s.Rows == "" {
-		return rows.None(), nil
+// readRows reads the rows, as they are dealt.
+func (s *Settings) readRows(dir string) (t rows.Table, sorts shots.Sorts, err error) {
+	t = rows.None()
+	if s.Rows != "" {
+		t, err = rows.Open(plan.Resolve(dir, s.Rows))
 	}
-	return rows.Open(plan.Resolve(dir, s.Rows))
+	if err != nil {
+		return t, sorts, err
+	}
+	return s.Mix.Deal(t)
 }
 
 // Summary is what is asked, and what is special about it.

@@ -561,6 +561,9 @@ func (r *reader) figure(p *plan.Plan, path, name string, use figure.Use, marks [
 	if !ok && r.mayTell(p) {
 		f, ok = plan.TakeOwn(name)
 	}
+	if !ok { // of one of its streams, or of a time that it tells
+		f, ok = figure.ParseOf(name)
+	}
 	if !ok {
 		var names []string
 		for _, k := range append(known, marks...) {
