@@ -10,13 +10,11 @@ import (
 	"io"
 	"math"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
 	"sync"
-	"time"
 )
 
 // The tide predictor tells the heights of a day at a station, every ten minutes, from the sum of the harbour's tidal
@@ -166,18 +164,5 @@ func Predict(ctx context.Context, with, address, file string, said io.Writer) er
 		w.Header().Set("Content-Type", "application/json")
 		json.NewEncoder(w).Encode(Prediction{gauge, day, heights(gauge, day)})
 	})
-	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
-	if err != nil {
-		return fmt.Errorf("the tide predictor cannot answer at %s: %w", address, err)
-	}
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
-	go func() {
-		<-ctx.Done()
-		server.Close()
-	}()
-	fmt.Fprintln(said, "the tide predictor answers at", l.Addr())
-	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-		return err
-	}
-	return nil
+	return listen(ctx, "the tide predictor", address, mux, said)
 }

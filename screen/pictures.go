@@ -1,7 +1,10 @@
 package screen
 
 import (
+	"slices"
 	"strings"
+
+	"charm.land/lipgloss/v2"
 
 	"paceduel/screen/look"
 )
@@ -34,15 +37,38 @@ func Picture[T any](s Scene, key any, draw func() T) T {
 	return made
 }
 
-// PictureNames are the names of a view's pictures in a line, that in view set off.
-func PictureNames(t look.Theme, names []string, at int) string {
+// PictureNames are the names of a view's pictures in a line of at most w cells, that in view set off: where not all fit
+// those around it.
+func PictureNames(t look.Theme, names []string, at, w int) string {
+	const gap = 2
+	names, from := slices.Clone(names), 0
+	width := func(end int) (sum int) {
+		for _, name := range names[from:end] {
+			sum += lipgloss.Width(name) + gap
+		}
+		return sum - gap
+	}
+	end := len(names)
+	if width(end) > w {
+		for ; end > at+1 && width(end) > w-gap-1; end-- {
+		}
+		for ; from < at && width(end) > w-2*(gap+1); from++ {
+		}
+	}
 	var out []string
-	for i, name := range names {
+	if from > 0 {
+		out = append(out, t.Faint.Render("…"))
+	}
+	for i := from; i < end; i++ {
+		name := names[i]
 		style := t.Faint
 		if i == at {
 			style = t.Strong.Underline(true)
 		}
 		out = append(out, style.Render(name))
+	}
+	if end < len(names) {
+		out = append(out, t.Faint.Render("…"))
 	}
 	return strings.Join(out, "  ")
 }

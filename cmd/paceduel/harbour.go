@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -130,7 +131,19 @@ func harbourCommand() *cobra.Command {
 			return err
 		},
 	}
-	c.AddCommand(serve, pack, tidy, predict, almanac, report, log, functions, lay)
+	var ticks time.Duration
+	office := &cobra.Command{
+		Use:   "office",
+		Short: "the harbour's tide office, which is one clerk, on this machine, until interrupted",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return harbour.Office(cmd.Context(), listen, ticks, os.Stdout)
+		},
+	}
+	office.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
+	office.Flags().DurationVar(&ticks, "ticks", 0, "print a line so often while the clerk is free")
+
+	c.AddCommand(serve, pack, tidy, predict, office, almanac, report, log, functions, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

@@ -65,6 +65,7 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 		p.scorecard(r, v)
 	}
 	p.inside(r, v)
+	p.meanwhile(v)
 	p.claims(v.Claims)
 	if len(v.Stakes) > 0 {
 		p.gap()
@@ -90,6 +91,21 @@ func (p printer) inside(r *result.Result, v *judge.Verdict) {
 		p.say("- " + in.Say())
 	}
 	for _, m := range v.Moved {
+		p.say("- " + m.Sentence)
+	}
+}
+
+// meanwhile says who waits while contenders work.
+func (p printer) meanwhile(v *judge.Verdict) {
+	if len(v.Meanwhile) == 0 {
+		return
+	}
+	p.gap()
+	p.say("meanwhile")
+	if len(v.Meanwhile) > 1 {
+		p.say("- " + v.MeanwhileSentence)
+	}
+	for _, m := range v.Meanwhile {
 		p.say("- " + m.Sentence)
 	}
 }

@@ -44,6 +44,9 @@ const (
 	FirstRun     Name = "first run"
 	Wake         Name = "wake"
 	ErrorRate    Name = "error rate"
+	Silence      Name = "longest silence"
+	HeldUp       Name = "held up"
+	Missed       Name = "missed"
 	Holds        Name = "holds"
 	HoldsClients Name = "clients held"
 )
@@ -64,11 +67,22 @@ type Source interface {
 	// few lie beyond it.
 	StreamQuantile(stream string, q float64) float64
 	StreamMean(stream string) float64
-	FirstShot() float64   // of a heat that has several, in seconds
-	Woken() float64       // the shot after a silence, in seconds
-	Held() float64        // the load up to which a climb's limit was kept
-	FailedShare() float64 // of shots
+	FirstShot() float64            // of a heat that has several, in seconds
+	Woken() float64                // the shot after a silence, in seconds
+	Held() float64                 // the load up to which a climb's limit was kept
+	FailedShare() float64          // of shots
+	Waiting(part WaitPart) float64 // of a bystander, while the contender worked
 }
+
+// WaitPart is what is told of a bystander beside its waits.
+type WaitPart int
+
+// The parts.
+const (
+	LongestWait WaitPart = iota // in seconds
+	HeldUpShare                 // of the time
+	MissedShare                 // of what was due: not answered in the end, or lines that did not come
+)
 
 // StartPart is a moment of a service's start.
 type StartPart int
@@ -102,11 +116,12 @@ type Need int
 
 // The needs. A figure with several needs all of them.
 const (
-	AtOnce    Need = 1 << iota // clients at once: neither one shot after another nor a set rate
-	AClimb                     // a climb
-	AService                   // a service
-	AWake                      // a shot after a silence
-	SameShots                  // as many shots, several, in every heat
+	AtOnce     Need = 1 << iota // clients at once: neither one shot after another nor a set rate
+	AClimb                      // a climb
+	AService                    // a service
+	AWake                       // a shot after a silence
+	SameShots                   // as many shots, several, in every heat
+	ABystander                  // somebody who asks meanwhile
 )
 
 // Pooling is how a figure of several heats is taken together.
@@ -236,6 +251,22 @@ var table = []Figure{
 		Name: Wake, Doc: "the shot after a silence", Unit: units.Second, Words: timeWords, At: " in waking up",
 		Axis: latencies,
 		Use:  everywhere, Need: AWake, Pool: MiddleOne, OfStart: true, Read: func(s Source) float64 { return s.Woken() },
+	},
+	{
+		Name: Silence, Doc: "the longest that a bystander waited from when it was due, while the contender worked",
+		Unit: units.Second, Words: [2]string{"less silence", "more silence"}, Use: everywhere,
+		Need: ABystander, Pool: Highest, Read: func(s Source) float64 { return s.Waiting(LongestWait) },
+	},
+	{
+		Name: HeldUp, Doc: "the share of the time in which a bystander waited for longer than it may", Unit: units.Part,
+		Words: [2]string{"less held up", "more held up"}, Use: everywhere, Need: ABystander, Constant: true,
+		Read: func(s Source) float64 { return s.Waiting(HeldUpShare) },
+	},
+	{
+		Name: Missed,
+		Doc:  "the share of a bystander's probes without an answer, or of the lines that were due and did not come",
+		Unit: units.Part, Words: [2]string{"fewer missed", "more missed"}, Use: everywhere, Need: ABystander, Constant: true,
+		Read: func(s Source) float64 { return s.Waiting(MissedShare) },
 	},
 	{
 		Name: ErrorRate, Doc: "the share of shots that fail", Unit: units.Part, Words: [2]string{

@@ -29,6 +29,7 @@ func (fixed) FirstShot() float64                          { return 100 }
 func (fixed) Woken() float64                              { return 101 }
 func (fixed) Held() float64                               { return 102 }
 func (fixed) FailedShare() float64                        { return 103 }
+func (fixed) Waiting(part figure.WaitPart) float64        { return 110 + float64(part) }
 
 // Every row says all that others look up in it.
 func TestRowsAreComplete(t *testing.T) {

@@ -20,6 +20,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"paceduel/core/bystander"
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/guard"
@@ -81,6 +82,9 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 		if err = g.settle(i); err != nil {
 			f.Close()
 			return nil, err
+		}
+		if b := c.Ground.Bystander; b != nil && b.Line != nil {
+			g.ticks = bystander.NewTicks(clk, b.Line)
 		}
 		f.grounds[c.Name] = g
 	}
@@ -304,6 +308,7 @@ type Ground struct {
 	data      string                     // the folder of its data; empty without one
 	as        *launch.User               // whom it runs as; nil: as we do
 	tracing   *contender.Tracing         // nil where no shot is traced
+	ticks     *bystander.Ticks           // that its bystander waits for; nil: none
 	lines     *traces.Lines              // that tell of steps; nil where none do
 	service   *service                   // nil while there is none
 	running   int                        // process of a service that somebody else runs; 0 without

@@ -5,6 +5,7 @@ import (
 	"io"
 	"math/rand/v2"
 
+	"paceduel/core/bystander"
 	"paceduel/core/contender"
 	"paceduel/core/marks"
 	"paceduel/core/traces"
@@ -52,11 +53,19 @@ func (g *Ground) Traces() (*traces.Receiver, traces.Prefix) {
 
 // listener takes what the contender's service prints besides; nil for nobody.
 func (g *Ground) listener() io.Writer {
-	if g.lines == nil {
-		return nil
+	switch {
+	case g.lines != nil && g.ticks != nil:
+		return io.MultiWriter(g.lines, g.ticks)
+	case g.lines != nil:
+		return g.lines
+	case g.ticks != nil:
+		return g.ticks
 	}
-	return g.lines
+	return nil
 }
+
+// Ticks are the lines that the contender's service prints by itself, as its bystander waits for them; nil for none.
+func (g *Ground) Ticks() *bystander.Ticks { return g.ticks }
 
 // tracingVariables tell a service where to send its spans.
 func (g *Ground) tracingVariables() []string {

@@ -35,14 +35,17 @@ type Verdict struct {
 	Beginnings []Beginning
 	Insides    map[cell.Cell]*Inside    // of those of which it is known what happens in their shots
 	Told       map[cell.Cell][]ToldTime // what shots tell of their time without saying when, as Server-Timing does
-	Moved      []*Moved                 // of the other contenders, in the order of the plan, in each state
-	Lanes      map[cell.Cell]Lane       // by contender and state
-	Latencies  map[cell.Cell]*Latencies
-	Heats      map[cell.Cell]map[int]HeatLatency // by round
-	Rounds     int                               // in which every contender finished
-	Decides    figure.Name
-	on         basis
-	Note       string // how the words were reached: which figure decides, or what was corrected for
+	Meanwhile  []*Meanwhile             // who waited while each worked, as its bystander saw it
+	// MeanwhileSentence says who lets others in soonest, and at what cost.
+	MeanwhileSentence string
+	Moved             []*Moved           // of the other contenders, in the order of the plan, in each state
+	Lanes             map[cell.Cell]Lane // by contender and state
+	Latencies         map[cell.Cell]*Latencies
+	Heats             map[cell.Cell]map[int]HeatLatency // by round
+	Rounds            int                               // in which every contender finished
+	Decides           figure.Name
+	on                basis
+	Note              string // how the words were reached: which figure decides, or what was corrected for
 }
 
 // Judge reaches the verdict. The error says that the document cannot be read.
@@ -76,6 +79,7 @@ func (f *field) describe(v *Verdict) (*Verdict, error) {
 		}
 	}
 	field.insides(v)
+	field.meanwhile(v)
 	v.Beginnings = field.beginnings()
 	for i := range v.Gains {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)

@@ -201,6 +201,28 @@ func (s single) Held() float64 { return ascend(s.climb, s.heat).held }
 
 func (s single) FailedShare() float64 { return float64(s.Failed()) / float64(s.Shots()) }
 
+func (s single) Waiting(part figure.WaitPart) float64 {
+	if s.Bystander == nil {
+		return math.NaN()
+	}
+	return waiting(part, &s.Bystander.Meanwhile, s.Bystander)
+}
+
+// waiting reads what is told of probes.
+func waiting(part figure.WaitPart, p *result.Probes, of *result.Bystander) float64 {
+	switch part {
+	case figure.LongestWait:
+		return p.Longest.Seconds()
+	case figure.HeldUpShare:
+		return p.HeldUp.Seconds() / p.Span.Seconds()
+	}
+	due := float64(p.Due)
+	if of.Ticks {
+		due = math.Floor(p.Span.Seconds()/of.Every.Seconds() + 1e-9)
+	}
+	return max(1-float64(p.OK)/due, 0)
+}
+
 // started is the mean of what the heat's starts took, those of the warm-up aside; NaN unless all of them have it.
 func (h *heat) started(of func(*result.Start) time.Duration) float64 {
 	var sum, n float64
@@ -303,6 +325,23 @@ func (p pooled) StreamMean(stream string) float64 {
 }
 
 func (p pooled) FailedShare() float64 { return p.t.failed / p.t.shots }
+
+func (p pooled) Waiting(part figure.WaitPart) float64 {
+	var all result.Probes
+	var of *result.Bystander
+	for _, h := range p.f.inOrder[p.s] {
+		if b := h.Bystander; b != nil {
+			of = b
+			all.Span, all.HeldUp = all.Span+b.Meanwhile.Span, all.HeldUp+b.Meanwhile.HeldUp
+			all.Due, all.OK = all.Due+b.Meanwhile.Due, all.OK+b.Meanwhile.OK
+			all.Longest = max(all.Longest, b.Meanwhile.Longest)
+		}
+	}
+	if of == nil {
+		return math.NaN()
+	}
+	return waiting(part, &all, of)
+}
 
 // What is not read over all shots is that of a heat: the middle one's, or the highest.
 

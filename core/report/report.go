@@ -66,6 +66,7 @@ func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []pape
 	d.heading()
 	d.figures()
 	d.inside()
+	d.meanwhile()
 	d.claims()
 	d.stakes()
 	d.cautions()
@@ -203,6 +204,19 @@ func (d *document) steps() {
 	for _, m := range d.v.Moved {
 		d.line("%s\n", m.Sentence)
 	}
+}
+
+// meanwhile is who waits while contenders work.
+func (d *document) meanwhile() {
+	if len(d.v.Meanwhile) == 0 {
+		return
+	}
+	d.section("Meanwhile")
+	d.line("%s\n", d.v.MeanwhileSentence)
+	for _, m := range d.v.Meanwhile {
+		d.line("- %s", m.Sentence)
+	}
+	d.line("\nThe bystander: %s.", d.v.Meanwhile[0].Does)
 }
 
 func (d *document) claims() {

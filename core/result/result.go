@@ -358,6 +358,7 @@ type Heat struct {
 	Inside     *Inside    `json:"inside,omitempty"`      // what happened in its shots, where that is known
 	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Sorts      []Sort     `json:"sorts,omitempty"`       // of its shots, where rows name them
+	Bystander  *Bystander `json:"bystander,omitempty"`   // who waited meanwhile; nil where nobody asked
 	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
 	Conditions Conditions `json:"conditions"`
 	// an even choice of its shots, for pictures; no figure is computed from them

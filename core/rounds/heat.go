@@ -50,6 +50,7 @@ type heat struct {
 	traced     *traced       // nil where no spans are sent
 	sentBefore traces.Counts // of spans, when it began
 	queryPlan  string        // how it would be carried out, where that has changed since the weigh-in
+	watching   *onlooker     // who asks meanwhile; nil: nobody
 	swept      int64         // processes found after it
 	sampled    int64         // shots whose answers were compared
 }
@@ -144,9 +145,15 @@ func (h *heat) drive(ctx context.Context) error {
 	if err == nil {
 		account = h.openAccount(ctx)
 	}
+	h.watching = h.onlooker()
+	defer h.watching.close()
+	if err == nil {
+		err = h.watching.before(ctx)
+	}
 	w := h.watch()
 	if err == nil {
-		err = h.driven(ctx, &drive, w, account)
+		h.watching.begin(ctx)
+		err = cmp.Or(h.driven(ctx, &drive, w, account), h.watching.after(ctx))
 	}
 	w.stop()
 	for _, c := range clients {

@@ -1,6 +1,7 @@
 package rounds
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -115,7 +116,7 @@ func (h *heat) record() (result.Heat, error) {
 	if err := encode(&doc, m, h.span.UnsentAt, marks, h.entry.Shape.ToldMore); err != nil {
 		return result.Heat{}, err
 	}
-	if err := h.inside(&doc); err != nil {
+	if err := cmp.Or(h.inside(&doc), h.watching.document(&doc)); err != nil {
 		return result.Heat{}, err
 	}
 	doc.Course = thinned(len(m.Course), func(i int) result.Moment { return result.Moment(m.Course[i]) })

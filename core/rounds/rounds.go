@@ -375,6 +375,7 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 func (r *runner) takeDown(ctx context.Context) error {
 	for _, s := range r.stations {
 		contender.CloseAll(s.entries)
+		s.closeBystanders()
 	}
 	var err error
 	for _, f := range slices.Backward(r.footings) { // each gives our processors back as it found them

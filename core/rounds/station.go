@@ -22,8 +22,10 @@ type station struct {
 	plan     *plan.Plan
 	footing  *footing.Footing // shared by points that start from the same
 	entries  []contender.Entry
-	standard *weighin.Standard              // what answers are held to
-	watched  map[string]contender.Accounted // databases, by the contender that uses them
+	standard *weighin.Standard // what answers are held to
+	// drivers of those who ask meanwhile, by contender
+	bystanders map[string]contender.Driver
+	watched    map[string]contender.Accounted // databases, by the contender that uses them
 }
 
 func (s *station) entry(name string) contender.Entry {
@@ -78,7 +80,7 @@ func (r *runner) open(ctx context.Context, s *station) error {
 	s.entries = contender.OpenAll(s.plan, r.cfg.Kinds, func(name string) contender.Setup {
 		return s.footing.Of(name).Setup()
 	})
-	if err := r.watch(s); err != nil {
+	if err := cmp.Or(r.watch(s), r.openBystanders(s)); err != nil {
 		return err
 	}
 	return r.room(s)

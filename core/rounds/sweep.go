@@ -226,6 +226,7 @@ func (r *runner) addPoint(ctx context.Context, point *plan.Point, value plan.Val
 	if err := r.weighIn(ctx, s); err != nil {
 		r.result.Sweep, r.stations = before, stations
 		contender.CloseAll(s.entries)
+		s.closeBystanders()
 		return err
 	}
 	return nil

@@ -40,12 +40,14 @@ var arrows = map[string]string{
 	"core/result": "core/cell core/figure core/files core/mask core/shots core/spans core/units",
 
 	// the run
-	"core/footing": "core/clock core/contender core/files core/guard core/keeper core/launch core/marks core/meter " +
-		"core/plan " +
+	"core/bystander": "core/clock core/contender core/guard core/marks core/pace core/panics core/plan core/shots " +
+		"core/tally",
+	"core/footing": "core/bystander core/clock core/contender core/files core/guard core/keeper core/launch core/marks " +
+		"core/meter core/plan " +
 		"core/result core/shots core/traces core/units",
 	"core/weighin": "core/contender core/footing core/keeper core/launch core/plan core/result core/shots core/units",
-	"core/rounds": "core/cell core/clock core/contender core/figure core/footing core/mask core/meter core/pace " +
-		"core/panics core/plan core/result core/shots core/spans core/tally " +
+	"core/rounds": "core/bystander core/cell core/clock core/contender core/figure core/footing core/mask core/meter " +
+		"core/pace core/panics core/plan core/result core/shots core/spans core/tally " +
 		"core/traces core/units core/weighin",
 	"core/logbook": "core/result",
 

@@ -200,8 +200,8 @@ func Scenes() map[string]screen.Scene {
 	return map[string]screen.Scene{
 		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
 		"failed": with(&failed), "served": with(judged(served)),
-		"inside": with(judged(sample.Make(insides))),
-		"swept":  with(swept(sample.MakeSwept(overWriters), 3)), "swept over two": with(swept(sample.MakeSwept(overTwo), 0)),
+		"inside": with(judged(sample.Make(insides))), "meanwhile": with(judged(waiting())),
+		"swept": with(swept(sample.MakeSwept(overWriters), 3)), "swept over two": with(swept(sample.MakeSwept(overTwo), 0)),
 		"swept over words": with(swept(sample.MakeSwept(overWords), 1)), "swept, under way": with(underWay()),
 	}
 }
@@ -232,6 +232,20 @@ var insides = sample.Duel{
 		{Name: "board", Latency: sample.Times(0.040, 0.05), Inside: sample.Traces(40, 0.0009, 0.002)},
 	},
 	Rounds: 10, Shots: 25, Seed: 4127,
+}
+
+// waiting is a duel of contenders that hold a bystander up for a long while, hardly, and not at all.
+func waiting() *result.Result {
+	d := sample.Duel{Rounds: 10, Shots: 25, Seed: 4127}
+	for _, name := range []string{"one-go", "slices", "helper"} {
+		d.Entrants = append(d.Entrants, sample.Entrant{Name: name, Latency: sample.Times(0.12, 0.02)})
+	}
+	r := sample.Make(d)
+	for i := range r.Heats {
+		h := &r.Heats[i]
+		sample.HeldUp(h, map[string]time.Duration{"one-go": 1900, "slices": 70, "helper": 3}[h.Contender]*time.Millisecond)
+	}
+	return r
 }
 
 // writers is what three ways of keeping positions take in the typical shot with so many writers, in seconds: the second

@@ -397,6 +397,7 @@ func (v View) Body(s screen.Scene, w, h int) string {
 // heads names the pictures, and what the one in view shows.
 func (v View) heads(s screen.Scene) string {
 	sweep := s.Run.Swept.Judged
+	const allNames = 1 << 10 // there are few, and the figure stands behind them
 	var names []string
 	at := 0
 	for p := range pictures {
@@ -407,7 +408,7 @@ func (v View) heads(s screen.Scene) string {
 			names = append(names, pictureNames[p])
 		}
 	}
-	text := screen.PictureNames(s.Theme, names, at)
+	text := screen.PictureNames(s.Theme, names, at, allNames)
 	if v.picture == words {
 		return text
 	}

@@ -65,6 +65,24 @@ func TestTheInsideAndWhatMoved(t *testing.T) {
 	}
 }
 
+// Who waits meanwhile is what is looked at first where somebody asked.
+func TestWhoWaitsMeanwhile(t *testing.T) {
+	s := viewtest.Scenes()["meanwhile"]
+	s.Pictures, s.Width, s.Height = &screen.Pictures{}, 142, 36
+	for _, size := range [][2]int{{80, 20}, {142, 36}} {
+		v := why.New()
+		text := v.Sentence(s) + "\n\n" + ansi.Strip(parts.Fit(v.Body(s, size[0], size[1]), size[0], size[1]))
+		var lines []string
+		for line := range strings.SplitSeq(text, "\n") {
+			lines = append(lines, strings.TrimRight(line, " "))
+			if w := lipgloss.Width(line); w > size[0] && line != v.Sentence(s) {
+				t.Errorf("a line of %d cells: %q", w, line)
+			}
+		}
+		golden.Check(t, fmt.Sprintf("meanwhile-%dx%d", size[0], size[1]), strings.Join(lines, "\n")+"\n")
+	}
+}
+
 // A shot that no contender has leads on to the next one.
 func TestShotsThatThereAreNone(t *testing.T) {
 	s := viewtest.Scenes()["inside"]

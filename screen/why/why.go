@@ -28,10 +28,13 @@ const (
 	inside
 	moved
 	payload
+	meanwhile
 	pictures // how many
 )
 
-var pictureNames = [pictures]string{"start", "memory", "processors", "reading", "writing", "inside", "moved", "payload"}
+var pictureNames = [pictures]string{
+	"start", "memory", "processors", "reading", "writing", "inside", "moved", "payload", "meanwhile",
+}
 
 // quantity is what a picture but the first shows over time.
 func (p picture) quantity() chart.Quantity {
@@ -93,7 +96,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		return append(out, v.keys.zoom, v.keys.wide)
 	}
 	switch v.picture {
-	case payload:
+	case payload, meanwhile:
 		return out
 	case moved:
 		if len(s.Run.Verdict.Moved) > 1 {
@@ -108,9 +111,14 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	return append(out, v.keys.left, v.keys.zoom, v.keys.wide)
 }
 
-// at is the view with the picture that it begins with, unless one was chosen: the inside of shots where that is known.
+// at is the view with the picture that it begins with, unless one was chosen: who waits meanwhile where somebody asked,
+// else the inside of shots where that is known.
 func (v View) at(s screen.Scene) View {
-	if !v.chosen && len(s.Run.Verdict.Insides) > 0 {
+	switch {
+	case v.chosen:
+	case len(s.Run.Verdict.Meanwhile) > 0:
+		v.picture = meanwhile
+	case len(s.Run.Verdict.Insides) > 0:
 		v.picture = inside
 	}
 	return v
@@ -127,6 +135,8 @@ func (v View) any(s screen.Scene) bool {
 		return v.moves(s) != nil
 	case payload:
 		return v.payload(s).Any()
+	case meanwhile:
+		return v.meanwhile(s).Any()
 	}
 	return v.held(s).Any()
 }
@@ -166,7 +176,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		v.inside.turn++
 	case v.picture == inside && v.any(s):
 		return v.pressInside(press, s), nil
-	case v.picture == start, v.picture == moved, v.picture == inside, v.picture == payload:
+	case v.picture == start, v.picture == moved, v.picture == inside, v.picture == payload, v.picture == meanwhile:
 	case key.Matches(press, v.keys.zoom):
 		v.window = v.stretch(s).Zoom(0.5, s.Run.Heats)
 	case key.Matches(press, v.keys.wide):
@@ -221,6 +231,8 @@ func (v View) onPaper(s screen.Scene) paper.Named {
 		return paper.Named{Picture: paper.Inside(v.insides(s)), Name: paper.Name(s.Run.Result, "inside")}
 	case payload:
 		return paper.Named{Picture: paper.Payload(v.payload(s)), Name: paper.Name(s.Run.Result, "payload")}
+	case meanwhile:
+		return paper.Named{Picture: paper.Meanwhile(v.meanwhile(s)), Name: paper.Name(s.Run.Result, "meanwhile")}
 	case moved:
 		m := v.moves(s)
 		name := strings.TrimSpace(m.Right.Name + " " + m.State)
@@ -259,6 +271,8 @@ func (v View) said(s screen.Scene) string {
 		return v.insides(s).Sentence
 	case payload:
 		return v.payload(s).Sentence
+	case meanwhile:
+		return v.meanwhile(s).Sentence
 	case moved:
 		if m := v.moves(s); m != nil {
 			return m.Sentence
@@ -274,7 +288,7 @@ func (v View) Body(s screen.Scene, w, h int) string {
 		return ""
 	}
 	v = v.at(s)
-	lines := []string{parts.Cell(" "+screen.PictureNames(s.Theme, pictureNames[:], int(v.picture)), w), ""}
+	lines := []string{parts.Cell(" "+screen.PictureNames(s.Theme, pictureNames[:], int(v.picture), w-1), w), ""}
 	if !v.any(s) {
 		return strings.Join(lines, "\n")
 	}
@@ -287,6 +301,8 @@ func (v View) Body(s screen.Scene, w, h int) string {
 		lines = append(lines, v.movesBody(s, w, h-2)...)
 	case payload:
 		lines = append(lines, v.payloadBody(s, w, h-2)...)
+	case meanwhile:
+		lines = append(lines, v.meanwhileBody(s, w, h-2)...)
 	default:
 		lines = append(lines, v.memoryBody(s, w, h-2)...)
 	}

@@ -42,6 +42,9 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 			name := title(m.Contender, m.State)
 			add(Moves(chart.NewMoves(r, v, i)), "what became of the steps of "+v.Baseline+" in "+name, name, "moved")
 		}
+		if m := chart.NewMeanwhile(r, v); m.Any() {
+			add(Meanwhile(m), "who waits while they work", "meanwhile")
+		}
 		if p := chart.NewPayload(r, v); len(p.Rows) > 0 {
 			add(Payload(p), "what they ship, and what that consists of", "payload")
 		}

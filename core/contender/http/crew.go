@@ -201,7 +201,7 @@ func unable(ctx context.Context, broken error, shot *shots.Shot) bool {
 }
 
 func (c *crewOfOne) ask(ctx context.Context, row int, shot *shots.Shot) {
-	view := shot.View
+	view, due := shot.View, shot.Due
 	if c.crew == nil && c.err == nil {
 		c.crew, c.err = c.d.crew(1, true)
 	}
@@ -219,8 +219,11 @@ func (c *crewOfOne) ask(ctx context.Context, row int, shot *shots.Shot) {
 			begun = true
 			return 0, 0, first
 		},
-		Ask:  func(_ int, s *shots.Shot) { s.View = view },
-		Done: func(_ int, s *shots.Shot) { *shot = *s },
+		Ask: func(_ int, s *shots.Shot) { s.View = view },
+		Done: func(_ int, s *shots.Shot) {
+			*shot = *s
+			shot.Due = due // the job knows no moments
+		},
 	}
 	c.crew.Drive(ctx, job)
 	c.d.complete(shot)

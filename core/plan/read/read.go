@@ -22,6 +22,7 @@ import (
 
 	"paceduel/core/figure"
 	"paceduel/core/files"
+	"paceduel/core/guard"
 	"paceduel/core/mask"
 	"paceduel/core/plan"
 	"paceduel/core/units"
@@ -70,6 +71,8 @@ type entry struct {
 	Watch   *plan.Watch   `json:"watch,omitempty" jsonschema_description:"a database that it uses: what that counts is read around each heat"`
 	Traces  *plan.Traces  `json:"traces,omitempty" jsonschema_description:"what happens inside some shots: an instrumented service is handed where to send its spans (OpenTelemetry)"`
 	Footing plan.Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
+	// Bystander has a key of its kind beside those of plan.Bystander.
+	Bystander ast.Node `json:"bystander,omitempty" jsonschema_description:"a light probe at a set rate while it works, to see who waits meanwhile: what it does is said by tcp:, line: or the key of a kind"`
 }
 
 // File reads the plan at path. The error is Problems when the file was read but is no good plan.
@@ -600,6 +603,9 @@ func lacking(p *plan.Plan, f figure.Name) (try, what string) {
 	case need&figure.AService != 0 &&
 		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Starts() }):
 		return "add service:, or name another figure", string(f) + " is a figure of services, and no contender has one"
+	case need&figure.ABystander != 0 &&
+		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Bystander != nil }):
+		return "add bystander: to the course", "nobody asks meanwhile whose waiting could be told"
 	case need&figure.AWake != 0 && p.Pace.Wake == 0:
 		return "set pace: { wake: 500ms }", string(f) + " is of the shot after a silence, and the pace has none"
 	case need&figure.SameShots != 0 && p.Pace.Repeat < 2 && (p.Pace.Shots < 2 || p.Pace.Open()):
@@ -780,6 +786,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.checkService(name, c.Ground.Service, p.Pace, plan.JoinKeys(path, "service"))
 	}
 	r.checkGiven(name, own.Service)
+	c.Ground.Bystander = r.readBystander(&own, plan.JoinKeys(path, "bystander"))
 	c.Ground.Watch = own.Watch
 	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
 	c.Ground.Traces = own.Traces
@@ -812,6 +819,62 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.refused = append(r.refused, c)
 	}
 	return c, ok
+}
+
+// readBystander reads who asks meanwhile; nil for nobody, or what is wrong.
+func (r *reader) readBystander(own *entry, path string) *plan.Bystander {
+	if own.Bystander == nil || isNull(r.d.bare(own.Bystander)) {
+		return nil
+	}
+	before := len(r.d.problems)
+	pairs, ok := r.d.entries(own.Bystander, path)
+	if !ok {
+		r.d.fault(own.Bystander, "write it as bystander: { http: { url: … } }", "%s must hold keys and values, this is %s",
+			path, describe(r.d.bare(own.Bystander)))
+		return nil
+	}
+	b := &plan.Bystander{}
+	into := reflect.ValueOf(b).Elem()
+	known := append(keysOf(into.Type()), kindNames(r.opt.Kinds)...)
+	for _, p := range pairs {
+		key := keyName(p)
+		at := plan.JoinKeys(path, key)
+		kind := slices.IndexFunc(r.opt.Kinds, func(k plan.Kind) bool { return k.Name == key })
+		field, ok := fieldOf(into.Type(), key)
+		switch {
+		case ok:
+			r.d.lay(p.Value, into.FieldByIndex(field.Index), at, 1)
+		case kind < 0:
+			r.d.fault(p.Key, plan.PointTo(key, known), "unknown key %q in %s", key, path)
+		case b.Kind != "":
+			r.d.fault(p.Key, "keep one of them", "a bystander does one thing")
+		default:
+			b.Kind, b.Settings = key, r.opt.Kinds[kind].New()
+			r.d.lay(p.Value, reflect.ValueOf(b.Settings).Elem(), at, 0)
+			if s, ok := b.Settings.(plan.Completer); ok {
+				s.Complete()
+			}
+		}
+	}
+	b.Complete()
+	faults := b.Check(own.Service != nil)
+	if b.Kind != "" && len(r.d.problems) == before {
+		for _, f := range b.Settings.Check(plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
+			f.Key = plan.JoinKeys(b.Kind, f.Key)
+			faults = append(faults, f)
+		}
+	}
+	if host, _, err := net.SplitHostPort(string(b.TCP)); err == nil && guard.New(r.doc.Allow).Check(host) != nil {
+		faults = append(faults, plan.Fault{Key: "tcp", What: host + " is not this machine", Try: guard.Try(host)})
+	}
+	for _, f := range faults {
+		at := plan.JoinKeys(path, f.Key)
+		if _, ok := r.d.places[at]; !ok {
+			at = path
+		}
+		r.fault(at, f.Try, "%s", f.What)
+	}
+	return b
 }
 
 // checkTraces looks at who is to send spans, and where to: s is the service as the plan has it, path where it stands.
@@ -930,7 +993,7 @@ func (r *reader) kindOf(name string, layers []source) (plan.Kind, bool) {
 }
 
 // courseKeys are the keys of a contender that a course may have, too.
-var courseKeys = []string{"service", "traces", "watch"}
+var courseKeys = []string{"bystander", "service", "traces", "watch"}
 
 // layKind lays one node of course or contender: the kind's key over settings, the rest over own. In a course other
 // kinds' keys may stand too.

@@ -31,13 +31,20 @@ func Schema(kinds []plan.Kind) ([]byte, error) {
 	}
 	contender := reflector.Reflect(entry{})
 	contender.Version = ""
+	bystander := reflector.Reflect(plan.Bystander{})
+	bystander.Version = ""
 	for _, k := range kinds {
 		settings := reflector.ReflectFromType(reflect.TypeOf(k.New()).Elem())
 		settings.Version, settings.Description = "", k.Doc
 		// A key may come from the course, so none is required of a contender.
 		settings.Required = nil
 		course.Properties.Set(k.Name, settings)
+		bystander.Properties.Set(k.Name, settings)
 		contender.Properties.Set(k.Name, settings)
+	}
+	if old, ok := contender.Properties.Get("bystander"); ok {
+		bystander.Description = old.Description
+		contender.Properties.Set("bystander", bystander)
 	}
 	for _, key := range courseKeys {
 		if s, ok := contender.Properties.Get(key); ok {
