@@ -143,7 +143,18 @@ func harbourCommand() *cobra.Command {
 	office.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
 	office.Flags().DurationVar(&ticks, "ticks", 0, "print a line so often while the clerk is free")
 
-	c.AddCommand(serve, pack, tidy, predict, office, almanac, report, log, functions, lay)
+	notices := &cobra.Command{
+		Use:   "notices",
+		Short: "the harbour's notice board on this machine, until interrupted",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return harbour.Notices(cmd.Context(), way, listen, os.Stdout)
+		},
+	}
+	notices.Flags().StringVar(&way, "with", "pushes", "how it learns of notices: polls or pushes")
+	notices.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
+
+	c.AddCommand(serve, pack, tidy, predict, office, notices, almanac, report, log, functions, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

@@ -66,6 +66,7 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 	}
 	p.inside(r, v)
 	p.meanwhile(v)
+	p.arrivals(v)
 	p.claims(v.Claims)
 	if len(v.Stakes) > 0 {
 		p.gap()
@@ -107,6 +108,15 @@ func (p printer) meanwhile(v *judge.Verdict) {
 	}
 	for _, m := range v.Meanwhile {
 		p.say("- " + m.Sentence)
+	}
+}
+
+// arrivals says when effects of deeds are seen.
+func (p printer) arrivals(v *judge.Verdict) {
+	if len(v.Arrivals) > 0 {
+		p.gap()
+		p.say("arrivals")
+		p.say("- " + v.ArrivalsSentence)
 	}
 }
 

@@ -155,6 +155,17 @@ func (g Guard) Redirect(next *http.Request) error {
 	return nil
 }
 
+// KeepingClient asks over HTTP whom the guard lets it, over connections of which up to idle are kept for each server.
+// It follows no redirects and has no limit of its own.
+func (g Guard) KeepingClient(idle int) *http.Client {
+	return &http.Client{
+		Transport: &http.Transport{
+			Proxy: nil, DialContext: g.DialContext, MaxIdleConnsPerHost: idle, DisableCompression: true,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}
+
 // mostRedirects is how many redirects a Client follows.
 const mostRedirects = 10
 

@@ -36,6 +36,9 @@ type Verdict struct {
 	Insides    map[cell.Cell]*Inside    // of those of which it is known what happens in their shots
 	Told       map[cell.Cell][]ToldTime // what shots tell of their time without saying when, as Server-Timing does
 	Meanwhile  []*Meanwhile             // who waited while each worked, as its bystander saw it
+	// Arrivals are when effects of deeds are seen, and ArrivalsSentence says which is seen first.
+	Arrivals         []*Arrival
+	ArrivalsSentence string
 	// MeanwhileSentence says who lets others in soonest, and at what cost.
 	MeanwhileSentence string
 	Moved             []*Moved           // of the other contenders, in the order of the plan, in each state
@@ -80,6 +83,7 @@ func (f *field) describe(v *Verdict) (*Verdict, error) {
 	}
 	field.insides(v)
 	field.meanwhile(v)
+	field.arrivals(v)
 	v.Beginnings = field.beginnings()
 	for i := range v.Gains {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)

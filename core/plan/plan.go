@@ -32,6 +32,7 @@ const (
 	MaxContenders = 8
 	MaxRounds     = 1000
 	MaxClients    = 1024
+	MaxWaiting    = 20_000 // shots under way of kinds that wait more than they do
 	MaxShots      = 10_000_000
 	MaxHeat       = time.Hour
 	MaxName       = 40 // characters of a contender's name, which has to fit beside its bars
@@ -179,6 +180,13 @@ func (s Surroundings) Find(path string) (string, os.FileInfo, error) {
 	return path + " in the workspace", nil, fs.ErrNotExist
 }
 
+// Streaming is implemented by settings whose shots tell of streams: times with percentiles of their own. Floors says
+// what the way in which some of them are seen may add to them.
+type Streaming interface {
+	Streams() []string
+	Floors() map[string]time.Duration
+}
+
 // Caching is implemented by settings of contenders whose clients keep a cache of their own: it is what is cold for a
 // first visit and warm for a returning one.
 type Caching interface{ HoldsCache() bool }
@@ -203,6 +211,8 @@ type Kind struct {
 	Watches func(*Watch, Surroundings) []Fault
 	// Traces says that its contenders can tell a service which shots to send spans of.
 	Traces bool
+	// Many says that its shots may be under way by the thousand, since they wait more than they do.
+	Many bool
 	// Tells says that its contenders may tell times of themselves without a mark of the plan.
 	Tells bool
 }
@@ -231,7 +241,7 @@ type Pace struct {
 	Climb   *Climb  `json:"climb,omitempty" jsonschema_description:"from one rate or number of clients to another within each heat, to find how much a contender holds"`
 	Think   Span    `json:"think,omitempty" jsonschema_description:"with clients: each waits this long between an answer and its next shot"`
 	Stagger Span    `json:"stagger,omitempty" jsonschema_description:"with clients: they begin one after another, spread over this time"`
-	Most    int     `json:"most,omitempty" jsonschema:"minimum=1,maximum=1024" jsonschema_description:"with rate: how many shots may be under way at once; 64 unless said"`
+	Most    int     `json:"most,omitempty" jsonschema:"minimum=1,maximum=20000" jsonschema_description:"with rate: how many shots may be under way at once, up to 1024, of relays up to 20000; 64 unless said"`
 	For     Span    `json:"for,omitempty" jsonschema_description:"how long a heat lasts, with clients or rate"`
 	Shots   int     `json:"shots,omitempty" jsonschema:"minimum=1,maximum=10000000" jsonschema_description:"how many shots a heat has in all, with clients or rate"`
 	Warmup  *Warmup `json:"warmup,omitempty"`

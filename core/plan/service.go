@@ -12,6 +12,9 @@ import (
 // PortMark stands in a contender's settings for the free port that its service is given.
 const PortMark = "${PORT}"
 
+// RelayMark stands for where a relay listens for what its deeds bring about.
+const RelayMark = "${RELAY_URL}"
+
 // DataMark stands for the folder of ours that its service keeps its data in.
 const DataMark = "${DATA}"
 

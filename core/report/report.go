@@ -67,6 +67,7 @@ func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []pape
 	d.figures()
 	d.inside()
 	d.meanwhile()
+	d.arrivals()
 	d.claims()
 	d.stakes()
 	d.cautions()
@@ -217,6 +218,27 @@ func (d *document) meanwhile() {
 		d.line("- %s", m.Sentence)
 	}
 	d.line("\nThe bystander: %s.", d.v.Meanwhile[0].Does)
+}
+
+// arrivals is when effects of deeds are seen.
+func (d *document) arrivals() {
+	if len(d.v.Arrivals) == 0 {
+		return
+	}
+	d.section("Arrivals")
+	d.line("%s\n", d.v.ArrivalsSentence)
+	d.head("effect", "p50", "p90", "p99", "longest", "came")
+	for _, a := range d.v.Arrivals {
+		row := []string{a.Name()}
+		for _, x := range []float64{a.P50.V, a.P90.V, a.P99.V, a.Longest} {
+			text := units.None
+			if x == x { // it is known
+				text = units.Seconds(x)
+			}
+			row = append(row, text)
+		}
+		d.row(append(row, units.Count(a.Came))...)
+	}
 }
 
 func (d *document) claims() {

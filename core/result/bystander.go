@@ -10,8 +10,8 @@ const (
 
 // Bystander is what became of a heat's light probes. Their waits are splits by the names of the streams.
 type Bystander struct {
-	Does      string        `json:"does" text:"ours"` // what is asked, in words
-	Ticks     bool          `json:"ticks,omitempty"`  // it asks nothing, but waits for lines that are due
+	Does      string        `json:"does"`            // what is asked, in words
+	Ticks     bool          `json:"ticks,omitempty"` // it asks nothing, but waits for lines that are due
 	Every     time.Duration `json:"every_ns"`
 	Within    time.Duration `json:"within_ns"` // who waits for longer is held up
 	Quiet     Probes        `json:"quiet"`

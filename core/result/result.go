@@ -159,6 +159,10 @@ type Entrant struct {
 	Marks []figure.Name `json:"marks,omitempty"`
 	// OwnProcess says that each of its shots is a process of its own.
 	OwnProcess bool `json:"own_process,omitempty"`
+	// Streams are what its shots tell times of that have percentiles of their own, and Floors what the way in which some
+	// of them are seen may add to them.
+	Streams []string                 `json:"streams,omitempty"`
+	Floors  map[string]time.Duration `json:"floors_ns,omitempty"`
 	// Again is a touch in the second state, where contenders are run in more than one.
 	Again *Touch `json:"second_touch,omitempty"`
 }

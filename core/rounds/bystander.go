@@ -142,7 +142,7 @@ func (o *onlooker) document(doc *result.Heat) error {
 		return nil
 	}
 	doc.Bystander = &result.Bystander{
-		Does: o.h.r.cfg.Plan.Mask(o.said.Summary()), Ticks: o.ticks != nil, Every: o.said.Every(), Within: o.said.Within.D(),
+		Does: o.said.Summary(), Ticks: o.ticks != nil, Every: o.said.Every(), Within: o.said.Within.D(),
 		Quiet: probesOf(o.quiet), Meanwhile: probesOf(o.meanwhile),
 	}
 	for _, s := range []struct {

@@ -135,12 +135,7 @@ func (h *heat) record() (result.Heat, error) {
 		}
 	}
 	doc.Causes = append(doc.Causes, m.Causes...)
-	for _, s := range m.Sorts {
-		doc.Sorts = append(doc.Sorts, result.Sort(s))
-		for i := range doc.Splits {
-			doc.Splits[i].Stream = doc.Splits[i].Stream || doc.Splits[i].Told && doc.Splits[i].Name == s.Name
-		}
-	}
+	h.streams(&doc, m)
 	h.beginnings(&doc)
 	if s := h.entry.Ground.Service; s != nil && s.Fresh != plan.EveryRun && len(doc.Starts) > 0 {
 		h.follow(&doc, &doc.Starts[len(doc.Starts)-1])
@@ -150,6 +145,22 @@ func (h *heat) record() (result.Heat, error) {
 		h.r.cfg.OnShots(&doc, h.entry.Shape, kept, sampled)
 	}
 	return doc, nil
+}
+
+// streams says which of what shots tell has percentiles of its own: effects of relays, sorts of shots.
+func (h *heat) streams(doc *result.Heat, m *tally.Merged) {
+	var names []string
+	if s, ok := h.entry.Contender.Settings.(plan.Streaming); ok {
+		names = s.Streams()
+	}
+	for _, s := range m.Sorts {
+		doc.Sorts = append(doc.Sorts, result.Sort(s))
+		names = append(names, s.Name)
+	}
+	for i := range doc.Splits {
+		s := &doc.Splits[i]
+		s.Stream = s.Stream || s.Told && slices.Contains(names, s.Name)
+	}
 }
 
 // coarseDigits are those that our own parts of latencies keep in a sweep, which has so many heats that they weigh more

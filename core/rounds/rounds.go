@@ -232,7 +232,13 @@ func (r *runner) entrants(p *plan.Plan) (out []result.Entrant) {
 		housed, lasts := c.Settings.(plan.Housed)
 		s := c.Ground.Service
 		kept := s != nil && s.Running == nil && s.Fresh == plan.EveryDuel
+		var streams []string
+		var floors map[string]time.Duration
+		if s, ok := c.Settings.(plan.Streaming); ok {
+			streams, floors = s.Streams(), s.Floors()
+		}
 		out = append(out, result.Entrant{
+			Streams: streams, Floors: floors,
 			OneProcess: kept || lasts && !housed.StartsAnew(),
 			Name:       c.Name, Note: c.Note, Avoid: c.Avoid, Kind: c.Kind, Does: c.Settings.Summary(), Mirror: c.Mirror,
 			OwnProcess: r.ownProcess(c.Kind), Marks: c.Marks(),

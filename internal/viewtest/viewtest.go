@@ -201,7 +201,9 @@ func Scenes() map[string]screen.Scene {
 		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
 		"failed": with(&failed), "served": with(judged(served)),
 		"inside": with(judged(sample.Make(insides))), "meanwhile": with(judged(waiting())),
-		"swept": with(swept(sample.MakeSwept(overWriters), 3)), "swept over two": with(swept(sample.MakeSwept(overTwo), 0)),
+		"arrivals":         with(judged(arriving())),
+		"swept":            with(swept(sample.MakeSwept(overWriters), 3)),
+		"swept over two":   with(swept(sample.MakeSwept(overTwo), 0)),
 		"swept over words": with(swept(sample.MakeSwept(overWords), 1)), "swept, under way": with(underWay()),
 	}
 }
@@ -245,6 +247,18 @@ func waiting() *result.Result {
 		h := &r.Heats[i]
 		sample.HeldUp(h, map[string]time.Duration{"one-go": 1900, "slices": 70, "helper": 3}[h.Contender]*time.Millisecond)
 	}
+	return r
+}
+
+// arriving is a duel of two boards whose notices are seen as events, and asked for.
+func arriving() *result.Result {
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 600, Seed: 4127, Entrants: []sample.Entrant{
+		{Name: "polls", Latency: sample.Times(0.08, 0.1)}, {Name: "pushes", Latency: sample.Times(0.002, 0.1)},
+	}})
+	sample.Arriving(r, "polls", "event", 80*time.Millisecond, 0)
+	sample.Arriving(r, "polls", "asked", 100*time.Millisecond, 50*time.Millisecond)
+	sample.Arriving(r, "pushes", "event", 2*time.Millisecond, 0)
+	sample.Arriving(r, "pushes", "asked", 52*time.Millisecond, 50*time.Millisecond)
 	return r
 }
 

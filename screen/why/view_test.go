@@ -65,9 +65,16 @@ func TestTheInsideAndWhatMoved(t *testing.T) {
 	}
 }
 
-// Who waits meanwhile is what is looked at first where somebody asked.
-func TestWhoWaitsMeanwhile(t *testing.T) {
-	s := viewtest.Scenes()["meanwhile"]
+// Who waits meanwhile is what is looked at first where somebody asked, when effects are seen where there are some.
+func TestWhatIsLookedAtFirst(t *testing.T) {
+	for _, scene := range []string{"meanwhile", "arrivals"} {
+		firstView(t, scene)
+	}
+}
+
+func firstView(t *testing.T, scene string) {
+	t.Helper()
+	s := viewtest.Scenes()[scene]
 	s.Pictures, s.Width, s.Height = &screen.Pictures{}, 142, 36
 	for _, size := range [][2]int{{80, 20}, {142, 36}} {
 		v := why.New()
@@ -79,7 +86,7 @@ func TestWhoWaitsMeanwhile(t *testing.T) {
 				t.Errorf("a line of %d cells: %q", w, line)
 			}
 		}
-		golden.Check(t, fmt.Sprintf("meanwhile-%dx%d", size[0], size[1]), strings.Join(lines, "\n")+"\n")
+		golden.Check(t, fmt.Sprintf("%s-%dx%d", scene, size[0], size[1]), strings.Join(lines, "\n")+"\n")
 	}
 }
 

@@ -29,11 +29,12 @@ const (
 	moved
 	payload
 	meanwhile
+	arrivals
 	pictures // how many
 )
 
 var pictureNames = [pictures]string{
-	"start", "memory", "processors", "reading", "writing", "inside", "moved", "payload", "meanwhile",
+	"start", "memory", "processors", "reading", "writing", "inside", "moved", "payload", "meanwhile", "arrivals",
 }
 
 // quantity is what a picture but the first shows over time.
@@ -96,7 +97,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		return append(out, v.keys.zoom, v.keys.wide)
 	}
 	switch v.picture {
-	case payload, meanwhile:
+	case payload, meanwhile, arrivals:
 		return out
 	case moved:
 		if len(s.Run.Verdict.Moved) > 1 {
@@ -112,12 +113,14 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 }
 
 // at is the view with the picture that it begins with, unless one was chosen: who waits meanwhile where somebody asked,
-// else the inside of shots where that is known.
+// when effects are seen of a relay, the inside of shots where that is known.
 func (v View) at(s screen.Scene) View {
 	switch {
 	case v.chosen:
 	case len(s.Run.Verdict.Meanwhile) > 0:
 		v.picture = meanwhile
+	case len(s.Run.Verdict.Arrivals) > 0:
+		v.picture = arrivals
 	case len(s.Run.Verdict.Insides) > 0:
 		v.picture = inside
 	}
@@ -137,6 +140,8 @@ func (v View) any(s screen.Scene) bool {
 		return v.payload(s).Any()
 	case meanwhile:
 		return v.meanwhile(s).Any()
+	case arrivals:
+		return v.arrivals(s).Any()
 	}
 	return v.held(s).Any()
 }
@@ -176,7 +181,8 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		v.inside.turn++
 	case v.picture == inside && v.any(s):
 		return v.pressInside(press, s), nil
-	case v.picture == start, v.picture == moved, v.picture == inside, v.picture == payload, v.picture == meanwhile:
+	case v.picture == start, v.picture == moved, v.picture == inside, v.picture == payload, v.picture == meanwhile,
+		v.picture == arrivals:
 	case key.Matches(press, v.keys.zoom):
 		v.window = v.stretch(s).Zoom(0.5, s.Run.Heats)
 	case key.Matches(press, v.keys.wide):
@@ -233,6 +239,8 @@ func (v View) onPaper(s screen.Scene) paper.Named {
 		return paper.Named{Picture: paper.Payload(v.payload(s)), Name: paper.Name(s.Run.Result, "payload")}
 	case meanwhile:
 		return paper.Named{Picture: paper.Meanwhile(v.meanwhile(s)), Name: paper.Name(s.Run.Result, "meanwhile")}
+	case arrivals:
+		return paper.Named{Picture: paper.Arrivals(v.arrivals(s)), Name: paper.Name(s.Run.Result, "arrivals")}
 	case moved:
 		m := v.moves(s)
 		name := strings.TrimSpace(m.Right.Name + " " + m.State)
@@ -273,6 +281,8 @@ func (v View) said(s screen.Scene) string {
 		return v.payload(s).Sentence
 	case meanwhile:
 		return v.meanwhile(s).Sentence
+	case arrivals:
+		return v.arrivals(s).Sentence
 	case moved:
 		if m := v.moves(s); m != nil {
 			return m.Sentence
@@ -303,6 +313,8 @@ func (v View) Body(s screen.Scene, w, h int) string {
 		lines = append(lines, v.payloadBody(s, w, h-2)...)
 	case meanwhile:
 		lines = append(lines, v.meanwhileBody(s, w, h-2)...)
+	case arrivals:
+		lines = append(lines, v.arrivalsBody(s, w, h-2)...)
 	default:
 		lines = append(lines, v.memoryBody(s, w, h-2)...)
 	}

@@ -45,6 +45,9 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		if m := chart.NewMeanwhile(r, v); m.Any() {
 			add(Meanwhile(m), "who waits while they work", "meanwhile")
 		}
+		if a := chart.NewArrivals(r, v); a.Any() {
+			add(Arrivals(a), "when effects are seen", "arrivals")
+		}
 		if p := chart.NewPayload(r, v); len(p.Rows) > 0 {
 			add(Payload(p), "what they ship, and what that consists of", "payload")
 		}

@@ -7,6 +7,7 @@ import (
 	"paceduel/core/contender/http"
 	"paceduel/core/contender/path"
 	"paceduel/core/contender/query"
+	"paceduel/core/contender/relay"
 	"paceduel/core/contender/worker"
 	"paceduel/core/draft"
 	"paceduel/core/plan"
@@ -14,7 +15,7 @@ import (
 
 // Kinds returns every kind, in the order in which people should see them.
 func Kinds() []contender.Kind {
-	return []contender.Kind{command.Kind, http.Kind, path.Kind, query.Kind, worker.Kind}
+	return []contender.Kind{command.Kind, http.Kind, path.Kind, query.Kind, relay.Kind, worker.Kind}
 }
 
 // PlanKinds is the part of Kinds that plans are read with.

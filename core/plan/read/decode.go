@@ -418,6 +418,11 @@ func (d *decoder) expand(n ast.Node, raw string) (string, bool) {
 			return "", false
 		}
 		value, set := d.lookup(name)
+		if mark := "${" + name + "}"; !set && mark == plan.RelayMark { // for its kind to fill in
+			out.WriteString(before + mark)
+			raw = after
+			continue
+		}
 		if mark := "${" + name + "}"; !set && (mark == plan.PortMark || mark == plan.DataMark) {
 			at := d.pos(n)
 			if mark == plan.PortMark {

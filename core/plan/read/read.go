@@ -320,6 +320,7 @@ func (r *reader) build() *plan.Plan {
 	p.Footing = r.doc.Footing
 	r.checkFooting(&p.Footing, p.Pace)
 	p.Contenders = r.readContenders(p)
+	r.checkMany(p)
 	r.readFigures(p)
 	if p.Baseline != "" && len(r.names) > 0 && !slices.Contains(r.names, p.Baseline) {
 		r.fault("baseline", plan.PointTo(p.Baseline, r.names), "no contender is called %q", p.Baseline)
@@ -466,6 +467,16 @@ func (r *reader) completeUntil(p *plan.Plan) {
 			"until", "set rounds: alone",
 			"the figure of a climb comes in steps, so its interval may never be as narrow as wanted",
 		)
+	}
+}
+
+// checkMany finds fault with more shots at once than the kinds of the contenders are for.
+func (r *reader) checkMany(p *plan.Plan) {
+	many := !slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool {
+		return slices.ContainsFunc(r.opt.Kinds, func(k plan.Kind) bool { return k.Name == c.Kind && !k.Many })
+	})
+	if p.Pace.Most > plan.MaxClients && !many {
+		r.fault("pace.most", fmt.Sprintf("set up to %d", plan.MaxClients), "%d shots at once are too many", p.Pace.Most)
 	}
 }
 

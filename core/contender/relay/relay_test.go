@@ -1,0 +1,286 @@
+package relay
+
+import (
+	"net/http"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"paceduel/core/contender"
+	"paceduel/core/contender/conformance"
+	"paceduel/core/plan"
+	"paceduel/core/shots"
+)
+
+// Every way sees the effect of each deed after the time that it takes, those that we have to ask for up to a period
+// later.
+func TestEffectsInEveryWay(t *testing.T) {
+	const delay = 40 * time.Millisecond
+	y := newYard(t, delay)
+	every := plan.Span(10 * time.Millisecond)
+	s := y.settings(map[string]Effect{
+		"call": {Call: true}, "events": {Events: y.URL + "/events"},
+		"socket": {Socket: "ws" + strings.TrimPrefix(y.URL, "http") + "/socket", Has: "done {{key}}"},
+		"file":   {File: "{{key}}.json", Has: "done"}, "log": {Log: "yard.log", Has: "done {{key}}"},
+		"poll": {Poll: y.URL + "/state?of={{key}}", Has: `"state":"done"`, Every: every},
+	})
+	d := y.open(t, s)
+	c := d.Client(0, 1)
+	best := map[string]time.Duration{}
+	for range 4 {
+		var shot shots.Shot
+		c.Shoot(t.Context(), &shot)
+		if shot.Class != shots.OK || shot.Amounts[never]+shot.Amounts[twice]+shot.Amounts[disorder] != 0 ||
+			shot.Amounts[asks] < 3 {
+			t.Fatalf("%s %v: %v", shot.Class, shot.Err, shot.Amounts)
+		}
+		of := told(&shot)
+		longest := time.Duration(0)
+		for name := range s.Effects {
+			if of[name] < delay {
+				t.Errorf("%s after %s, before it was brought about", name, of[name])
+			}
+			if best[name] == 0 || of[name] < best[name] {
+				best[name] = of[name]
+			}
+			longest = max(longest, of[name])
+		}
+		if of[deedName] <= 0 || of[deedName] >= delay || shot.Latency() < longest-time.Millisecond {
+			t.Errorf("the deed %s, all %s of %s", of[deedName], longest, shot.Latency())
+		}
+	}
+	for name, took := range best {
+		late := 8 * time.Millisecond
+		if name == "poll" {
+			late += every.D()
+		}
+		if took > delay+late {
+			t.Errorf("%s after %s at best; brought about after %s", name, took, delay)
+		}
+	}
+	s.Until = "call" // the shot lasts until then, and all are told
+	var shot shots.Shot
+	c.Shoot(t.Context(), &shot)
+	if of := told(&shot); shot.Class != shots.OK || len(of) != 7 || (shot.Latency()-of["call"]).Abs() > time.Millisecond {
+		t.Errorf("%s %v: %v of %s", shot.Class, shot.Err, of, shot.Latency())
+	}
+}
+
+// What never comes, or comes twice, is counted exactly, with several under way.
+func TestWhatGoesWrongIsCounted(t *testing.T) {
+	y := newYard(t, 5*time.Millisecond)
+	y.lose.Store(7)
+	y.twice.Store(5)
+	s := y.settings(map[string]Effect{"call": {Call: true}})
+	s.Within = plan.Span(400 * time.Millisecond)
+	d := y.open(t, s)
+	var missed, doubled atomic.Int64
+	var wg sync.WaitGroup
+	for i := range 10 {
+		wg.Go(func() {
+			c := d.Client(i, 10)
+			for range 7 {
+				var shot shots.Shot
+				c.Shoot(t.Context(), &shot)
+				missed.Add(shot.Amounts[never])
+				doubled.Add(shot.Amounts[twice])
+				lost := shot.Class == shots.Timeout
+				if lost != (shot.Amounts[never] == 1) || !lost && shot.Class != shots.OK {
+					t.Errorf("%s %v, %v", shot.Class, shot.Err, shot.Amounts)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	y.wg.Wait()
+	doubled.Add(d.watch.twice.Load())
+	if missed.Load() != 10 || doubled.Load() != 70/5-70/35 {
+		t.Errorf("%d of 70 never came, want 10; %d came twice, want 12", missed.Load(), doubled.Load())
+	}
+}
+
+// An effect that overtakes that of an earlier deed is out of order.
+func TestOutOfOrder(t *testing.T) {
+	y := newYard(t, 0)
+	d := y.open(t, y.settings(map[string]Effect{"call": {Call: true}}))
+	for range 3 {
+		d.watch.expect([]string{"call"})
+	}
+	for _, n := range []uint64{1, 3, 2} {
+		d.watch.saw(n, "call")
+	}
+	if got := d.watch.disorder.Load(); got != 1 {
+		t.Errorf("%d out of order; want 1", got)
+	}
+}
+
+// A crew has as many deeds under way as are due, hands each out once, and keeps nothing of them.
+func TestManyDeedsAtOnce(t *testing.T) {
+	y := newYard(t, 150*time.Millisecond)
+	d := y.open(t, y.settings(map[string]Effect{"call": {Call: true}}))
+	crew, err := d.Crew(500)
+	if err != nil || crew == nil {
+		t.Fatal(err)
+	}
+	defer crew.Close()
+	begun, ended, most := 0, 0, 0
+	err = crew.Drive(t.Context(), &contender.Job{
+		Open: true,
+		Next: func(int) (time.Duration, time.Duration, bool) {
+			if begun == 500 {
+				return 0, 0, false
+			}
+			begun++
+			return 0, 0, true
+		},
+		Ask: func(int, *shots.Shot) { most = max(most, begun-ended) },
+		Done: func(_ int, s *shots.Shot) {
+			ended++
+			if s.Class != shots.OK {
+				t.Errorf("%s %v", s.Class, s.Err)
+			}
+		},
+	})
+	if err != nil || ended != 500 || most < 400 {
+		t.Errorf("%v: %d ended, %d at once", err, ended, most)
+	}
+	d.watch.mu.Lock()
+	defer d.watch.mu.Unlock()
+	if len(d.watch.open) != 0 {
+		t.Errorf("%d deeds are still looked out for", len(d.watch.open))
+	}
+}
+
+// A stream that breaks ends the waiting for what would have come over it, and is opened anew by the next deed.
+func TestAStreamThatBreaks(t *testing.T) {
+	y := newYard(t, 30*time.Millisecond)
+	d := y.open(t, y.settings(map[string]Effect{"events": {Events: y.URL + "/events"}}))
+	c := d.Client(0, 1)
+	y.lose.Store(1)
+	go func() {
+		for y.asked.Load() == 0 {
+			<-time.After(time.Millisecond)
+		}
+		y.CloseClientConnections()
+	}()
+	var shot shots.Shot
+	c.Shoot(t.Context(), &shot)
+	if shot.Class != shots.Reset && shot.Class != shots.Other {
+		t.Fatalf("%s %v", shot.Class, shot.Err)
+	}
+	y.lose.Store(0)
+	for range 3 {
+		shot = shots.Shot{}
+		if c.Shoot(t.Context(), &shot); shot.Class == shots.OK {
+			return
+		}
+	}
+	t.Errorf("%s %v", shot.Class, shot.Err)
+}
+
+// Who is asleep has nothing happen before each deed; who is awake does not wait. Neither is part of the latency.
+func TestAsleepAndAwake(t *testing.T) {
+	y := newYard(t, time.Millisecond)
+	s := y.settings(map[string]Effect{"call": {Call: true}})
+	s.Asleep = plan.Span(60 * time.Millisecond)
+	d := y.open(t, s)
+	c := d.Client(0, 1)
+	for _, asleep := range []bool{true, false} {
+		d.Visit(asleep)
+		began := d.clock.Now()
+		var shot shots.Shot
+		c.Shoot(t.Context(), &shot)
+		if waited := shot.Start - began; shot.Class != shots.OK || (waited >= 60*time.Millisecond) != asleep ||
+			shot.Latency() > 50*time.Millisecond {
+			t.Errorf("asleep %v: began after %s, took %s: %v", asleep, shot.Start-began, shot.Latency(), shot.Err)
+		}
+	}
+}
+
+// Garbage and floods to where we listen change nothing.
+func TestHostilePeers(t *testing.T) {
+	y := newYard(t, 20*time.Millisecond)
+	d := y.open(t, y.settings(map[string]Effect{"call": {Call: true}}))
+	c := d.Client(0, 1)
+	var shot shots.Shot
+	c.Shoot(t.Context(), &shot)
+	for _, body := range []string{
+		d.watch.prefix, d.watch.prefix + "99999999999999999999999q", d.watch.prefix + "0q", d.watch.prefix + "12345678q",
+		strings.Repeat(d.watch.prefix, 10_000), strings.Repeat("x", 1<<20),
+	} {
+		if answer, err := http.Post(d.watch.url(), "", strings.NewReader(body)); err == nil {
+			answer.Body.Close()
+		}
+	}
+	shot = shots.Shot{}
+	c.Shoot(t.Context(), &shot)
+	if shot.Class != shots.OK || shot.Amounts[twice] != 0 || len(d.watch.seen["call"]) > 3 {
+		t.Errorf("%s %v: %v, %d seen", shot.Class, shot.Err, shot.Amounts, len(d.watch.seen["call"]))
+	}
+}
+
+func TestConformance(t *testing.T) {
+	const limit = 150 * time.Millisecond
+	y := newYard(t, time.Millisecond)
+	quick := map[string]Effect{"call": {Call: true}}
+	lost := map[string]Effect{"file": {File: "never-{{key}}"}}
+	slow, hangs := y.settings(lost), y.settings(lost)
+	slow.Within, hangs.Within = plan.Span(limit), plan.Span(time.Hour)
+	gone, closed, failing := y.settings(quick), y.settings(quick), New().(*Settings)
+	gone.Request, closed.Request = &Request{URL: y.URL + "/gone"}, &Request{URL: "http://127.0.0.1:1/"}
+	failing.Shell, failing.Effects = "exit 3", quick
+	away := func(change func(*Settings)) plan.Settings {
+		s := y.settings(map[string]Effect{"call": {Call: true}})
+		change(s)
+		return s
+	}
+	conformance.Run(t, conformance.Subject{
+		Kind: Kind, Good: y.settings(quick), Body: "taken", Hangs: hangs, Slow: slow, Limit: limit,
+		Failures: map[shots.Class]plan.Settings{shots.Status: gone, shots.Refused: closed, shots.Exit: failing},
+		Elsewhere: []plan.Settings{
+			away(func(s *Settings) { s.Request.URL = "http://10.1.2.3/" }),
+			away(func(s *Settings) { s.Effects["call"] = Effect{Events: "http://10.1.2.3/"} }),
+			away(func(s *Settings) { s.Effects["call"] = Effect{Socket: "ws://10.1.2.3/"} }),
+			away(func(s *Settings) { s.Effects["call"] = Effect{Poll: "http://10.1.2.3/"} }),
+		},
+	})
+}
+
+func TestSettings(t *testing.T) {
+	for want, change := range map[string]func(*Settings){
+		"nothing says what is done":         func(s *Settings) { s.Request = nil },
+		"a deed is one thing":               func(s *Settings) { s.Shell = "ls" },
+		"nothing says what the deed brings": func(s *Settings) { s.Effects = nil },
+		"nothing says how it is seen":       func(s *Settings) { s.Effects["a"] = Effect{} },
+		"in several ways: call, poll": func(s *Settings) {
+			s.Effects["a"] = Effect{Call: true, Poll: "http://127.0.0.1/"}
+		},
+		"10.1.2.3 is not this machine":        func(s *Settings) { s.Effects["a"] = Effect{Poll: "http://10.1.2.3/"} },
+		`"ftp://127.0.0.1" is not an address`: func(s *Settings) { s.Request.URL = "ftp://127.0.0.1" },
+		"it is seen when it comes":            func(s *Settings) { s.Effects["a"] = Effect{Call: true, Every: 1e6} },
+		"would be a load of its own":          func(s *Settings) { s.Effects["a"] = Effect{Check: "ls", Every: 1000} },
+		`no effect is called "b"`:             func(s *Settings) { s.Until = "b" },
+		`"deed" is no name for an effect`:     func(s *Settings) { s.Effects = map[string]Effect{"deed": {Call: true}} },
+		"a limit of 3h0m0s":                   func(s *Settings) { s.Within = plan.Span(3 * time.Hour) },
+		"nothing ties it to its deed":         func(s *Settings) { s.Effects["a"] = Effect{File: "out", Has: "done"} },
+	} {
+		s := New().(*Settings)
+		s.Request, s.Effects = &Request{URL: "http://127.0.0.1:80/"}, map[string]Effect{"a": {Call: true}}
+		change(s)
+		faults := s.Check(plan.Surroundings{})
+		if len(faults) != 1 || !strings.Contains(faults[0].What, want) {
+			t.Errorf("%v; want %s", faults, want)
+		}
+	}
+	s := New().(*Settings)
+	s.Put, s.Until = &Put{File: "in/{{key}}"}, "b"
+	s.Effects = map[string]Effect{"b": {File: "out/{{key}}"}, "a": {Check: "test -f x", Every: plan.Span(time.Second)}}
+	if got, want := s.Summary(), "put in/{{key}}, then a (check every 1s), b (file), until b"; got != want {
+		t.Errorf("%q; want %q", got, want)
+	}
+	if f := s.Floors(); len(f) != 1 || f["a"] != time.Second {
+		t.Errorf("%v", f)
+	}
+}
