@@ -154,7 +154,26 @@ func harbourCommand() *cobra.Command {
 	notices.Flags().StringVar(&way, "with", "pushes", "how it learns of notices: polls or pushes")
 	notices.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
 
-	c.AddCommand(serve, pack, tidy, predict, office, notices, almanac, report, log, functions, lay)
+	var count string
+	positions := &cobra.Command{
+		Use:   "positions",
+		Short: "the harbour's position log on this machine, until interrupted",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if count != "" {
+				n, err := harbour.CountPositions(count)
+				fmt.Printf("records %d\ntorn %d\ndoubled %d\n", n.Records, n.Torn, n.Doubled)
+				return err
+			}
+			return harbour.Positions(cmd.Context(), way, from, listen, os.Stdout)
+		},
+	}
+	positions.Flags().StringVar(&way, "with", "written", "how it keeps positions: buffered, written or synced")
+	positions.Flags().StringVar(&from, "file", "positions.log", "the `FILE` that they are kept in")
+	positions.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "`ADDRESS` to answer at")
+	positions.Flags().StringVar(&count, "count", "", "count what stands in `FILE` and end")
+
+	c.AddCommand(serve, pack, tidy, predict, office, notices, positions, almanac, report, log, functions, lay)
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}

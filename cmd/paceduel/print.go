@@ -67,6 +67,7 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 	p.inside(r, v)
 	p.meanwhile(v)
 	p.arrivals(v)
+	p.survival(v)
 	p.claims(v.Claims)
 	if len(v.Stakes) > 0 {
 		p.gap()
@@ -117,6 +118,19 @@ func (p printer) arrivals(v *judge.Verdict) {
 		p.gap()
 		p.say("arrivals")
 		p.say("- " + v.ArrivalsSentence)
+	}
+}
+
+// survival says what is left of contenders that were ended while they worked.
+func (p printer) survival(v *judge.Verdict) {
+	if len(v.Survival) == 0 {
+		return
+	}
+	p.gap()
+	p.say("survival")
+	p.say("- " + v.SurvivalSentence)
+	for _, s := range v.Survival {
+		p.say("- " + s.Sentence)
 	}
 }
 

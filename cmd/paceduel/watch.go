@@ -81,6 +81,8 @@ func (w *watcher) watch(e rounds.Event) {
 		if e.Heat.Stopped != "" {
 			w.line("  stopped: %s", e.Heat.Stopped)
 		}
+	case rounds.Crashed:
+		w.crashed(&e)
 	case rounds.OrderChanged:
 		w.total, w.sweep = e.Head.Planned(), e.Head.Sweep
 		if w.bar != nil {
@@ -94,6 +96,20 @@ func (w *watcher) watch(e rounds.Event) {
 		}
 		fmt.Fprintln(w.out, "paceduel: "+e.Err.Error())
 	}
+}
+
+// crashed tells of a contender that was ended while it worked.
+func (w *watcher) crashed(e *rounds.Crashed) {
+	c := &e.Crash
+	what := fmt.Sprintf("%s acknowledged, %s of them there", units.Count(c.Acknowledged),
+		units.Count(c.Acknowledged-c.Lost()))
+	if c.Err != "" {
+		what = c.Err
+	}
+	if w.bar != nil {
+		w.bar.Describe(units.Printable(fmt.Sprintf("crash %d  %s", c.No, c.Contender)))
+	}
+	w.line("crash %d of %s after %s: %s", c.No, c.Contender, units.Duration(c.After), what)
 }
 
 // asking shows whom the weigh-in is at; where there is no bar it is told of those that take their time.

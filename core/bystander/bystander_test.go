@@ -87,16 +87,25 @@ func TestTicksThatAreLate(t *testing.T) {
 	}
 }
 
-// door lets shots in, one after another, while it is open.
+// door lets shots in while it is open.
 type door struct {
 	clock *clock.Clock
 	mu    sync.Mutex
+	open  chan struct{} // closed while it is
+}
+
+func newDoor(clk *clock.Clock) *door {
+	d := &door{clock: clk, open: make(chan struct{})}
+	close(d.open)
+	return d
 }
 
 func (d *door) Shoot(_ context.Context, s *shots.Shot) {
 	s.Start = d.clock.Now()
 	d.mu.Lock()
-	d.mu.Unlock() //nolint:staticcheck // to have come through is all
+	open := d.open
+	d.mu.Unlock()
+	<-open
 	s.End = d.clock.Now()
 }
 func (d *door) Rewind() {}
@@ -109,7 +118,7 @@ func TestASilenceIsToldAsItIs(t *testing.T) {
 	b := &plan.Bystander{Rate: 1000}
 	best := math.Inf(1)
 	for range 3 {
-		d := &door{clock: clk}
+		d := newDoor(clk)
 		from := clk.Now()
 		w := bystander.Begin(t.Context(), clk, b, []contender.Client{d, d})
 		d.pass(20 * ms)
@@ -141,10 +150,13 @@ func (d *door) pass(span time.Duration) {
 
 // shut lets nobody in for so long, and returns how long it was.
 func (d *door) shut(span time.Duration) time.Duration {
+	open := make(chan struct{})
 	d.mu.Lock()
-	defer d.mu.Unlock()
+	d.open = open
+	d.mu.Unlock()
 	from := d.clock.Now()
 	d.pass(span)
+	close(open)
 	return d.clock.Now() - from
 }
 

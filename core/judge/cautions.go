@@ -65,6 +65,8 @@ const (
 	LostSpans      CautionKind = "lost spans"
 	OtherClock     CautionKind = "other clock"
 	Traced         CautionKind = "traced"
+	Losses         CautionKind = "losses"
+	Repeated       CautionKind = "work done again"
 )
 
 // Evidence is what shows the figures behind a caution. Where it is to be seen is left to whoever shows it.
@@ -72,15 +74,17 @@ type Evidence string
 
 // The evidence there is, by the words that reports use for it.
 const (
-	InRatios  Evidence = "verdict"
-	InShapes  Evidence = "distribution"
-	InHeats   Evidence = "rounds"
-	InStarts  Evidence = "start"
-	InInside  Evidence = "inside"
-	InMemory  Evidence = "memory"
-	InAnswers Evidence = "weigh-in"
-	InFooting Evidence = "footing"
-	InPlan    Evidence = "ask"
+	InRatios Evidence = "verdict"
+	InShapes Evidence = "distribution"
+	InHeats  Evidence = "rounds"
+	InStarts Evidence = "start"
+	InInside Evidence = "inside"
+	InMemory Evidence = "memory"
+	// What is left after crashes.
+	InSurvival Evidence = "survival"
+	InAnswers  Evidence = "weigh-in"
+	InFooting  Evidence = "footing"
+	InPlan     Evidence = "ask"
 )
 
 // Thresholds of the cautions.
@@ -123,6 +127,8 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 	out = append(out, workCautions(r)...)
 	out = append(out, queryPlans(r)...)
 	out = append(out, f.untold()...)
+	out = append(out, losses(v)...)
+	out = append(out, f.repeated()...)
 	out = append(out, f.sent()...)
 	out = append(out, f.findsNothing(v)...)
 	out = append(out, rateCautions(r)...)
@@ -825,3 +831,76 @@ func serviceCautions(r *result.Result) (out []Caution) {
 
 // A service is said to grow when it surely does, and by so much of what it held at rest within a heat.
 const growthFrac = 0.01
+
+// losses tell who does not keep what had been promised.
+func losses(v *Verdict) (out []Caution) {
+	for _, s := range v.Survival {
+		if s.Losing > 0 {
+			out = append(out, Caution{
+				Kind: Losses, See: InSurvival,
+				What: fmt.Sprintf("%s loses what it had acknowledged when its process dies: up to %s in a crash", s.Contender,
+					units.Plural(int(s.Most), "record")),
+				Try: "weigh that against its speed: it is bought with a promise",
+			})
+		}
+	}
+	return out
+}
+
+// mostAgain bounds how often over work is looked for.
+const mostAgain = 64
+
+// repeated tells who prints each line of the baseline's output several times over, as processes do of which each does
+// all of the work.
+func (f *field) repeated() (out []Caution) {
+	base := f.r.Entrant(f.r.Plan.Baseline)
+	if base == nil || base.Touch == nil {
+		return nil
+	}
+	for i := range f.r.Entrants {
+		e := &f.r.Entrants[i]
+		if e.Touch == nil || e.Name == base.Name {
+			continue
+		}
+		times := timesOver(base.Touch.Body, e.Touch.Body)
+		if times < 2 {
+			continue
+		}
+		what := fmt.Sprintf("%s prints what %s does %d times over", e.Name, base.Name, times)
+		state := f.r.States()[0]
+		more := f.typical(figure.CPU, cell.Of(e.Name, state)).V / f.typical(figure.CPU, cell.Of(base.Name, state)).V
+		if more > float64(times)/2 {
+			what += fmt.Sprintf(", and takes %s its CPU: it may do all of the work that often", units.Times(more))
+		}
+		out = append(out, Caution{
+			Kind: Repeated, See: InAnswers, What: what, Try: "see whether each of its processes does a part, or all of it",
+		})
+	}
+	return out
+}
+
+// timesOver is how many times over a text has every line of another; 0 where it has not.
+func timesOver(of, text string) int {
+	count := func(text string) map[string]int {
+		lines := map[string]int{}
+		for line := range strings.Lines(text) {
+			lines[strings.TrimSpace(line)]++
+		}
+		return lines
+	}
+	base, own := count(of), count(text)
+	if len(base) == 0 || len(base) != len(own) {
+		return 0
+	}
+	times := 0
+	for line, n := range base {
+		if own[line]%n != 0 || own[line] == 0 || times != 0 && own[line]/n != times {
+			return 0
+		}
+		times = own[line] / n
+	}
+	if times > mostAgain {
+		return 0
+	}
+	return times
+}

@@ -12,6 +12,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"paceduel/core/cell"
 	"paceduel/core/figure"
@@ -36,6 +37,10 @@ type Verdict struct {
 	Insides    map[cell.Cell]*Inside    // of those of which it is known what happens in their shots
 	Told       map[cell.Cell][]ToldTime // what shots tell of their time without saying when, as Server-Timing does
 	Meanwhile  []*Meanwhile             // who waited while each worked, as its bystander saw it
+	// Survival is what is left of contenders that were ended while they worked, and SurvivalSentence who keeps what had
+	// been promised.
+	Survival         []*Survival
+	SurvivalSentence string
 	// Arrivals are when effects of deeds are seen, and ArrivalsSentence says which is seen first.
 	Arrivals         []*Arrival
 	ArrivalsSentence string
@@ -84,6 +89,7 @@ func (f *field) describe(v *Verdict) (*Verdict, error) {
 	field.insides(v)
 	field.meanwhile(v)
 	field.arrivals(v)
+	field.survival(v)
 	v.Beginnings = field.beginnings()
 	for i := range v.Gains {
 		v.Gains[i].Sentence = gainSentence(&v.Gains[i], v.Decides)
@@ -108,6 +114,9 @@ func (f *field) describe(v *Verdict) (*Verdict, error) {
 		return nil, err
 	}
 	v.Sentence = overall(field, v)
+	if slices.ContainsFunc(v.Survival, func(s *Survival) bool { return s.Losing > 0 }) {
+		v.Sentence += " " + v.SurvivalSentence
+	}
 	return v, nil
 }
 

@@ -25,6 +25,9 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 		if c.Ground.Watch != nil {
 			own[i] = append(own[i], flatten("watch", reflect.ValueOf(*c.Ground.Watch))...)
 		}
+		if c.Ground.Crash != nil {
+			own[i] = append(own[i], flatten("crash", reflect.ValueOf(*c.Ground.Crash))...)
+		}
 		if b := c.Ground.Bystander; b != nil {
 			own[i] = append(own[i], Aspect{"bystander", b.Summary()})
 		}

@@ -39,6 +39,7 @@ type Ground struct {
 	Service *Service `json:"-"` // that it needs; it stands beside the footing in a plan
 	Watch   *Watch   `json:"-"` // the same
 	Traces  *Traces  `json:"-"` // the same
+	Crash   *Crash   `json:"-"` // the same
 	// Bystander is who asks meanwhile; nil: nobody. It stands beside the footing, too.
 	Bystander *Bystander `json:"-"`
 	Before    RunSteps   `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`

@@ -68,6 +68,7 @@ func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []pape
 	d.inside()
 	d.meanwhile()
 	d.arrivals()
+	d.survival()
 	d.claims()
 	d.stakes()
 	d.cautions()
@@ -239,6 +240,19 @@ func (d *document) arrivals() {
 		}
 		d.row(append(row, units.Count(a.Came))...)
 	}
+}
+
+// survival is what crashes left.
+func (d *document) survival() {
+	if len(d.v.Survival) == 0 {
+		return
+	}
+	d.section("Survival")
+	d.line("%s\n", d.v.SurvivalSentence)
+	for _, s := range d.v.Survival {
+		d.line("- %s", s.Sentence)
+	}
+	d.line("\nProcesses were ended with SIGKILL. What the machine itself would lose without power is not in it.")
 }
 
 func (d *document) claims() {

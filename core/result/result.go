@@ -59,6 +59,7 @@ type Result struct {
 	Brings  []figure.Name `json:"brings,omitempty" text:"ours"`
 	Heats   []Heat        `json:"heats"` // in the order in which they were run
 	Floor   []Floor       `json:"floor,omitempty"`
+	Crashes []Crash       `json:"crashes,omitempty"` // in the order in which they were made
 	Footing Footing       `json:"footing,omitzero"`
 }
 

@@ -83,7 +83,7 @@ func TestEveryTextIsHidden(t *testing.T) {
 	where("", tree, secret, found)
 	touch := []string{"class", "state", "footing[].contender", "footing[].state", "footing[].when", "changes.list[].how"}
 	want := []string{
-		"program", "id", "ending", "order[][].contender", "order[][].state", "parts[]",
+		"program", "id", "ending", "order[][].contender", "order[][].state", "parts[]", "crashes[].contender",
 		"amounts[].fold", "amounts[].name", "amounts[].per", "amounts[].row", "amounts[].site",
 		"amounts[].unit", "brings[]", "plan.name", "plan.sha256", "plan.baseline", "plan.pace.spread", "plan.pace.words",
 		"contenders[].name", "contenders[].kind", "same_work.checks[].contender", "same_work.checks[].state",

@@ -84,6 +84,13 @@ type Ended struct {
 	Err    error
 }
 
+// Crashed is a contender that was ended while it worked, of so many in all.
+type Crashed struct {
+	Crash result.Crash
+	Of    int
+}
+
+func (Crashed) event()    {}
 func (Started) event()    {}
 func (Footed) event()     {}
 func (Asking) event()     {}

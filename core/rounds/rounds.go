@@ -424,6 +424,9 @@ func (r *runner) run(ctx context.Context) error {
 			return err
 		}
 	}
+	if hasCrashes(r.stations[0].plan) {
+		return r.crashes(ctx)
+	}
 	return nil
 }
 

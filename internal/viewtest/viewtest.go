@@ -201,7 +201,7 @@ func Scenes() map[string]screen.Scene {
 		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
 		"failed": with(&failed), "served": with(judged(served)),
 		"inside": with(judged(sample.Make(insides))), "meanwhile": with(judged(waiting())),
-		"arrivals":         with(judged(arriving())),
+		"arrivals": with(judged(arriving())), "survival": with(judged(crashed())),
 		"swept":            with(swept(sample.MakeSwept(overWriters), 3)),
 		"swept over two":   with(swept(sample.MakeSwept(overTwo), 0)),
 		"swept over words": with(swept(sample.MakeSwept(overWords), 1)), "swept, under way": with(underWay()),
@@ -259,6 +259,23 @@ func arriving() *result.Result {
 	sample.Arriving(r, "polls", "asked", 100*time.Millisecond, 50*time.Millisecond)
 	sample.Arriving(r, "pushes", "event", 2*time.Millisecond, 0)
 	sample.Arriving(r, "pushes", "asked", 52*time.Millisecond, 50*time.Millisecond)
+	return r
+}
+
+// crashed is a duel of logs of which one keeps back what it has acknowledged.
+func crashed() *result.Result {
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 600, Seed: 4127, Entrants: []sample.Entrant{
+		{Name: "written", Latency: sample.Times(0.002, 0.1)}, {Name: "buffered", Latency: sample.Times(0.001, 0.1)},
+	}})
+	for no := 1; no <= 8; no++ {
+		n := int64(4_000 + 500*no)
+		again := time.Duration(18+no) * time.Millisecond
+		r.Crashes = append(r.Crashes,
+			result.Crash{Contender: "written", No: no, Acknowledged: n, Unknown: 4, Records: n + 1, Again: again},
+			result.Crash{
+				Contender: "buffered", No: no, Acknowledged: 2 * n, Records: 2*n - int64(300*no), Torn: 1, Again: again,
+			})
+	}
 	return r
 }
 

@@ -10,7 +10,7 @@ import (
 func Stop() screen.Row {
 	return screen.Row{
 		Stop: "why", Letter: 2, View: New(), Progress: screen.Judged, Shows: []judge.Evidence{
-			judge.InStarts, judge.InMemory, judge.InInside,
+			judge.InStarts, judge.InMemory, judge.InInside, judge.InSurvival,
 		},
 	}
 }

@@ -65,9 +65,9 @@ func TestTheInsideAndWhatMoved(t *testing.T) {
 	}
 }
 
-// Who waits meanwhile is what is looked at first where somebody asked, when effects are seen where there are some.
+// Who waits meanwhile is what is looked at first where somebody asked, what crashes left, when effects are seen.
 func TestWhatIsLookedAtFirst(t *testing.T) {
-	for _, scene := range []string{"meanwhile", "arrivals"} {
+	for _, scene := range []string{"meanwhile", "arrivals", "survival"} {
 		firstView(t, scene)
 	}
 }

@@ -30,11 +30,13 @@ const (
 	payload
 	meanwhile
 	arrivals
+	survival
 	pictures // how many
 )
 
 var pictureNames = [pictures]string{
 	"start", "memory", "processors", "reading", "writing", "inside", "moved", "payload", "meanwhile", "arrivals",
+	"survival",
 }
 
 // quantity is what a picture but the first shows over time.
@@ -97,7 +99,7 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 		return append(out, v.keys.zoom, v.keys.wide)
 	}
 	switch v.picture {
-	case payload, meanwhile, arrivals:
+	case payload, meanwhile, arrivals, survival:
 		return out
 	case moved:
 		if len(s.Run.Verdict.Moved) > 1 {
@@ -113,12 +115,14 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 }
 
 // at is the view with the picture that it begins with, unless one was chosen: who waits meanwhile where somebody asked,
-// when effects are seen of a relay, the inside of shots where that is known.
+// what crashes left, when effects are seen of a relay, the inside of shots where that is known.
 func (v View) at(s screen.Scene) View {
 	switch {
 	case v.chosen:
 	case len(s.Run.Verdict.Meanwhile) > 0:
 		v.picture = meanwhile
+	case len(s.Run.Verdict.Survival) > 0:
+		v.picture = survival
 	case len(s.Run.Verdict.Arrivals) > 0:
 		v.picture = arrivals
 	case len(s.Run.Verdict.Insides) > 0:
@@ -142,6 +146,8 @@ func (v View) any(s screen.Scene) bool {
 		return v.meanwhile(s).Any()
 	case arrivals:
 		return v.arrivals(s).Any()
+	case survival:
+		return v.survival(s).Any()
 	}
 	return v.held(s).Any()
 }
@@ -182,7 +188,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case v.picture == inside && v.any(s):
 		return v.pressInside(press, s), nil
 	case v.picture == start, v.picture == moved, v.picture == inside, v.picture == payload, v.picture == meanwhile,
-		v.picture == arrivals:
+		v.picture == arrivals, v.picture == survival:
 	case key.Matches(press, v.keys.zoom):
 		v.window = v.stretch(s).Zoom(0.5, s.Run.Heats)
 	case key.Matches(press, v.keys.wide):
@@ -239,6 +245,8 @@ func (v View) onPaper(s screen.Scene) paper.Named {
 		return paper.Named{Picture: paper.Payload(v.payload(s)), Name: paper.Name(s.Run.Result, "payload")}
 	case meanwhile:
 		return paper.Named{Picture: paper.Meanwhile(v.meanwhile(s)), Name: paper.Name(s.Run.Result, "meanwhile")}
+	case survival:
+		return paper.Named{Picture: paper.Survival(v.survival(s)), Name: paper.Name(s.Run.Result, "survival")}
 	case arrivals:
 		return paper.Named{Picture: paper.Arrivals(v.arrivals(s)), Name: paper.Name(s.Run.Result, "arrivals")}
 	case moved:
@@ -283,6 +291,8 @@ func (v View) said(s screen.Scene) string {
 		return v.meanwhile(s).Sentence
 	case arrivals:
 		return v.arrivals(s).Sentence
+	case survival:
+		return v.survival(s).Sentence
 	case moved:
 		if m := v.moves(s); m != nil {
 			return m.Sentence
@@ -315,6 +325,8 @@ func (v View) Body(s screen.Scene, w, h int) string {
 		lines = append(lines, v.meanwhileBody(s, w, h-2)...)
 	case arrivals:
 		lines = append(lines, v.arrivalsBody(s, w, h-2)...)
+	case survival:
+		lines = append(lines, v.survivalBody(s, w, h-2)...)
 	default:
 		lines = append(lines, v.memoryBody(s, w, h-2)...)
 	}

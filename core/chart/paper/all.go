@@ -48,6 +48,9 @@ func All(r *result.Result, v *judge.Verdict, look chart.Look) (out []Named) {
 		if a := chart.NewArrivals(r, v); a.Any() {
 			add(Arrivals(a), "when effects are seen", "arrivals")
 		}
+		if s := chart.NewSurvival(r, v); s.Any() {
+			add(Survival(s), "what is left after a crash", "survival")
+		}
 		if p := chart.NewPayload(r, v); len(p.Rows) > 0 {
 			add(Payload(p), "what they ship, and what that consists of", "payload")
 		}

@@ -71,6 +71,7 @@ type entry struct {
 	Watch   *plan.Watch   `json:"watch,omitempty" jsonschema_description:"a database that it uses: what that counts is read around each heat"`
 	Traces  *plan.Traces  `json:"traces,omitempty" jsonschema_description:"what happens inside some shots: an instrumented service is handed where to send its spans (OpenTelemetry)"`
 	Footing plan.Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
+	Crash   *plan.Crash   `json:"crash,omitempty" jsonschema_description:"it is ended with SIGKILL while it works, in heats of its own: what is there of what it had acknowledged?"`
 	// Bystander has a key of its kind beside those of plan.Bystander.
 	Bystander ast.Node `json:"bystander,omitempty" jsonschema_description:"a light probe at a set rate while it works, to see who waits meanwhile: what it does is said by tcp:, line: or the key of a kind"`
 }
@@ -798,6 +799,8 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	}
 	r.checkGiven(name, own.Service)
 	c.Ground.Bystander = r.readBystander(&own, plan.JoinKeys(path, "bystander"))
+	c.Ground.Crash = own.Crash
+	r.checkCrash(c.Ground.Crash, own.Service, plan.JoinKeys(path, "crash"))
 	c.Ground.Watch = own.Watch
 	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
 	c.Ground.Traces = own.Traces
@@ -830,6 +833,24 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.refused = append(r.refused, c)
 	}
 	return c, ok
+}
+
+// checkCrash completes when a contender is ended, and looks at it.
+func (r *reader) checkCrash(c *plan.Crash, s *plan.Service, path string) {
+	if c == nil {
+		return
+	}
+	c.Complete()
+	for _, f := range c.Check(s != nil && s.Running != nil) {
+		at := plan.JoinKeys(path, f.Key)
+		if _, ok := r.d.places[at]; !ok {
+			at = path
+		}
+		r.fault(at, f.Try, "%s", f.What)
+	}
+	if r.doc.Sweep != nil {
+		r.fault(path, "leave the sweep out", "what is ended while it works is no matter of a sweep")
+	}
 }
 
 // readBystander reads who asks meanwhile; nil for nobody, or what is wrong.
@@ -1004,7 +1025,7 @@ func (r *reader) kindOf(name string, layers []source) (plan.Kind, bool) {
 }
 
 // courseKeys are the keys of a contender that a course may have, too.
-var courseKeys = []string{"bystander", "service", "traces", "watch"}
+var courseKeys = []string{"bystander", "crash", "service", "traces", "watch"}
 
 // layKind lays one node of course or contender: the kind's key over settings, the rest over own. In a course other
 // kinds' keys may stand too.

@@ -1,0 +1,103 @@
+package judge_test
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"paceduel/core/judge"
+	"paceduel/core/judge/stats"
+	"paceduel/core/result"
+	"paceduel/internal/sample"
+)
+
+// What crashes left is told as it is: who keeps everything, who loses how much, and who is faster for it.
+func TestWhatCrashesLeave(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 600, Seed: 4, Entrants: []sample.Entrant{
+		{Name: "mapped", Latency: sample.Times(0.06, 0.05)}, {Name: "buffered", Latency: sample.Times(0.001, 0.05)},
+		{Name: "doubling", Latency: sample.Times(0.06, 0.05)}, {Name: "stuck", Latency: sample.Times(0.06, 0.05)},
+	}})
+	for no := 1; no <= 10; no++ {
+		n := int64(7_000 + 100*no)
+		r.Crashes = append(r.Crashes,
+			result.Crash{Contender: "mapped", No: no, Acknowledged: n, Unknown: 4, Records: n + 2, Again: 20 * time.Millisecond},
+			result.Crash{Contender: "buffered", No: no, Acknowledged: n, Unknown: 4, Records: n - n/7, Torn: 1},
+			result.Crash{Contender: "doubling", No: no, Acknowledged: n, Unknown: 4, Records: n + 30, Doubled: 26},
+			result.Crash{Contender: "stuck", No: no, Err: "it does not start again"})
+	}
+	v, err := judge.Judge(r)
+	if err != nil || len(v.Survival) != 4 {
+		t.Fatalf("%d, %v", len(v.Survival), err)
+	}
+	if s := v.Survival[1]; s.Losing != 10 || math.Abs(s.Lost.V-1.0/7) > 0.001 || s.Most != 8_000/7+1 || s.Torn != 10 {
+		t.Errorf("%+v", s)
+	}
+	for i, want := range []string{
+		"mapped loses none of its acknowledged records in 10 crashes: at 95 %, at most 25.9 % of crashes lose any; it " +
+			"serves again after 20.0 ms.",
+		"buffered loses up to 1 143 of its last acknowledged records in a crash, and some in 10 of 10 crashes, 14.3 % of " +
+			"what it had acknowledged (14.3 to 14.3 %); 10 torn.",
+		"doubling loses none of its acknowledged records in 10 crashes: at 95 %, at most 25.9 % of crashes lose any; 260 " +
+			"doubled.",
+		"stuck was ended 10 times, and what was left is not known: it does not start again.",
+	} {
+		if got := v.Survival[i].Sentence; got != want {
+			t.Errorf("%q; want %q", got, want)
+		}
+	}
+	const ahead, behind = "buffered is 60x faster than ", "and loses up to 1 143 of the last acknowledged records when " +
+		"its process dies; mapped and doubling lose none."
+	if got := v.SurvivalSentence; !strings.HasPrefix(got, ahead) || !strings.HasSuffix(got, behind) ||
+		!strings.Contains(v.Sentence, got) {
+		t.Errorf("%q in %q", got, v.Sentence)
+	}
+	if !hasCaution(v, "buffered loses what it had acknowledged when its process dies") {
+		t.Errorf("%+v", v.Cautions)
+	}
+}
+
+// Never in n trials is at most 1 - 0.05^(1/n); the rest is from tables of the method.
+func TestTheChanceOfAnEvent(t *testing.T) {
+	for _, tt := range []struct {
+		k, n      int
+		low, high float64
+	}{
+		{0, 10, 0, 1 - math.Pow(0.05, 0.1)}, {10, 10, math.Pow(0.05, 0.1), 1}, {5, 10, 0.1871, 0.8129},
+		{1, 20, 0.0013, 0.2487}, {0, 0, 0, 1},
+	} {
+		got := stats.Chance(tt.k, tt.n)
+		if math.Abs(got[0]-tt.low) > 1e-4 || math.Abs(got[1]-tt.high) > 1e-4 {
+			t.Errorf("%d of %d: %v; want %g to %g", tt.k, tt.n, got, tt.low, tt.high)
+		}
+	}
+}
+
+// Processes of which each does all of the work print the same as often as there are of them.
+func TestWorkThatIsDoneAgain(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 8, Shots: 20, Seed: 4, Entrants: []sample.Entrant{
+		{Name: "one", Latency: sample.Times(0.1, 0.02)}, {Name: "four", Latency: sample.Times(0.1, 0.02)},
+		{Name: "parts", Latency: sample.Times(0.1, 0.02)},
+	}})
+	for i, body := range []string{
+		"total 9\ntide is in\n", strings.Repeat("total 9\n", 4) + strings.Repeat("tide is in\n", 4),
+		"total 9\ntide is in\ntide is in\n",
+	} {
+		r.Entrants[i].Touch = &result.Touch{Body: body, Bytes: int64(len(body))}
+	}
+	for i := range r.Heats {
+		cpu := int64(20 * 100e6)
+		if r.Heats[i].Contender == "four" {
+			cpu *= 4
+		}
+		r.Heats[i].SetAmount("cpu", cpu)
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const again = "four prints what one does 4 times over, and takes 4.0x its CPU: it may do all of the work that often"
+	if !hasCaution(v, again) || hasCaution(v, "parts prints") {
+		t.Errorf("%+v", v.Cautions)
+	}
+}
