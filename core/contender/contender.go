@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -165,6 +166,8 @@ type Setup struct {
 	Guard     guard.Guard   // of who may be reached
 	// Traces has the driver mark shots for the contender's service to send spans of; nil: it marks none.
 	Traces *Tracing
+	// Printed takes what processes of the driver that last print while they work; nil for nobody.
+	Printed io.Writer
 	// Group makes a group for processes that are held to limits; nil where none can be made, which has been told.
 	Group func(*plan.Limits) (Group, error)
 }

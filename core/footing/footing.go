@@ -345,6 +345,9 @@ func (g *Ground) Setup() contender.Setup {
 		s.Workspace = g.dir
 	}
 	s.Traces = g.tracing
+	if g.ticks != nil {
+		s.Printed = g.ticks
+	}
 	return s
 }
 

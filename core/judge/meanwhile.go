@@ -129,8 +129,11 @@ func (f *field) tradeOff(v *Verdict, work figure.Name) string {
 		cost = fmt.Sprintf("%s takes %s as long as %s (%s to %s)", kindest.name(), units.Times(factor), quickest.name(),
 			units.Times(low), strings.TrimSuffix(units.Times(high), "x"))
 	}
-	return fmt.Sprintf("%s, and nobody waits longer than %s; %s lets nobody in for %s.", cost,
-		units.Seconds(kindest.Longest.V), worst.name(), units.Seconds(worst.Longest.V))
+	how := "%s, and nobody waits longer than %s; %s lets nobody in for %s."
+	if kindest.Ticks {
+		how = "%s, and no line is later than %s; %s is silent for %s."
+	}
+	return fmt.Sprintf(how, cost, units.Seconds(kindest.Longest.V), worst.name(), units.Seconds(worst.Longest.V))
 }
 
 func (m *Meanwhile) name() string { return strings.TrimSpace(m.Contender + " " + m.State) }

@@ -89,6 +89,10 @@ func TestTicksThatDoNotCome(t *testing.T) {
 		!strings.HasSuffix(m.Sentence, "is up to 501 ms late, and 25 % of them do not come.") {
 		t.Errorf("%+v", m)
 	}
+	const want = "and no line is later than 12.5 ms; one-go is silent for 501 ms."
+	if got := v.MeanwhileSentence; !strings.HasSuffix(got, want) {
+		t.Errorf("%q; want %q", got, want)
+	}
 	if a := figureIn(t, v, figure.Silence); a.Word != judge.Better || a.Ratio < 30 {
 		t.Errorf("%+v", a)
 	}

@@ -16,7 +16,7 @@ type Bystander struct {
 	Within Span  `json:"within,omitempty" jsonschema_description:"who waits for longer than this is held up; 50ms unless said"`
 	Quiet  Span  `json:"quiet,omitempty" jsonschema_description:"for so long before each heat it asks while nothing else is done; 1s unless said"`
 	TCP    Word  `json:"tcp,omitempty" jsonschema_description:"it opens a connection to HOST:PORT, and closes it"`
-	Line   *Tick `json:"line,omitempty" jsonschema_description:"it asks nothing: a line that the contender's service prints by itself, as of a timer"`
+	Line   *Tick `json:"line,omitempty" jsonschema_description:"it asks nothing: a line that the contender's service, or its worker, prints by itself, as of a timer"`
 
 	Kind     string   `json:"-"` // of the shots that it performs; empty: none
 	Settings Settings `json:"-"`
@@ -96,7 +96,7 @@ func (b *Bystander) Check(service bool) (faults []Fault) {
 			fault("tcp", "write it as 127.0.0.1:${PORT}", "%q is not an address", b.TCP)
 		}
 	case b.Line != nil && !service:
-		fault("line", "add service:", "nothing prints the line: it is one of the contender's service")
+		fault("line", "add service:", "nothing prints the line: it is one of a service, or of a worker")
 	case b.Line != nil:
 		if _, err := regexp.Compile(b.Line.Pattern); err != nil {
 			fault("line.pattern", "see the syntax at go doc regexp/syntax", "%q is not a regular expression: %s",

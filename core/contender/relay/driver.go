@@ -62,7 +62,7 @@ var Kind = contender.Kind{
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
 	},
-	Shape: shape, Descriptors: 4, Processes: 2,
+	Shape: shape, Descriptors: 1, Processes: 2,
 }
 
 // driver holds what all clients of a contender share.

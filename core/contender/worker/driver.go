@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"path/filepath"
 	"slices"
@@ -108,6 +109,7 @@ type driver struct {
 	settings *Settings
 	launch   worker.Launch // but for what a process has of its own
 	clock    *clock.Clock
+	printed  io.Writer                                   // takes what workers print while they work; nil for nobody
 	groups   func(*plan.Limits) (contender.Group, error) // nil: nobody is held to limits
 
 	used    atomic.Int64 // nanoseconds of CPU in shots so far
@@ -120,9 +122,10 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(setup.Dir, dir)
 	}
-	d := &driver{settings: s, clock: setup.Clock, groups: setup.Group, running: map[int]*running{}, launch: worker.Launch{
-		Dir: launch.Absolute(dir), Place: setup.Place(),
-	}}
+	d := &driver{
+		settings: s, clock: setup.Clock, groups: setup.Group, running: map[int]*running{}, printed: setup.Printed,
+		launch: worker.Launch{Dir: launch.Absolute(dir), Place: setup.Place()},
+	}
 	if setup.PlanDir != "" {
 		d.launch.Folders = []string{setup.PlanDir}
 	}
@@ -247,7 +250,7 @@ func (r *running) release() {
 // start starts a worker and has its function prepared.
 func (d *driver) start(ctx context.Context) (r *running, err error) {
 	r = &running{}
-	if r.output, err = openOutput(d.settings.Stdout, d.settings.Size); err != nil {
+	if r.output, err = openOutput(d.settings.Stdout, d.settings.Size, d.printed); err != nil {
 		return nil, err
 	}
 	how := d.launch

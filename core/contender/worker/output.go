@@ -3,6 +3,7 @@ package worker
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"sync/atomic"
@@ -23,13 +24,19 @@ type output struct {
 	mark   []byte
 	sought atomic.Bool
 	found  chan struct{}
+	beside io.Writer // nil for nobody
 }
 
 // markLimit is how long a mark is waited for: one that was torn by what somebody else prints never comes.
 const markLimit = time.Second
 
-func openOutput(to string, size plan.Size) (o *output, err error) {
-	o = &output{}
+// openOutput opens it; what is printed into a pipe or a terminal goes to beside, too, unless that is nil. Whoever wants
+// it has it printed into a pipe.
+func openOutput(to string, size plan.Size, beside io.Writer) (o *output, err error) {
+	o = &output{beside: beside}
+	if beside != nil && to != "terminal" {
+		to = "pipe"
+	}
 	switch to {
 	case "pipe":
 		o.reader, o.file, err = os.Pipe()
@@ -61,6 +68,9 @@ func (o *output) drain() {
 	for {
 		n, err := o.reader.Read(buf[kept:])
 		o.read.Add(int64(n))
+		if o.beside != nil {
+			o.beside.Write(bytes.ReplaceAll(buf[kept:kept+n], o.mark, nil)) // nobody's but ours
+		}
 		n += kept
 		if o.sought.Load() && bytes.Contains(buf[:n], o.mark) {
 			o.read.Add(-int64(len(o.mark)))

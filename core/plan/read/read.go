@@ -798,7 +798,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		r.checkService(name, c.Ground.Service, p.Pace, plan.JoinKeys(path, "service"))
 	}
 	r.checkGiven(name, own.Service)
-	c.Ground.Bystander = r.readBystander(&own, plan.JoinKeys(path, "bystander"))
+	c.Ground.Bystander = r.readBystander(&own, settings, plan.JoinKeys(path, "bystander"))
 	c.Ground.Crash = own.Crash
 	r.checkCrash(c.Ground.Crash, own.Service, plan.JoinKeys(path, "crash"))
 	c.Ground.Watch = own.Watch
@@ -854,7 +854,7 @@ func (r *reader) checkCrash(c *plan.Crash, s *plan.Service, path string) {
 }
 
 // readBystander reads who asks meanwhile; nil for nobody, or what is wrong.
-func (r *reader) readBystander(own *entry, path string) *plan.Bystander {
+func (r *reader) readBystander(own *entry, settings plan.Settings, path string) *plan.Bystander {
 	if own.Bystander == nil || isNull(r.d.bare(own.Bystander)) {
 		return nil
 	}
@@ -889,7 +889,8 @@ func (r *reader) readBystander(own *entry, path string) *plan.Bystander {
 		}
 	}
 	b.Complete()
-	faults := b.Check(own.Service != nil)
+	_, lasts := settings.(plan.Housed)
+	faults := b.Check(own.Service != nil || lasts)
 	if b.Kind != "" && len(r.d.problems) == before {
 		for _, f := range b.Settings.Check(plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
 			f.Key = plan.JoinKeys(b.Kind, f.Key)
