@@ -16,6 +16,8 @@ import (
 type Survival struct {
 	Contender string
 	Crashes   int
+	Promised  int64          // records that had been acknowledged, in all of them
+	Tearing   int            // crashes that left torn records
 	Losing    int            // crashes in which acknowledged records were lost
 	Chance    [2]float64     // of a crash that loses something, at 95 %: see stats.Chance
 	Lost      Value          // the share of what had been acknowledged, over crashes
@@ -50,6 +52,10 @@ func (f *field) survival(v *Verdict) {
 			}
 			s.All = append(s.All, c)
 			s.Crashes++
+			s.Promised += c.Acknowledged
+			if c.Torn > 0 {
+				s.Tearing++
+			}
 			lost := c.Lost()
 			if lost > 0 {
 				s.Losing++
@@ -87,6 +93,8 @@ func (s *Survival) say() string {
 	}
 	var text string
 	switch {
+	case s.Promised == 0: // what is ended before it has promised anything can only be half done
+		return s.halfDone(crashes)
 	case s.Losing == 0:
 		text = fmt.Sprintf("%s loses none of its acknowledged records in %s: at 95 %%, at most %s of crashes lose any",
 			s.Contender, crashes, units.Share(s.Chance[1]))
@@ -121,6 +129,17 @@ func (s *Survival) say() string {
 	return text + "."
 }
 
+// halfDone says what is left of what was ended before it had promised anything.
+func (s *Survival) halfDone(crashes string) string {
+	chance := stats.Chance(s.Tearing, s.Crashes)
+	if s.Tearing == 0 {
+		return fmt.Sprintf("%s leaves nothing half-written in %s: at 95 %%, at most %s of crashes leave anything so.",
+			s.Contender, crashes, units.Share(chance[1]))
+	}
+	return fmt.Sprintf("%s is left half-written in %d of %s (at 95 %%, in %s to %s of all).", s.Contender, s.Tearing,
+		crashes, strings.TrimSuffix(units.Share(chance[0]), " %"), units.Share(chance[1]))
+}
+
 func withinShares(v Value) string {
 	if math.IsNaN(v.Low) {
 		return ""
@@ -136,6 +155,10 @@ func (f *field) survivors(v *Verdict) string {
 			return v.Survival[0].Sentence
 		}
 		return ""
+	}
+	if !slices.ContainsFunc(known, func(s *Survival) bool { return s.Promised > 0 }) {
+		most := slices.MaxFunc(known, func(a, b *Survival) int { return a.Tearing*b.Crashes - b.Tearing*a.Crashes })
+		return most.Sentence
 	}
 	worst := slices.MaxFunc(known, func(a, b *Survival) int { return compare(lostOf(a), lostOf(b)) })
 	if worst.Losing == 0 {

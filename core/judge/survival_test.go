@@ -57,6 +57,27 @@ func TestWhatCrashesLeave(t *testing.T) {
 	}
 }
 
+// What had promised nothing when it was ended is told by whether it was left half-written.
+func TestWhatIsLeftOfACommand(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 20, Seed: 4, Entrants: []sample.Entrant{
+		{Name: "in-place", Latency: sample.Times(0.2, 0.05)}, {Name: "renamed", Latency: sample.Times(0.2, 0.05)},
+	}})
+	for no := 1; no <= 8; no++ {
+		torn := int64(no % 2)
+		r.Crashes = append(r.Crashes, result.Crash{Contender: "in-place", No: no, Unknown: 1, Records: torn, Torn: torn},
+			result.Crash{Contender: "renamed", No: no, Unknown: 1})
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const half = "in-place is left half-written in 4 of 8 crashes (at 95 %, in 15.7 to 84.3 % of all)."
+	const whole = "renamed leaves nothing half-written in 8 crashes: at 95 %, at most 31.2 % of crashes leave anything so."
+	if v.Survival[0].Sentence != half || v.Survival[1].Sentence != whole || v.SurvivalSentence != half {
+		t.Errorf("%q, %q, %q", v.Survival[0].Sentence, v.Survival[1].Sentence, v.SurvivalSentence)
+	}
+}
+
 // Never in n trials is at most 1 - 0.05^(1/n); the rest is from tables of the method.
 func TestTheChanceOfAnEvent(t *testing.T) {
 	for _, tt := range []struct {
