@@ -128,7 +128,9 @@ func (p printer) survival(v *judge.Verdict) {
 	}
 	p.gap()
 	p.say("survival")
-	p.say("- " + v.SurvivalSentence)
+	if v.SurvivalSentence != v.Survival[0].Sentence {
+		p.say("- " + v.SurvivalSentence)
+	}
 	for _, s := range v.Survival {
 		p.say("- " + s.Sentence)
 	}

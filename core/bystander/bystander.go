@@ -51,7 +51,7 @@ type Watch struct {
 	err      error
 }
 
-// Begin has probes performed at their moments, from now until End.
+// Begin has probes performed at their moments, from its return until End.
 func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []contender.Client) *Watch {
 	w := &Watch{clock: clk, finished: make(chan struct{})}
 	heat := pace.Heat{
@@ -64,6 +64,8 @@ func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []c
 		heat.Checkers = append(heat.Checkers, c)
 		heat.Judged = append(heat.Judged, tally.NewRecorder(&shots.Shape{}, 0, 1))
 	}
+	began := make(chan struct{})
+	heat.OnStage = func(pace.Stage, time.Duration) { close(began) } // there is one
 	own, stop := context.WithCancel(ctx)
 	w.stop = stop
 	go func() {
@@ -71,6 +73,10 @@ func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []c
 		defer panics.Catch("ask as a bystander", &w.err)
 		_, w.err = heat.Drive(own)
 	}()
+	select {
+	case <-began:
+	case <-w.finished:
+	}
 	return w
 }
 

@@ -10,7 +10,7 @@ import (
 type Crash struct {
 	Count string `json:"count" jsonschema:"required" jsonschema_description:"a shell line that says what is there afterwards, where the contender stands: a number of records, and torn N and doubled N where there are such; PORT, DATA and ACKNOWLEDGED are in its environment"`
 	Times int    `json:"times,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how many crashes of each; 10 unless said"`
-	From  Span   `json:"from,omitempty" jsonschema_description:"it is ended at a moment drawn from the seed: not before so long after its first shot; 200ms unless said. Of what lasts no longer than a shot it is a share of its usual time that is drawn"`
+	From  Span   `json:"from,omitempty" jsonschema_description:"it is ended at a moment drawn from the seed: not before so long after its first shot; 200ms unless said. Of commands it is a share of their usual time that is drawn"`
 	To    Span   `json:"to,omitempty" jsonschema_description:"and not after so long; 1s unless said"`
 	Each  int    `json:"each,omitempty" jsonschema:"minimum=1,maximum=1000000" jsonschema_description:"how many records a good shot is; 1 unless said"`
 }

@@ -248,7 +248,9 @@ func (d *document) survival() {
 		return
 	}
 	d.section("Survival")
-	d.line("%s\n", d.v.SurvivalSentence)
+	if d.v.SurvivalSentence != d.v.Survival[0].Sentence {
+		d.line("%s\n", d.v.SurvivalSentence)
+	}
 	for _, s := range d.v.Survival {
 		d.line("- %s", s.Sentence)
 	}

@@ -80,8 +80,8 @@ func (o *onlooker) before(ctx context.Context) error {
 	if o == nil {
 		return nil
 	}
-	from := o.h.r.clock.Now()
 	o.begin(ctx)
+	from := o.h.r.clock.Now()
 	pause := time.NewTimer(o.said.Quiet.D())
 	defer pause.Stop()
 	select {
@@ -111,9 +111,6 @@ func (o *onlooker) end(ctx context.Context, from, to time.Duration) (*bystander.
 		return bystander.Look(probes, from, to, o.said.Within.D()), nil
 	}
 	probes, err := o.watch.End(ctx, to)
-	if len(probes) > 0 {
-		from = max(from, probes[0].Due) // it takes a moment to begin
-	}
 	return bystander.Look(probes, from, to, o.said.Within.D()), err
 }
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"paceduel/core/contender"
@@ -73,19 +74,27 @@ func (r *runner) crash(
 	if err = ground.BeginCrash(ctx, no); err != nil {
 		return c, err
 	}
-	if err = r.until(ctx, at, entry, func() { ground.Kill() }, r.momentOf(said, entry, share), &c); err != nil {
+	var before result.Crash // what is there before anything was asked for
+	look := func(into *result.Crash) error {
+		text, err := ground.Count(ctx, said.Count, c.Acknowledged)
+		into.Said = text
+		if err == nil && !counted(text, into) {
+			err = fmt.Errorf("count says no number: %q", short(text))
+		}
+		return err
+	}
+	moment := r.momentOf(said, entry, share)
+	if err = r.until(ctx, at, entry, func() error { return look(&before) }, ground.Kill, moment, &c); err != nil {
 		return c, err
 	}
 	c.Acknowledged, c.Unknown = c.Acknowledged*int64(said.Each), c.Unknown*int64(said.Each)
 	if c.Again, err = ground.Again(ctx); err != nil {
 		return c, fmt.Errorf("it does not start again: %w", err)
 	}
-	if c.Said, err = ground.Count(ctx, said.Count, c.Acknowledged); err != nil {
+	if err = look(&c); err != nil {
 		return c, err
 	}
-	if !counted(c.Said, &c) {
-		return c, fmt.Errorf("count says no number: %q", short(c.Said))
-	}
+	c.Records, c.Torn, c.Doubled = c.Records-before.Records, c.Torn-before.Torn, c.Doubled-before.Doubled
 	return c, nil
 }
 
@@ -95,10 +104,10 @@ func short(text string) string {
 	return text[:min(len(text), most)]
 }
 
-// momentOf is when a contender is ended, from its first shot on: within the plan's bounds, or of what lasts no longer
-// than a shot within what that usually takes.
+// momentOf is when a contender is ended, from its first shot on: within the plan's bounds, or of what is a process of
+// its own for each shot within what that usually takes.
 func (r *runner) momentOf(said *plan.Crash, entry contender.Entry, share float64) time.Duration {
-	if entry.Ground.Service == nil {
+	if r.ownProcess(entry.Kind) && entry.Ground.Service == nil {
 		if usual := r.usual(entry.Name); usual > 0 {
 			return time.Duration(share * float64(usual))
 		}
@@ -122,8 +131,10 @@ func (r *runner) usual(name string) time.Duration {
 }
 
 // until has the contender's clients shoot until the moment comes, ends it, and takes down what was answered by then.
+// first is called when its processes are there and before they are asked for anything.
 func (r *runner) until(
-	ctx context.Context, at *station, entry contender.Entry, kill func(), moment time.Duration, c *result.Crash,
+	ctx context.Context, at *station, entry contender.Entry, first func() error, kill func(), moment time.Duration,
+	c *result.Crash,
 ) error {
 	n := pace.Clients(at.plan.Pace)
 	if at.plan.Pace.Open() { // who asks at a rate asks as fast as may be here
@@ -134,6 +145,12 @@ func (r *runner) until(
 			return err
 		}
 		defer housed.End()
+		if pid := housed.Resident().PID; pid != 0 { // else those at work are ended with their shots
+			kill = func() { syscall.Kill(-pid, syscall.SIGKILL) }
+		}
+	}
+	if err := first(); err != nil {
+		return err
 	}
 	working, stop := context.WithCancel(ctx)
 	defer stop()
