@@ -192,6 +192,8 @@ type Now struct {
 	Rate     float64
 	P50, P99 time.Duration // of the latest shots
 	Heat     result.Heat   // its dots so far; everything else is a guess
+	Waits    int           // shots that wait for what they bring about
+	Longest  time.Duration // for so long the first of them
 }
 
 // Messages by which a view asks the frame for something.

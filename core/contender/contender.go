@@ -275,6 +275,12 @@ type Housed interface {
 	Resident() Resident
 }
 
+// Waiting is a driver whose shots wait for long, so that it is worth telling meanwhile.
+type Waiting interface {
+	// Waits is how many shots wait just now, and for how long the one that began first. It may be called at any time.
+	Waits() (n int, longest time.Duration)
+}
+
 // Sorted is a driver whose shots may be of several sorts, which the rows name.
 type Sorted interface {
 	// Sorts says of which sort the shots for each row are; those of no names are of none.

@@ -70,6 +70,9 @@ type Progress struct {
 	Recent   []result.Dot  // some of the shots since the last glance, oldest first
 	Said     string        // the end of what the contender's service printed
 	P50, P99 time.Duration // of the latest shots, to watch by; the judged figures are computed after the heat
+	// Waits is how many shots wait for what they bring about, and Longest for how long the one that began first.
+	Waits   int
+	Longest time.Duration
 }
 
 // HeatEnded carries a finished heat, or one that was cut.

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"paceduel/core/contender"
 	"paceduel/core/pace"
 	"paceduel/core/panics"
 	"paceduel/core/result"
@@ -85,6 +86,9 @@ func (w *watcher) loop() {
 			recorders = w.h.judged
 		}
 		w.glance(&p, recorders, seen)
+		if d, ok := w.h.entry.Driver.(contender.Waiting); ok {
+			p.Waits, p.Longest = d.Waits()
+		}
 		if took := (now - began).Seconds(); took > 0 {
 			p.Rate = float64(p.Shots) / took
 		}

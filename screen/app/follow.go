@@ -131,6 +131,7 @@ func (f *follower) stage(e rounds.StageBegan) {
 func (f *follower) glance(e rounds.Progress) {
 	n := *f.run.Now
 	n.Stage, n.Shots, n.Rate, n.P50, n.P99 = e.Stage, e.Shots, e.Rate, e.P50, e.P99
+	n.Waits, n.Longest = e.Waits, e.Longest
 	n.Heat.Dots = append(n.Heat.Dots[:len(n.Heat.Dots):len(n.Heat.Dots)], e.Recent...)
 	f.run.Now, f.run.Left = &n, e.Left
 	if is, ok := f.run.Services[e.Contender]; ok && is.Said != e.Said {

@@ -473,6 +473,11 @@ func (v View) label(s screen.Scene, l *lane, i, n int) (lines []string) {
 	}
 	if n := s.Run.Now; n != nil && n.Contender == l.Name && n.State == l.state && !s.Run.Services[l.Name].Coming() {
 		say(s.Theme.Strong, "on, "+n.Stage.String())
+		const seen = time.Second // before that it is no waiting that anybody sees
+		if n.Waits > 0 && n.Longest >= seen {
+			longest := units.Trim(units.Duration(n.Longest.Truncate(time.Second)))
+			say(s.Theme.Caution, fmt.Sprintf("%d wait, %s", n.Waits, longest))
+		}
 	}
 	if is, ok := s.Run.Services[l.Name]; ok && s.Run.Live {
 		style := s.Theme.Faint

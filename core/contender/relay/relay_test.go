@@ -199,6 +199,34 @@ func TestAsleepAndAwake(t *testing.T) {
 	}
 }
 
+// While deeds wait it may be asked how many, and for how long.
+func TestWaitingIsTold(t *testing.T) {
+	y := newYard(t, 120*time.Millisecond)
+	d := y.open(t, y.settings(map[string]Effect{"call": {Call: true}}))
+	if n, longest := d.Waits(); n != 0 || longest != 0 {
+		t.Errorf("%d wait, for %s", n, longest)
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		var shot shots.Shot
+		d.Client(0, 1).Shoot(t.Context(), &shot)
+	}()
+	most, longest := 0, time.Duration(0)
+	for open := true; open; {
+		select {
+		case <-done:
+			open = false
+		case <-time.After(5 * time.Millisecond):
+			n, at := d.Waits()
+			most, longest = max(most, n), max(longest, at)
+		}
+	}
+	if most != 1 || longest < 60*time.Millisecond {
+		t.Errorf("%d waited, for %s", most, longest)
+	}
+}
+
 // Garbage and floods to where we listen change nothing.
 func TestHostilePeers(t *testing.T) {
 	y := newYard(t, 20*time.Millisecond)

@@ -30,6 +30,7 @@ import (
 type deed struct {
 	key    string
 	number uint64
+	began  time.Duration
 	asked  atomic.Int64
 
 	mu     sync.Mutex
@@ -99,10 +100,25 @@ func (w *watch) expect(names []string) *deed {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.last++
-	o.number = w.last
+	o.number, o.began = w.last, w.d.clock.Now()
 	o.key = w.prefix + strconv.FormatUint(o.number, 10) + "q"
 	w.open[o.number] = o
 	return o
+}
+
+// Waits implements contender.Waiting.
+func (d *driver) Waits() (n int, longest time.Duration) {
+	w := d.watch
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	first := w.last
+	for number := range w.open {
+		first = min(first, number)
+	}
+	if o := w.open[first]; o != nil {
+		longest = d.clock.Now() - o.began
+	}
+	return len(w.open), longest
 }
 
 func (w *watch) forget(o *deed) {
