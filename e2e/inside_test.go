@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -81,8 +82,23 @@ func TestTheLinesExample(t *testing.T) {
 	}
 	h, dir := newHome(t), examples(t)
 	h.run(t, "harbour", "lay", filepath.Join(dir, "data")).says(t, 0)
-	h.run(t, "run", filepath.Join(dir, "lines.duel.yaml"), "--rounds", "5", "--set", "pace.repeat=1").says(t, 0,
-		"load, split, sort and pack, one after another", "sort takes less for sort", "at most 50% that of insert: upheld")
+	o := h.run(t, "run", filepath.Join(dir, "lines.duel.yaml"), "--rounds", "5", "--set", "pace.repeat=1",
+		"--json", "out.json")
+	o.says(t, 0, "inside a shot", "- insert takes ", "sort takes less for sort", "at most 50% that of insert: upheld")
+	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range r.Heats { // how much of the whole they are is the machine's affair: an interpreter starts first
+		h, told := &r.Heats[i], []string(nil)
+		for _, s := range h.Inside.Steps {
+			told = append(told, s.Name)
+		}
+		slices.Sort(told)
+		if want := []string{"load", "pack", "sort", "split"}; !slices.Equal(told, want) {
+			t.Errorf("round %d of %s tells %v, want %v", h.Round, h.Contender, told, want)
+		}
+	}
 }
 
 // serveHarbour starts the harbour's service as a process of its own, and returns where it answers.

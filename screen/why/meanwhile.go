@@ -17,17 +17,22 @@ func (v View) meanwhile(s screen.Scene) *chart.Meanwhile {
 	})
 }
 
-// waitRows is how many rows the waits of a lane have, as far as there is room.
 const (
-	mostWaitRows = 4
-	waitLabel    = 9
+	fewWaitRows = 4
+	waitLabel   = 9
 )
+
+// waitRows is how many rows the waits of a lane have where there is room for so many: each tick has a row of its own,
+// as labels that stand one above the other read as evenly spaced.
+func waitRows(waits chart.Scale, room int) int {
+	return max(min(room, max(fewWaitRows, len(waits.Ticks))), 1)
+}
 
 // meanwhileBody draws a lane for each contender: its work, the waits of its bystander, and the silences.
 func (v View) meanwhileBody(s screen.Scene, w, h int) (lines []string) {
 	p := v.meanwhile(s)
 	const around = 4 // head, work, silences, a gap
-	rows := min(max((h-2)/max(len(p.Lanes), 1)-around, 1), mostWaitRows)
+	rows := waitRows(p.Waits, (h-2)/max(len(p.Lanes), 1)-around)
 	plot := max(w-waitLabel-2, 8)
 	for i := range p.Lanes {
 		lines = append(lines, meanwhileLane(s, p, &p.Lanes[i], w, plot, rows)...)
