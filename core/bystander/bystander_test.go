@@ -112,12 +112,12 @@ func (d *door) Rewind() {}
 func (d *door) Close()  {}
 
 // A stand-in that lets nobody in for a known time: the longest silence is told within a period of the bystander and two
-// per cent of that time, at best of three times, since this machine may hold us up itself.
+// per cent of that time. This machine may hold us up itself, so that it is tried until it was quiet enough.
 func TestASilenceIsToldAsItIs(t *testing.T) {
 	clk := clock.Start()
 	b := &plan.Bystander{Rate: 1000}
 	best := math.Inf(1)
-	for range 3 {
+	for try := 0; best > float64(6*ms) && try < 25; try++ {
 		d := newDoor(clk)
 		from := clk.Now()
 		w := bystander.Begin(t.Context(), clk, b, []contender.Client{d, d})
@@ -133,8 +133,7 @@ func TestASilenceIsToldAsItIs(t *testing.T) {
 		if a.Failed+a.Waiting > 0 || a.OK < 300 {
 			t.Fatalf("%+v", a)
 		}
-		best = min(best, math.Abs(float64(a.Longest-shut)))
-		best = min(best, math.Abs(float64(a.HeldUp-shut)))
+		best = min(best, max(math.Abs(float64(a.Longest-shut)), math.Abs(float64(a.HeldUp-shut))))
 	}
 	if best > float64(6*ms) {
 		t.Errorf("off by %s of 300 ms", time.Duration(best))

@@ -106,6 +106,14 @@ func (t *Tree) Held() (h Held) {
 	return h
 }
 
+// after is what a tree holds that was looked at before. What it has used so far does not become less, though it reads
+// so where a process has ended: its parent tells its CPU time in hundredths of a second, without the rest of them.
+func (h Held) after(before Held) Held {
+	h.CPU = max(h.CPU, before.CPU)
+	h.Read, h.Written = max(h.Read, before.Read), max(h.Written, before.Written)
+	return h
+}
+
 // counted is how much more memory the tree is known to hold by one more of its processes.
 func (t *Tree) counted(pid int, status *procfs.ProcStatus) int64 {
 	if len(t.pids) == 1 || status.RssAnon == 0 { // nobody to share with, or a kernel that does not tell them apart
@@ -278,7 +286,11 @@ func (w *Watch) look() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	began := time.Now()
-	w.seen = append(w.seen, Moment{began.Sub(w.begun), w.tree.Held()})
+	held := w.tree.Held()
+	if n := len(w.seen); n > 0 {
+		held = held.after(w.seen[n-1].Held)
+	}
+	w.seen = append(w.seen, Moment{began.Sub(w.begun), held})
 	w.took += time.Since(began)
 }
 

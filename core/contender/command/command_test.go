@@ -576,7 +576,7 @@ case $((n % 10)) in
 esac`
 	d, err := open(contender.Setup{
 		Dir: dir, Clock: clock.Start(),
-	}, shell(line, func(s *Settings) { s.Timeout = plan.Span(300 * time.Millisecond) }))
+	}, shell(line, func(s *Settings) { s.Timeout = plan.Span(2 * time.Second) }))
 	if err != nil {
 		t.Fatal(err)
 	}
