@@ -52,13 +52,8 @@ func NewArrivals(r *result.Result, v *judge.Verdict) *Arrivals {
 	p.Scale = NewScale(ends, true, units.Seconds)
 	for i, a := range v.Arrivals {
 		l := ArrivalLane{
-			State: a.State, Effect: a.Effect, First: i == 0 || v.Arrivals[i-1].Cell != a.Cell,
+			Side: sideFor(r, a.Contender), State: a.State, Effect: a.Effect, First: i == 0 || v.Arrivals[i-1].Cell != a.Cell,
 			Density: make([]float64, arrivalColumns), P50: math.NaN(), P99: math.NaN(),
-		}
-		for j, e := range r.Entrants {
-			if e.Name == a.Contender {
-				l.Side = Side{e.Name, SignOf(j), e.Name == r.Plan.Baseline}
-			}
 		}
 		most := 0.0
 		for _, b := range a.All.Bars {

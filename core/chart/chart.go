@@ -51,6 +51,16 @@ func SignFor(r *result.Result, name string) Sign {
 	return SignOf(0)
 }
 
+// sideFor is the side of the entrant with a name; the zero value for none.
+func sideFor(r *result.Result, name string) Side {
+	for i, e := range r.Entrants {
+		if e.Name == name {
+			return Side{name, SignOf(i), name == r.Plan.Baseline}
+		}
+	}
+	return Side{}
+}
+
 // Side is who stands on one side of the spine.
 type Side struct {
 	Name     string

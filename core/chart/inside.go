@@ -483,15 +483,7 @@ func NewMoves(r *result.Result, v *judge.Verdict, i int) *Moves {
 		Note: "by how much of the critical path each step is, on average over each round's shots, with the difference " +
 			"of the typical round. What nobody waits for is no part of it.",
 	}
-	side := func(name string) Side {
-		for i, e := range r.Entrants {
-			if e.Name == name {
-				return Side{name, SignOf(i), name == r.Plan.Baseline}
-			}
-		}
-		return Side{}
-	}
-	p.Left, p.Right = side(v.Baseline), side(m.Contender)
+	p.Left, p.Right = sideFor(r, v.Baseline), sideFor(r, m.Contender)
 	from, to := v.Insides[cell.Of(v.Baseline, m.State)], v.Insides[cell.Of(m.Contender, m.State)]
 	p.Scale = NewScale([]float64{from.Mean.V, to.Mean.V}, false, units.Seconds)
 	add := func(label string, depth int, left, right float64, by judge.Value, how string) {

@@ -96,11 +96,8 @@ func typicalWaiting(r *result.Result, m *judge.Meanwhile) *result.Heat {
 }
 
 func (p *Meanwhile) lane(r *result.Result, m *judge.Meanwhile, h *result.Heat) MeanwhileLane {
-	l := MeanwhileLane{State: m.State, Limit: p.Waits.At(m.Within), Took: units.Seconds(m.Work.V)}
-	for i, e := range r.Entrants {
-		if e.Name == m.Contender {
-			l.Side = Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}
-		}
+	l := MeanwhileLane{
+		Side: sideFor(r, m.Contender), State: m.State, Limit: p.Waits.At(m.Within), Took: units.Seconds(m.Work.V),
 	}
 	at := func(ns int64) float64 { return p.Scale.At(float64(ns) / 1e9) }
 	for _, d := range h.Dots {

@@ -53,12 +53,7 @@ func NewSurvival(r *result.Result, v *judge.Verdict) *Survival {
 	show := func(x float64) string { return units.Count(int64(math.Round(x))) }
 	p.Scale = NewScale(all, false, show)
 	for _, s := range v.Survival {
-		l := SurvivalLane{Says: s.Few()}
-		for i, e := range r.Entrants {
-			if e.Name == s.Contender {
-				l.Side = Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}
-			}
-		}
+		l := SurvivalLane{Side: sideFor(r, s.Contender), Says: s.Few()}
 		for i := range s.All {
 			c := &s.All[i]
 			b := SurvivalBar{

@@ -89,7 +89,7 @@ func (m *Meanwhile) say() string {
 	}
 	text += fmt.Sprintf(" and %s at the longest", units.Seconds(m.Longest.V))
 	switch {
-	case m.HeldUp >= 0.0005:
+	case m.HeldUp > 0:
 		text += fmt.Sprintf("; for %s of the time somebody waits longer than %s", units.Share(m.HeldUp),
 			units.Seconds(m.Within))
 	default:
@@ -129,9 +129,9 @@ func (f *field) tradeOff(v *Verdict, work figure.Name) string {
 		cost = fmt.Sprintf("%s takes %s as long as %s (%s to %s)", kindest.name(), units.Times(factor), quickest.name(),
 			units.Times(low), strings.TrimSuffix(units.Times(high), "x"))
 	}
-	how := "%s, and nobody waits longer than %s; %s lets nobody in for %s."
+	how := "%s, and in the typical heat nobody waits longer than %s; %s lets nobody in for %s."
 	if kindest.Ticks {
-		how = "%s, and no line is later than %s; %s is silent for %s."
+		how = "%s, and in the typical heat no line is later than %s; %s is silent for %s."
 	}
 	return fmt.Sprintf(how, cost, units.Seconds(kindest.Longest.V), worst.name(), units.Seconds(worst.Longest.V))
 }

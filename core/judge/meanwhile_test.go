@@ -55,7 +55,7 @@ func TestWhoWaitsMeanwhile(t *testing.T) {
 		}
 	}
 	// Which of the others is kinder is told by the longest silence; its price is that of the work.
-	if got := v.MeanwhileSentence; !strings.Contains(got, "and nobody waits longer than 1") ||
+	if got := v.MeanwhileSentence; !strings.Contains(got, "and in the typical heat nobody waits longer than 1") ||
 		!strings.HasSuffix(got, "one-go lets nobody in for 2.60 s.") {
 		t.Errorf("%q", got)
 	}
@@ -89,7 +89,7 @@ func TestTicksThatDoNotCome(t *testing.T) {
 		!strings.HasSuffix(m.Sentence, "is up to 501 ms late, and 25 % of them do not come.") {
 		t.Errorf("%+v", m)
 	}
-	const want = "and no line is later than 12.5 ms; one-go is silent for 501 ms."
+	const want = "and in the typical heat no line is later than 12.5 ms; one-go is silent for 501 ms."
 	if got := v.MeanwhileSentence; !strings.HasSuffix(got, want) {
 		t.Errorf("%q; want %q", got, want)
 	}

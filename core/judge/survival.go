@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -87,10 +88,7 @@ func (s *Survival) say() string {
 		return fmt.Sprintf("%s was ended %s, and what was left is not known: %s.", s.Contender,
 			units.Plural(s.Failed, "time"), s.Why)
 	}
-	crashes := units.Plural(s.Crashes, "crash")
-	if s.Crashes > 1 {
-		crashes = fmt.Sprintf("%d crashes", s.Crashes)
-	}
+	crashes := s.crashes()
 	var text string
 	switch {
 	case s.Promised == 0: // what is ended before it has promised anything can only be half done
@@ -129,6 +127,13 @@ func (s *Survival) say() string {
 	return text + "."
 }
 
+func (s *Survival) crashes() string {
+	if s.Crashes == 1 {
+		return "1 crash"
+	}
+	return fmt.Sprintf("%d crashes", s.Crashes)
+}
+
 // halfDone says what is left of what was ended before it had promised anything.
 func (s *Survival) halfDone(crashes string) string {
 	chance := stats.Chance(s.Tearing, s.Crashes)
@@ -160,10 +165,11 @@ func (f *field) survivors(v *Verdict) string {
 		most := slices.MaxFunc(known, func(a, b *Survival) int { return a.Tearing*b.Crashes - b.Tearing*a.Crashes })
 		return most.Sentence
 	}
-	worst := slices.MaxFunc(known, func(a, b *Survival) int { return compare(lostOf(a), lostOf(b)) })
+	worst := slices.MaxFunc(known, func(a, b *Survival) int { return cmp.Compare(a.Most, b.Most) })
 	if worst.Losing == 0 {
+		least := slices.MinFunc(known, func(a, b *Survival) int { return a.Crashes - b.Crashes })
 		return fmt.Sprintf("None of them loses an acknowledged record when its process dies: at 95 %%, at most %s of "+
-			"crashes lose any.", units.Share(worst.Chance[1]))
+			"crashes lose any.", units.Share(least.Chance[1]))
 	}
 	var keeps []string
 	for _, s := range known {
@@ -185,13 +191,6 @@ func (f *field) survivors(v *Verdict) string {
 		text += fmt.Sprintf("; %s %s none", units.List(keeps), verb)
 	}
 	return text + "."
-}
-
-func lostOf(s *Survival) float64 {
-	if math.IsNaN(s.Lost.V) {
-		return 0
-	}
-	return s.Lost.V + float64(s.Most)*1e-12
 }
 
 // faster says by how much whoever loses is surely faster than the quickest who does not; empty where it is not.
@@ -223,7 +222,7 @@ func (s *Survival) Few() string {
 	if s.Crashes == 0 {
 		return "not known: " + s.Why
 	}
-	text := fmt.Sprintf("%d crashes, %d lost something", s.Crashes, s.Losing)
+	text := fmt.Sprintf("%s, %d lost something", s.crashes(), s.Losing)
 	if s.Most > 0 {
 		text += fmt.Sprintf(", %s to %s records", units.Count(s.Least), units.Count(s.Most))
 	}

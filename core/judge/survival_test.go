@@ -57,6 +57,32 @@ func TestWhatCrashesLeave(t *testing.T) {
 	}
 }
 
+// Whoever lost anything is told of, whoever stands first and however few crashes there were; who keeps all is believed
+// as far as the fewest crashes go.
+func TestFewCrashes(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 20, Seed: 4, Entrants: []sample.Entrant{
+		{Name: "keeps", Latency: sample.Times(0.01, 0.05)}, {Name: "loses", Latency: sample.Times(0.01, 0.05)},
+	}})
+	r.Crashes = []result.Crash{
+		{Contender: "keeps", No: 1, Acknowledged: 9, Records: 9},
+		{Contender: "keeps", No: 2, Acknowledged: 9, Records: 9},
+		{Contender: "loses", No: 1, Acknowledged: 9, Records: 8},
+	}
+	for lost, want := range []string{
+		"None of them loses an acknowledged record when its process dies: at 95 %, at most 95 % of crashes lose any.",
+		"loses loses up to 1 of the last acknowledged records when its process dies; keeps loses none.",
+	} {
+		r.Crashes[2].Records = int64(9 - lost)
+		v, err := judge.Judge(r)
+		if err != nil || v.SurvivalSentence != want {
+			t.Errorf("%q, %v; want %q", v.SurvivalSentence, err, want)
+		}
+		if few := v.Survival[1].Few(); !strings.HasPrefix(few, "1 crash, ") {
+			t.Errorf("%q", few)
+		}
+	}
+}
+
 // What had promised nothing when it was ended is told by whether it was left half-written.
 func TestWhatIsLeftOfACommand(t *testing.T) {
 	r := sample.Make(sample.Duel{Rounds: 10, Shots: 20, Seed: 4, Entrants: []sample.Entrant{

@@ -30,10 +30,10 @@ const crashStream = 0x6372617368
 func (r *runner) crashes(ctx context.Context) error {
 	at := r.stations[0]
 	var whose []string
-	most := 0
+	most, all := 0, 0
 	for _, c := range at.plan.Contenders {
 		if c.Ground.Crash != nil && !c.Mirror && !slices.Contains(r.leftOut(), c.Name) {
-			whose, most = append(whose, c.Name), max(most, c.Ground.Crash.Times)
+			whose, most, all = append(whose, c.Name), max(most, c.Ground.Crash.Times), all+c.Ground.Crash.Times
 		}
 	}
 	rng := mathrand.New(mathrand.NewPCG(r.result.Seed, crashStream))
@@ -53,7 +53,7 @@ func (r *runner) crashes(ctx context.Context) error {
 			}
 			r.texts(&c)
 			r.result.Crashes = append(r.result.Crashes, c)
-			r.send(Crashed{c, len(whose) * most})
+			r.send(Crashed{c, all})
 		}
 	}
 	return nil
@@ -101,7 +101,7 @@ func (r *runner) crash(
 func short(text string) string {
 	const most = 100
 	text = strings.TrimSpace(text)
-	return text[:min(len(text), most)]
+	return strings.ToValidUTF8(text[:min(len(text), most)], "")
 }
 
 // momentOf is when a contender is ended, from its first shot on: within the plan's bounds, or of what is a process of

@@ -2,6 +2,7 @@ package relay
 
 import (
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -109,6 +110,23 @@ func TestWhatGoesWrongIsCounted(t *testing.T) {
 	doubled.Add(d.watch.twice.Load())
 	if missed.Load() != 10 || doubled.Load() != 70/5-70/35 {
 		t.Errorf("%d of 70 never came, want 10; %d came twice, want 12", missed.Load(), doubled.Load())
+	}
+}
+
+// A file is read anew whenever it changes: that a key stands in it still is no second effect.
+func TestAFileThatChangesAgain(t *testing.T) {
+	y := newYard(t, 0)
+	d := y.open(t, y.settings(map[string]Effect{"file": {File: "state.json"}}))
+	own := d.watch.expect([]string{"file"})
+	path := d.place("state.json", "")
+	for _, text := range []string{own.key, own.key + " and more", "more, " + own.key} {
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		d.watch.changed(path)
+	}
+	if _, came := own.came["file"]; !came || d.watch.twice.Load() != 0 {
+		t.Errorf("came %v, %d times more", came, d.watch.twice.Load())
 	}
 }
 

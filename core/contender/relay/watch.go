@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -231,21 +232,16 @@ func (w *watch) told(text []byte, by func(*Effect) bool) {
 			}
 			continue
 		}
+		see := w.saw
+		if e.File != "" {
+			see = w.sawFirst // it is read anew whenever it changes
+		}
 		for i, n := range numbers {
-			if bytes.Contains(text, []byte(w.d.setup.Fill(e.has(w.keyOf(n))))) && !contains(numbers[:i], n) {
-				w.saw(n, name)
+			if bytes.Contains(text, []byte(w.d.setup.Fill(e.has(w.keyOf(n))))) && !slices.Contains(numbers[:i], n) {
+				see(n, name)
 			}
 		}
 	}
-}
-
-func contains(list []uint64, n uint64) bool {
-	for _, x := range list {
-		if x == n {
-			return true
-		}
-	}
-	return false
 }
 
 // begin has all effects looked out for, unless they are; what had broken is opened anew.
