@@ -70,6 +70,10 @@ func (c *crew) Drive(ctx context.Context, job *contender.Job) error {
 		if flying == 0 && (over || ctx.Err() != nil) {
 			return ctx.Err()
 		}
+		cancelled := ctx.Done()
+		if ctx.Err() != nil {
+			cancelled = nil // it is known
+		}
 		pause := time.NewTimer(left)
 		if over || ctx.Err() != nil || len(free) == 0 {
 			pause.Stop() // only what is under way is waited for
@@ -82,6 +86,7 @@ func (c *crew) Drive(ctx context.Context, job *contender.Job) error {
 				job.Done(e.client, e.shot)
 			}
 		case <-pause.C:
+		case <-cancelled:
 		}
 		pause.Stop()
 	}

@@ -1,6 +1,8 @@
 package relay
 
 import (
+	"context"
+	"errors"
 	"net/http"
 	"os"
 	"strings"
@@ -179,6 +181,24 @@ func TestManyDeedsAtOnce(t *testing.T) {
 	defer d.watch.mu.Unlock()
 	if len(d.watch.open) != 0 {
 		t.Errorf("%d deeds are still looked out for", len(d.watch.open))
+	}
+}
+
+// A crew whose next deed is due in an hour ends at once when it is to.
+func TestACrewThatWaitsCanBeEnded(t *testing.T) {
+	y := newYard(t, 0)
+	crew, err := y.open(t, y.settings(map[string]Effect{"call": {Call: true}})).Crew(manyFrom)
+	if err != nil || crew == nil {
+		t.Fatal(err)
+	}
+	defer crew.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	time.AfterFunc(20*time.Millisecond, cancel)
+	err = crew.Drive(ctx, &contender.Job{
+		Open: true, Next: func(int) (time.Duration, time.Duration, bool) { return 0, time.Hour, true },
+	})
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
 	}
 }
 
