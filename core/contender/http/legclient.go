@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -91,10 +92,12 @@ type legClient struct {
 	row     int
 	sampled bool // the shot is
 	flying  int
-	alone   bool // no two requests have been under way at a time since the last pause
-	begun   bool
+	alone   bool          // no two requests have been under way at a time since the last pause
+	begun   bool          // some request has ended
+	heard   time.Duration // when the first byte of any answer came; 0: none did
 	last    time.Duration // when the latest request ended
 	pauses  []pause
+	opened  int // the place of the pause that was begun last
 	shot    *shots.Shot
 	fault   error
 	errands []*errand // that may be used again
@@ -123,11 +126,14 @@ type body struct {
 // pause is a stretch in which nothing of a shot was under way but ourselves.
 type pause struct{ from, to, before time.Duration }
 
+// never is the end of a pause that lasts.
+const never = time.Duration(math.MaxInt64)
+
 // errand is one request of a leg.
 type errand struct {
 	leg     int
-	since   time.Duration // from when on it was all that was waited for; 0: something else was
-	id      [8]byte       // for the spans of the service, in a sampled shot
+	pause   int     // the latest that was there when it was sent; it ended at the latest when this began
+	id      [8]byte // for the spans of the service, in a sampled shot
 	wire    lean.Request
 	request request
 	list    *listing // that it is a page of; nil: of none
@@ -195,7 +201,7 @@ func (c *legClient) Shoot(ctx context.Context, shot *shots.Shot) {
 	}
 	c.marks.Clear()
 	c.inside, c.pauses = c.inside[:0], c.pauses[:0]
-	c.shot, c.flying, c.begun, c.last = shot, 0, false, shot.Start
+	c.shot, c.flying, c.begun, c.heard, c.last = shot, 0, false, 0, shot.Start
 	if len(c.slots) > 0 && c.d.settings.Cache != "" && c.d.first.Load() {
 		c.slots[0].(*client).cache.Clear()
 	}
@@ -387,9 +393,11 @@ func (c *legClient) take() *errand {
 
 // send takes down that a request goes out.
 func (c *legClient) send(e *errand) *errand {
-	if c.alone = c.flying == 0; c.alone {
-		e.since = c.last
+	if c.alone = c.flying == 0; c.alone { // until it begins, nothing is waited for but us
+		c.pauses = append(c.pauses, pause{from: c.last, to: never})
+		c.opened = len(c.pauses) - 1
 	}
+	e.pause = c.opened
 	c.state[e.leg].flying++
 	c.flying++
 	return e
@@ -443,7 +451,7 @@ func (c *legClient) prepare(i int) (*errand, error) {
 	} else {
 		e = &errand{}
 	}
-	e.leg, e.since, e.list, e.item = i, 0, nil, st.sent
+	e.leg, e.list, e.item = i, nil, st.sent
 	if l.Pages != nil {
 		e.list = &listing{turner: l.turner()}
 	}
@@ -513,9 +521,8 @@ func (c *legClient) took(ctx context.Context, e *errand) {
 	st.flying--
 	c.last = max(c.last, s.End)
 	c.sum(s)
-	if e.since > 0 { // until it was sent, nothing was waited for but us
-		c.pauses = append(c.pauses, pause{from: e.since, to: s.Start})
-	}
+	p := &c.pauses[e.pause] // what is sent together may begin in another order
+	p.to = min(p.to, s.Start)
 	if c.alone && s.Aside > 0 {
 		c.pauses = append(c.pauses, pause{from: s.End - s.Aside, to: s.End})
 	}
@@ -585,7 +592,7 @@ func (c *legClient) turn(e *errand) (more bool, err error) {
 	if c.d.means != byFull && (next.Scheme != e.request.url.Scheme || next.Host != e.request.url.Host) {
 		return false, fmt.Errorf("it leads to another server, %s://%s: set path: full", next.Scheme, next.Host)
 	}
-	e.request.url, e.since = next, 0
+	e.request.url = next
 	return true, c.mark(e, &e.request)
 }
 
@@ -600,13 +607,14 @@ func join(into, further map[string]value) {
 	}
 }
 
-// sum adds a request to the shot.
+// sum adds a request to the shot, which begins with the earliest of them: that need not be the first to end.
 func (c *legClient) sum(s *shots.Shot) {
 	shot := c.shot
-	if !c.begun {
-		shot.Start = s.Start
-		c.begun = true
-		shot.Count(lean.FirstByte, s.Amounts[lean.FirstByte])
+	if !c.begun || s.Start < shot.Start {
+		shot.Start, c.begun = s.Start, true
+	}
+	if n := time.Duration(s.Amounts[lean.FirstByte]); n > 0 && (c.heard == 0 || s.Start+n < c.heard) {
+		c.heard = s.Start + n
 	}
 	for i, n := range s.Amounts {
 		if i != lean.FirstByte {
@@ -680,6 +688,9 @@ func (c *legClient) settle() {
 	for i := range c.pauses {
 		p := &c.pauses[i]
 		p.from = max(p.from, c.shot.Start)
+		if p.to == never { // what was to end it did not begin
+			p.to = p.from
+		}
 		p.to = max(p.to, p.from)
 		p.before, before = before, before+p.to-p.from
 	}
@@ -693,6 +704,9 @@ func (c *legClient) settle() {
 	}
 	for i := range c.inside {
 		c.inside[i].Begin, c.inside[i].End = own(c.inside[i].Begin), own(c.inside[i].End)
+	}
+	if c.heard > 0 {
+		c.shot.Count(lean.FirstByte, int64(own(c.heard)))
 	}
 	c.shot.Aside = c.shot.End - c.shot.Start - own(c.shot.End)
 }

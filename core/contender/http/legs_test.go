@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/clock"
+	"paceduel/core/contender"
 	"paceduel/core/contender/conformance"
 	"paceduel/core/contender/http/lean"
 	"paceduel/core/plan"
@@ -188,6 +190,42 @@ func TestLegsAtOnce(t *testing.T) {
 			t.Fatalf("%s %v: %d at once, %+v", shot.Class, shot.Err, most, shot.Inside)
 		}
 	})
+}
+
+// The request that is sent second may begin first, and end last: the shot lasts from the first beginning to the last
+// end, and what was ours before both is no part of it.
+func TestAShotBeginsWithItsEarliestLeg(t *testing.T) {
+	q := newQuay(t, (*httptest.Server).Start)
+	settings := legged(q, "", Leg{Name: "a", URL: "/a"}, Leg{Name: "b", URL: "/b"})
+	if faults := settings.Check(plan.Surroundings{Dir: t.TempDir()}); len(faults) > 0 {
+		t.Fatalf("%v", faults)
+	}
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start()}, settings, byFull)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	c := d.Client(0, 1).(*legClient)
+	defer c.Close()
+	shot := shots.Shot{Start: 100}
+	c.shot, c.last = &shot, shot.Start
+	for i := range c.state {
+		c.state[i].longest = -1
+	}
+	a, b := c.take(), c.take()
+	a.shot, b.shot = shots.Shot{Start: 130, End: 150}, shots.Shot{Start: 110, End: 190}
+	a.shot.Count(lean.FirstByte, 15)
+	b.shot.Count(lean.FirstByte, 20)
+	c.took(t.Context(), a)
+	c.took(t.Context(), b)
+	c.end(t.Context())
+	if shot.Start != 110 || shot.End != 190 || shot.Latency() != 80 || shot.Amounts[lean.FirstByte] != 20 {
+		t.Errorf("from %d to %d, latency %d, first byte after %d; want 110, 190, 80, 20",
+			shot.Start, shot.End, shot.Latency(), shot.Amounts[lean.FirstByte])
+	}
+	if in := shot.Inside; in[0].Begin != 20 || in[0].End != 40 || in[1].Begin != 0 || in[1].End != 80 {
+		t.Errorf("inside: %+v", in)
+	}
 }
 
 // A diamond: two legs need the first and run together, the last needs both.
