@@ -85,6 +85,7 @@ func completeSets(_ *cobra.Command, _ []string, begun string) ([]cobra.Completio
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	var out []cobra.Completion
+	root.resolve(root.Properties["course"].Properties)
 	root.keys("", begun, &out)
 	slices.Sort(out)
 	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
@@ -95,6 +96,22 @@ type schema struct {
 	Doc        string            `json:"description"`
 	Properties map[string]schema `json:"properties"`
 	OneOf      []schema          `json:"oneOf"`
+	Ref        string            `json:"$ref"` // the settings of a kind, as the course has them
+}
+
+// resolve puts the settings of kinds where they are referred to.
+func (s *schema) resolve(kinds map[string]schema) {
+	for name, below := range s.Properties {
+		if kind, ok := strings.CutPrefix(below.Ref, "#/properties/course/properties/"); ok {
+			below = kinds[kind]
+		} else {
+			below.resolve(kinds)
+		}
+		s.Properties[name] = below
+	}
+	for i := range s.OneOf {
+		s.OneOf[i].resolve(kinds)
+	}
 }
 
 // keys adds those that go on with what is begun: whole ones with what they mean, and those that have keys of their own.

@@ -65,6 +65,8 @@ func TestTheShellIsOfferedWhatThereIs(t *testing.T) {
 		{[]string{"run", "x", "--set", "pa"}, []string{"pace."}, "rounds"},
 		{[]string{"run", "x", "--set", "pace.cli"}, []string{"pace.clients="}, "pace.rate"},
 		{[]string{"run", "x", "--set", "rou"}, []string{"rounds="}, "pace"},
+		{[]string{"run", "x", "--set", "course.crash.count.q"}, []string{"course.crash.count.query."}, "rounds"},
+		{[]string{"run", "x", "--set", "course.bystander.http.met"}, []string{"course.bystander.http.method="}, "rounds"},
 		{[]string{"show", "--logbook", "log.sqlite", ""}, []string{r.ID + "\tBerth board, 9 Mar 06:40"}, "sorts"},
 		{[]string{"export", "--logbook", "log.sqlite", "none"}, nil, r.ID},
 		{[]string{"show", "--logbook", "notes.txt", ""}, nil, r.ID},

@@ -26,6 +26,10 @@ func (s *settings) workerCommand() *cobra.Command {
 					fmt.Fprintf(s.words.out, "  %s: yes\n", f.Check)
 					return
 				}
+				if f.May {
+					fmt.Fprintf(s.words.out, "  %s: no, and it need not: %s\n", f.Check, f.Err)
+					return
+				}
 				fmt.Fprintf(s.words.out, "  %s: no: %s\n", f.Check, f.Err)
 			})
 			if err := cmd.Context().Err(); err != nil {

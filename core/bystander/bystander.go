@@ -13,6 +13,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -36,8 +37,49 @@ type Probe struct {
 func (p *Probe) wait() time.Duration { return max(p.End-p.Due, 0) }
 
 // Clients is how many probes may be under way at a time. Those that are due beyond them wait to be sent, and their wait
-// counts from the moment due all the same.
-const Clients = 8
+// counts from the moment due all the same. It is so high because of those who let everybody in at once, again and
+// again: of a lower one the rest would still wait when the next hold-up begins, and more of them each time.
+const Clients = 256
+
+// Lazy makes n clients of which each is made when it is first needed, one at a time: most never are.
+func Lazy(n int, client func(i int) contender.Client) (out []contender.Client) {
+	var making sync.Mutex
+	for i := range n {
+		out = append(out, &lazy{make: func() contender.Client {
+			making.Lock()
+			defer making.Unlock()
+			return client(i)
+		}})
+	}
+	return out
+}
+
+type lazy struct {
+	make func() contender.Client
+	of   contender.Client // nil: not made yet
+}
+
+// Shoot implements contender.Client.
+func (l *lazy) Shoot(ctx context.Context, shot *shots.Shot) {
+	if l.of == nil {
+		l.of = l.make()
+	}
+	l.of.Shoot(ctx, shot)
+}
+
+// Rewind implements contender.Client.
+func (l *lazy) Rewind() {
+	if l.of != nil {
+		l.of.Rewind()
+	}
+}
+
+// Close implements contender.Client.
+func (l *lazy) Close() {
+	if l.of != nil {
+		l.of.Close()
+	}
+}
 
 // longest is the longest that a bystander may go on: longer than any heat.
 const longest = 4 * time.Hour
@@ -58,11 +100,12 @@ func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []c
 		Clock: clk, Clients: clients, Size: len(clients),
 		Pace: plan.Pace{Rate: b.Rate, Most: len(clients), For: plan.Span(longest)},
 	}
+	nothing := tally.NewRecorder(&shots.Shape{}, 0, 1) // is recorded: collectors keep all
 	for range clients {
 		c := &collector{}
 		w.seen = append(w.seen, c)
 		heat.Checkers = append(heat.Checkers, c)
-		heat.Judged = append(heat.Judged, tally.NewRecorder(&shots.Shape{}, 0, 1))
+		heat.Judged = append(heat.Judged, nothing)
 	}
 	began := make(chan struct{})
 	heat.OnStage = func(pace.Stage, time.Duration) { close(began) } // there is one

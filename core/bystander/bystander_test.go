@@ -140,6 +140,29 @@ func TestASilenceIsToldAsItIs(t *testing.T) {
 	}
 }
 
+// Who lets all in at once, again and again, holds nobody up for longer than once: probes do not wait for each other.
+func TestHoldUpsOneAfterAnotherDoNotAddUp(t *testing.T) {
+	clk := clock.Start()
+	d := newDoor(clk)
+	made := 0
+	clients := bystander.Lazy(bystander.Clients, func(int) contender.Client { made++; return d })
+	from := clk.Now()
+	w := bystander.Begin(t.Context(), clk, &plan.Bystander{Rate: 500}, clients)
+	longest := time.Duration(0)
+	for range 5 {
+		longest = max(longest, d.shut(60*ms)) // 30 are due meanwhile
+	}
+	to := clk.Now()
+	probes, err := w.End(t.Context(), to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := bystander.Look(probes, from, to, 50*ms)
+	if a.Failed+a.Waiting > 0 || a.OK < 120 || a.Longest > longest+longest/2 || made < 16 || made > 64 {
+		t.Errorf("%d of %d, longest %s of %s, %d clients", a.OK, a.Due, a.Longest, longest, made)
+	}
+}
+
 // pass waits until so much time has passed, by looking at the clock.
 func (d *door) pass(span time.Duration) {
 	for end := d.clock.Now() + span; d.clock.Now() < end; {

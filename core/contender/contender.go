@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -168,6 +169,8 @@ type Setup struct {
 	Traces *Tracing
 	// Printed takes what processes of the driver that last print while they work; nil for nobody.
 	Printed io.Writer
+	// Pings takes the line over which such a process answers pings; nil where nobody asks.
+	Pings func(net.Conn)
 	// Group makes a group for processes that are held to limits; nil where none can be made, which has been told.
 	Group func(*plan.Limits) (Group, error)
 }

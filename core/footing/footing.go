@@ -85,6 +85,8 @@ func Open(p *plan.Plan, clk *clock.Clock) (*Footing, error) {
 		}
 		if b := c.Ground.Bystander; b != nil && b.Line != nil {
 			g.ticks = bystander.NewTicks(clk, b.Line)
+		} else if b != nil && b.Ping {
+			g.pings = bystander.NewPings(clk)
 		}
 		f.grounds[c.Name] = g
 	}
@@ -309,6 +311,7 @@ type Ground struct {
 	as        *launch.User               // whom it runs as; nil: as we do
 	tracing   *contender.Tracing         // nil where no shot is traced
 	ticks     *bystander.Ticks           // that its bystander waits for; nil: none
+	pings     *bystander.Pings           // that its bystander sends; nil: none
 	lines     *traces.Lines              // that tell of steps; nil where none do
 	service   *service                   // nil while there is none
 	running   int                        // process of a service that somebody else runs; 0 without
@@ -347,6 +350,9 @@ func (g *Ground) Setup() contender.Setup {
 	s.Traces = g.tracing
 	if g.ticks != nil {
 		s.Printed = g.ticks
+	}
+	if g.pings != nil {
+		s.Pings = g.pings.Take
 	}
 	return s
 }

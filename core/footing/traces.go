@@ -67,6 +67,9 @@ func (g *Ground) listener() io.Writer {
 // Ticks are the lines that the contender's service prints by itself, as its bystander waits for them; nil for none.
 func (g *Ground) Ticks() *bystander.Ticks { return g.ticks }
 
+// Pings are those that the contender's bystander sends its workers; nil for none.
+func (g *Ground) Pings() *bystander.Pings { return g.pings }
+
 // tracingVariables tell a service where to send its spans.
 func (g *Ground) tracingVariables() []string {
 	if g.tracing == nil {

@@ -27,6 +27,7 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 		}
 		if c.Ground.Crash != nil {
 			own[i] = append(own[i], flatten("crash", reflect.ValueOf(*c.Ground.Crash))...)
+			own[i] = append(own[i], Aspect{"crash.count", c.Ground.Crash.Count.Summary()})
 		}
 		if b := c.Ground.Bystander; b != nil {
 			own[i] = append(own[i], Aspect{"bystander", b.Summary()})

@@ -9,13 +9,14 @@ import (
 )
 
 // Bystander is a light probe that is kept going at a set rate while a contender works, to see who waits meanwhile: a
-// contact by TCP, a line that the contender's service should print, or a shot of any kind, a request of the same
-// service above all. One of the three is set.
+// contact by TCP, a ping of the contender's worker, a line that its service should print, or a shot of any kind, a
+// request of the same service above all. One of these is set.
 type Bystander struct {
 	Rate   Rate  `json:"rate,omitempty" jsonschema_description:"how often it asks; 100/s unless said"`
 	Within Span  `json:"within,omitempty" jsonschema_description:"who waits for longer than this is held up; 50ms unless said"`
 	Quiet  Span  `json:"quiet,omitempty" jsonschema_description:"for so long before each heat it asks while nothing else is done; 1s unless said"`
 	TCP    Word  `json:"tcp,omitempty" jsonschema_description:"it opens a connection to HOST:PORT, and closes it"`
+	Ping   bool  `json:"ping,omitempty" jsonschema_description:"it asks the contender's worker for a sign of life, beside its functions"`
 	Line   *Tick `json:"line,omitempty" jsonschema_description:"it asks nothing: a line that the contender's service, or its worker, prints by itself, as of a timer"`
 
 	Kind     string   `json:"-"` // of the shots that it performs; empty: none
@@ -64,6 +65,8 @@ func (b *Bystander) Summary() string {
 	switch {
 	case b.Line != nil:
 		return fmt.Sprintf("a line like %q every %s", b.Line.Pattern, b.Line.Every.D())
+	case b.Ping:
+		what = "a ping of the worker"
 	case b.TCP != "":
 		what = "a connection to " + string(b.TCP)
 	default:
@@ -72,20 +75,21 @@ func (b *Bystander) Summary() string {
 	return fmt.Sprintf("%s, %s", what, b.Rate)
 }
 
-// Check finds what is wrong with it, but for the settings of its kind.
-func (b *Bystander) Check(service bool) (faults []Fault) {
+// Check finds what is wrong with it, but for the settings of its kind, beside a contender that has a service or is a
+// worker.
+func (b *Bystander) Check(service, worker bool) (faults []Fault) {
 	fault := func(key, try, what string, args ...any) {
 		faults = append(faults, Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
 	}
 	ways := 0
-	for _, set := range []bool{b.TCP != "", b.Line != nil, b.Kind != ""} {
+	for _, set := range []bool{b.TCP != "", b.Ping, b.Line != nil, b.Kind != ""} {
 		if set {
 			ways++
 		}
 	}
 	switch {
 	case ways == 0:
-		fault("", "set tcp:, line:, or the key of a kind, as http:", "nothing says what the bystander does")
+		fault("", "set tcp:, line:, ping:, or the key of a kind, as http:", "nothing says what the bystander does")
 	case ways > 1:
 		fault("", "keep one of them", "a bystander does one thing")
 	case b.Line == nil && b.Rate > MaxProbes:
@@ -95,7 +99,9 @@ func (b *Bystander) Check(service bool) (faults []Fault) {
 		if _, bad := strconv.ParseUint(port, 10, 16); err != nil || bad != nil && port != PortMark {
 			fault("tcp", "write it as 127.0.0.1:${PORT}", "%q is not an address", b.TCP)
 		}
-	case b.Line != nil && !service:
+	case b.Ping && !worker:
+		fault("ping", "set http:, tcp: or line:", "only a worker answers pings")
+	case b.Line != nil && !service && !worker:
 		fault("line", "add service:", "nothing prints the line: it is one of a service, or of a worker")
 	case b.Line != nil:
 		if _, err := regexp.Compile(b.Line.Pattern); err != nil {

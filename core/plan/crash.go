@@ -8,11 +8,27 @@ import (
 // Crash has a contender ended with SIGKILL while it works, in heats of its own that are never timed, and asks what is
 // there of what it had acknowledged. What is lost when the machine loses power is another matter, and cannot be had so.
 type Crash struct {
-	Count string `json:"count" jsonschema:"required" jsonschema_description:"a shell line that says what is there afterwards, where the contender stands: a number of records, and torn N and doubled N where there are such; PORT, DATA and ACKNOWLEDGED are in its environment"`
-	Times int    `json:"times,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how many crashes of each; 10 unless said"`
-	From  Span   `json:"from,omitempty" jsonschema_description:"it is ended at a moment drawn from the seed: not before so long after its first shot; 200ms unless said. Of commands it is a share of their usual time that is drawn"`
-	To    Span   `json:"to,omitempty" jsonschema_description:"and not after so long; 1s unless said"`
-	Each  int    `json:"each,omitempty" jsonschema:"minimum=1,maximum=1000000" jsonschema_description:"how many records a good shot is; 1 unless said"`
+	Count Count `json:"-"`
+	Times int   `json:"times,omitempty" jsonschema:"minimum=1,maximum=1000" jsonschema_description:"how many crashes of each; 10 unless said"`
+	From  Span  `json:"from,omitempty" jsonschema_description:"it is ended at a moment drawn from the seed: not before so long after its first shot; 200ms unless said. Of commands it is a share of their usual time that is drawn"`
+	To    Span  `json:"to,omitempty" jsonschema_description:"and not after so long; 1s unless said"`
+	Each  int   `json:"each,omitempty" jsonschema:"minimum=1,maximum=1000000" jsonschema_description:"how many records a good shot is; 1 unless said"`
+}
+
+// Count is what says afterwards what is there: a shell line, or a shot of a kind, such as a statement, a request of the
+// process that was started again, or a function of the next worker.
+type Count struct {
+	Shell    string
+	Kind     string // empty: the shell line
+	Settings Settings
+}
+
+// Summary is what it does, in a line.
+func (c *Count) Summary() string {
+	if c.Kind != "" {
+		return c.Settings.Summary()
+	}
+	return c.Shell
 }
 
 // Defaults and limits of crashes.
@@ -45,6 +61,9 @@ func (c *Crash) Check(running bool) (faults []Fault) {
 		faults = append(faults, Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
 	}
 	switch {
+	case c.Count.Shell == "" && c.Count.Kind == "":
+		fault("", "set count: to a shell line, or to { query: … }, { http: … } or { worker: { function: … } }",
+			"nothing says what is there afterwards")
 	case running:
 		fault("", "start it with service: { run: … }", "the service is somebody else's, and not ours to end")
 	case c.To < c.From:

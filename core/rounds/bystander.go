@@ -64,13 +64,15 @@ func (h *heat) onlooker() *onlooker {
 	switch {
 	case said.Line != nil:
 		o.ticks = h.ground.Ticks()
+	case said.Ping:
+		o.clients = h.ground.Pings().Clients(bystander.Clients)
 	case said.TCP != "":
 		o.clients = bystander.Contacts(h.r.clock, setup.Guard, setup.Fill(string(said.TCP)), bystander.Clients)
 	default:
 		d := h.at.bystanders[h.cell.Contender]
-		for i := range bystander.Clients {
-			o.clients = append(o.clients, d.Client(i, bystander.Clients))
-		}
+		o.clients = bystander.Lazy(bystander.Clients, func(i int) contender.Client {
+			return d.Client(i, bystander.Clients)
+		})
 	}
 	return o
 }

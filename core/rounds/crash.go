@@ -2,8 +2,11 @@ package rounds
 
 import (
 	"bufio"
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
+	"math"
 	mathrand "math/rand/v2"
 	"regexp"
 	"slices"
@@ -15,6 +18,7 @@ import (
 	"time"
 
 	"paceduel/core/contender"
+	"paceduel/core/footing"
 	"paceduel/core/pace"
 	"paceduel/core/panics"
 	"paceduel/core/plan"
@@ -76,7 +80,7 @@ func (r *runner) crash(
 	}
 	var before result.Crash // what is there before anything was asked for
 	look := func(into *result.Crash) error {
-		text, err := ground.Count(ctx, said.Count, c.Acknowledged)
+		text, err := r.count(ctx, ground, &said.Count, c.Acknowledged)
 		into.Said = text
 		if err == nil && !counted(text, into) {
 			err = fmt.Errorf("count says no number: %q", short(text))
@@ -96,6 +100,31 @@ func (r *runner) crash(
 	}
 	c.Records, c.Torn, c.Doubled = c.Records-before.Records, c.Torn-before.Torn, c.Doubled-before.Doubled
 	return c, nil
+}
+
+// count says what is there, in the words of whatever counts.
+func (r *runner) count(
+	ctx context.Context, ground *footing.Ground, by *plan.Count, acknowledged int64,
+) (string, error) {
+	if by.Kind == "" {
+		return ground.Count(ctx, by.Shell, acknowledged)
+	}
+	i := slices.IndexFunc(r.cfg.Kinds, func(k contender.Kind) bool { return k.Name == by.Kind })
+	setup := ground.Setup()
+	setup.Traces, setup.Printed, setup.Pings = nil, nil, nil
+	d, err := r.cfg.Kinds[i].Open(setup, by.Settings)
+	if err != nil {
+		return "", fmt.Errorf("count: %w", err)
+	}
+	defer d.Close()
+	client := d.Client(0, 1)
+	defer client.Close()
+	shot := shots.Shot{View: &shots.View{Sample: true}}
+	client.Shoot(ctx, &shot)
+	if shot.Class != shots.OK {
+		return "", fmt.Errorf("count, %s: %w", by.Summary(), shot.Err)
+	}
+	return string(shot.View.Body), nil
 }
 
 func short(text string) string {
@@ -206,9 +235,14 @@ func (r *runner) until(
 // countedLine is a line of what a count prints: a number of records, or one that a word says of what it is.
 var countedLine = regexp.MustCompile(`^\s*(?:"?(records|torn|doubled)"?\s*[:=]?\s*)?([0-9]+)\s*(records|torn|doubled)?\s*,?\s*$`)
 
-// counted reads what a count printed: a number on a line of its own, with the word for what it is before or behind it,
-// or none for the records. ok is false without a number of records.
+// counted reads what a count said: a number on a line of its own, with the word for what it is before or behind it, or
+// none for the records; or JSON: a number, or an object (or one row of them) with these words, or with one number. ok
+// is false without a number of records.
 func counted(said string, c *result.Crash) (ok bool) {
+	var value any
+	if json.Unmarshal([]byte(said), &value) == nil {
+		return countedIn(value, c)
+	}
 	lines := bufio.NewScanner(strings.NewReader(said))
 	for lines.Scan() {
 		found := countedLine.FindStringSubmatch(lines.Text())
@@ -219,16 +253,46 @@ func counted(said string, c *result.Crash) (ok bool) {
 		if err != nil {
 			continue
 		}
-		switch what := found[1] + found[3]; what {
-		case "torn":
-			c.Torn = n
-		case "doubled":
-			c.Doubled = n
-		default:
-			c.Records, ok = n, true
+		ok = enter(c, cmp.Or(found[1]+found[3], "records"), n) || ok
+	}
+	return ok
+}
+
+// countedIn is counted of JSON.
+func countedIn(value any, c *result.Crash) (ok bool) {
+	switch v := value.(type) {
+	case float64:
+		return whole(v) && enter(c, "records", int64(v))
+	case []any:
+		return len(v) == 1 && countedIn(v[0], c)
+	case map[string]any:
+		for name, member := range v {
+			if n, isNumber := member.(float64); isNumber && whole(n) {
+				if len(v) == 1 && name != "torn" && name != "doubled" {
+					name = "records" // whatever a database calls it
+				}
+				ok = enter(c, name, int64(n)) || ok
+			}
 		}
 	}
 	return ok
+}
+
+// whole reports whether a number of JSON is a number of records.
+func whole(v float64) bool { return v >= 0 && v <= 1<<53 && v == math.Trunc(v) }
+
+// enter takes down a number by what it is of, and reports whether it is that of the records.
+func enter(c *result.Crash, what string, n int64) bool {
+	switch what {
+	case "torn":
+		c.Torn = n
+	case "doubled":
+		c.Doubled = n
+	case "records":
+		c.Records = n
+		return true
+	}
+	return false
 }
 
 // hasCrashes reports whether any contender is to be ended while it works.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 )
 
@@ -11,6 +12,7 @@ import (
 type Finding struct {
 	Check string
 	Err   error // nil: it keeps this
+	May   bool  // it need not
 }
 
 // Check starts a worker and tries each of its functions, and what every worker owes besides. say hears each finding as
@@ -26,7 +28,7 @@ func Check(ctx context.Context, run []string, dir string, environ []string, say 
 			}
 		}
 		ok = ok && err == nil
-		say(Finding{check, err})
+		say(Finding{Check: check, Err: err})
 		return err == nil
 	}
 	if !try("it connects and says hello", func() (err error) {
@@ -66,7 +68,33 @@ func Check(ctx context.Context, run []string, dir string, environ []string, say 
 		}
 		return nil
 	})
+	if ok {
+		err := tryPings(ctx, Launch{Run: run, Dir: dir, Env: environ, Pings: true})
+		say(Finding{Check: "it answers pings beside its functions, as bystanders send them", Err: err, May: true})
+	}
 	return ok
+}
+
+// tryPings starts a worker that is to answer pings, and sends it one.
+func tryPings(ctx context.Context, how Launch) error {
+	p, err := Start(ctx, how)
+	if err != nil {
+		return err
+	}
+	defer p.End()
+	const sent = "8 bells\n"
+	p.Pings().SetDeadline(time.Now().Add(HelloLimit))
+	if _, err := p.Pings().Write([]byte(sent)); err != nil {
+		return err
+	}
+	back := make([]byte, len(sent))
+	if _, err := io.ReadFull(p.Pings(), back); err != nil {
+		return fmt.Errorf("what was sent did not come back: %w", err)
+	}
+	if string(back) != sent {
+		return fmt.Errorf("%q was sent and %q came back", sent, back)
+	}
+	return nil
 }
 
 // wantTrouble is nil where a worker said trouble.

@@ -31,6 +31,7 @@ type Process struct {
 	said    *tail
 	gone    chan struct{} // closed when it has ended, and its group with it
 	folder  string        // of the socket
+	pings   net.Conn      // over which it sends back what it is sent; nil where that is not wanted
 	forget  func()        // has the keeper forget the folder
 }
 
@@ -43,6 +44,7 @@ type Launch struct {
 	Place   launch.Place
 	In      launch.Enclosure // nil: none
 	Stdout  *os.File         // nil: the end of it is kept with that of its standard error
+	Pings   bool             // it is to answer pings beside its functions
 }
 
 // Program is where the program lies.
@@ -91,6 +93,15 @@ func Start(ctx context.Context, how Launch) (p *Process, err error) {
 		p.cmd.Stdout = how.Stdout
 	}
 	p.cmd.Env = append(slices.Clone(how.Env), Variable+"=unix:"+listener.Addr().String(), string(keeper.NewMark()))
+	var second net.Listener
+	if how.Pings {
+		second, err = (&net.ListenConfig{}).Listen(ctx, "unix", filepath.Join(folder, "pings"))
+		if err != nil {
+			return nil, fmt.Errorf("start the worker: %w", err)
+		}
+		defer second.Close()
+		p.cmd.Env = append(p.cmd.Env, PingVariable+"=unix:"+second.Addr().String())
+	}
 	p.cmd.WaitDelay = time.Second // what it started may hold its output open
 	created := func() { p.Created = time.Now() }
 	if err = launch.StartIn(p.cmd, how.Place, p.seat, how.In, created); err != nil {
@@ -98,7 +109,10 @@ func Start(ctx context.Context, how Launch) (p *Process, err error) {
 		return nil, fmt.Errorf("start the worker %s: %w", strings.Join(run, " "), err)
 	}
 	go p.await()
-	if p.Session, err = p.greet(ctx, listener); err != nil {
+	if p.Session, err = p.greet(ctx, listener); err == nil && how.Pings {
+		err = p.heedPings(second.(*net.UnixListener))
+	}
+	if err != nil {
 		p.End()
 		if text := p.Said(); text != "" {
 			err = fmt.Errorf("%w; it printed: %s", err, text)
@@ -108,6 +122,20 @@ func Start(ctx context.Context, how Launch) (p *Process, err error) {
 	p.Greeted = time.Now()
 	return p, nil
 }
+
+// heedPings takes the line for pings, which a worker opens before it says hello.
+func (p *Process) heedPings(listener *net.UnixListener) (err error) {
+	const already = 100 * time.Millisecond
+	listener.SetDeadline(time.Now().Add(already))
+	if p.pings, err = listener.Accept(); err != nil {
+		return fmt.Errorf("it answers no pings: it did not connect to $%s before its hello", PingVariable)
+	}
+	return nil
+}
+
+// Pings is the line over which it sends back whatever it is sent, beside its functions; nil unless it was to be. It is
+// closed with the process.
+func (p *Process) Pings() net.Conn { return p.pings }
 
 // greet waits for the worker to connect, for as long as it is there.
 func (p *Process) greet(ctx context.Context, listener net.Listener) (*Session, error) {
@@ -193,6 +221,9 @@ func (p *Process) kill() {
 }
 
 func (p *Process) release() {
+	if p.pings != nil {
+		p.pings.Close()
+	}
 	p.seat.Release()
 	os.RemoveAll(p.folder)
 	p.forget()

@@ -15,6 +15,9 @@ import (
 // Variable is the environment variable that holds the address to which a worker connects.
 const Variable = "PACEDUEL_WORKER"
 
+// PingVariable is the environment variable that holds the address of a second line, where a worker is to answer pings.
+const PingVariable = "PACEDUEL_PINGS"
+
 // How long a worker may take, beyond what it is asked to do.
 const (
 	HelloLimit   = 10 * time.Second

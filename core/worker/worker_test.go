@@ -148,7 +148,7 @@ func TestOurHarnessKeepsTheProtocol(t *testing.T) {
 				t.Errorf("%s: %v", f.Check, f.Err)
 			}
 		})
-	if !ok || checks != 13 {
+	if !ok || checks != 14 {
 		t.Errorf("ok %v after %d checks", ok, checks)
 	}
 }

@@ -31,6 +31,7 @@ var arrows = map[string]string{
 	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shots",
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
 	"core/contender/all":         "core/contender core/draft core/plan + kinds",
+	"core/contender/relay":       "core/contender/query",
 	"core/tally":                 "core/shots core/spans core/units",
 	"core/traces":                "core/clock core/marks core/spans",
 	"core/pace":                  "core/clock core/contender core/panics core/plan core/shots core/tally",

@@ -82,16 +82,14 @@ public final class PaceDuelWorker {
 
     /** Connects to whoever started the program, and answers until it is told to stop. */
     public static void serve(String name, Function... functions) throws IOException {
-        String where = System.getenv().getOrDefault("PACEDUEL_WORKER", "");
-        SocketChannel line;
-        if (where.startsWith("unix:")) {
-            line = SocketChannel.open(StandardProtocolFamily.UNIX);
-            line.connect(UnixDomainSocketAddress.of(where.substring(5)));
-        } else if (where.startsWith("tcp:")) {
-            int colon = where.lastIndexOf(':');
-            line = SocketChannel.open(new InetSocketAddress(
-                InetAddress.getByName(where.substring(4, colon)), Integer.parseInt(where.substring(colon + 1))));
-        } else {
+        SocketChannel pings = lineTo(System.getenv("PACEDUEL_PINGS"));
+        if (pings != null) {
+            var answering = new Thread(() -> sendBack(pings), "pings");
+            answering.setDaemon(true);
+            answering.start();
+        }
+        SocketChannel line = lineTo(System.getenv("PACEDUEL_WORKER"));
+        if (line == null) {
             System.err.println("this is a worker: paceduel worker check -- and this command try it out");
             System.exit(2);
             return;
@@ -112,6 +110,33 @@ public final class PaceDuelWorker {
             }
         }
         System.exit(0);
+    }
+
+    /** Connects to unix:PATH or tcp:HOST:PORT; null where that says nothing. */
+    private static SocketChannel lineTo(String where) throws IOException {
+        if (where != null && where.startsWith("unix:")) {
+            SocketChannel line = SocketChannel.open(StandardProtocolFamily.UNIX);
+            line.connect(UnixDomainSocketAddress.of(where.substring(5)));
+            return line;
+        }
+        if (where != null && where.startsWith("tcp:")) {
+            int colon = where.lastIndexOf(':');
+            return SocketChannel.open(new InetSocketAddress(
+                InetAddress.getByName(where.substring(4, colon)), Integer.parseInt(where.substring(colon + 1))));
+        }
+        return null;
+    }
+
+    /** Answers pings beside the functions: whatever holds up a thread of this machine holds these up. */
+    private static void sendBack(SocketChannel pings) {
+        var text = ByteBuffer.allocate(256);
+        try {
+            while (pings.read(text.clear()) >= 0) {
+                for (text.flip(); text.hasRemaining();) pings.write(text);
+            }
+        } catch (IOException over) {
+            // the other side has gone
+        }
     }
 
     private static OutputStream writer(SocketChannel line) {

@@ -19,6 +19,7 @@
 // A loop may be async. Threads are workers of node:worker_threads, each with a state of its own, since JavaScript shares
 // none.
 
+import { once } from "node:events";
 import { connect } from "node:net";
 import { performance, PerformanceObserver } from "node:perf_hooks";
 import { createInterface } from "node:readline";
@@ -37,14 +38,13 @@ export async function serve(file, name, functions) {
 		await follow(functions);
 		return;
 	}
-	const [, kind, address] = /^(unix|tcp):(.*)$/.exec(process.env.PACEDUEL_WORKER ?? "") ?? [];
-	if (!kind) {
+	const pings = await lineTo(process.env.PACEDUEL_PINGS);
+	pings?.pipe(pings); // sent back by the event loop: whatever holds that up holds these up
+	const line = await lineTo(process.env.PACEDUEL_WORKER);
+	if (!line) {
 		console.error("this is a worker: paceduel worker check -- and this command try it out");
 		process.exit(2);
 	}
-	const line = kind === "unix" ? connect(address)
-		: connect(Number(address.slice(address.lastIndexOf(":") + 1)), address.slice(0, address.lastIndexOf(":")));
-	line.on("error", () => process.exit(2));
 	const server = new Server(new URL(file), functions, (what) => line.write(JSON.stringify(what) + "\n"));
 	server.hello(name);
 	for await (const text of createInterface({ input: line })) {
@@ -58,6 +58,17 @@ export async function serve(file, name, functions) {
 		}
 	}
 	process.exit(0);
+}
+
+/** Connects to unix:PATH or tcp:HOST:PORT; undefined where that says nothing. */
+async function lineTo(where = "") {
+	const [, kind, address] = /^(unix|tcp):(.*)$/.exec(where) ?? [];
+	if (!kind) return undefined;
+	const line = kind === "unix" ? connect(address)
+		: connect(Number(address.slice(address.lastIndexOf(":") + 1)), address.slice(0, address.lastIndexOf(":")));
+	line.on("error", () => process.exit(2));
+	await once(line, "connect");
+	return line;
 }
 
 class Server {

@@ -43,17 +43,33 @@ class Trouble(Exception):
 
 def serve(name, *functions):
     """Connects to whoever started the program, and answers until it is told to stop."""
-    kind, _, address = os.environ.get("PACEDUEL_WORKER", "").partition(":")
-    if kind == "unix":
-        line = socket.socket(socket.AF_UNIX)
-        line.connect(address)
-    elif kind == "tcp":
-        host, _, port = address.rpartition(":")
-        line = socket.create_connection((host, int(port)))
-    else:
+    pings = _connect("PACEDUEL_PINGS")
+    if pings:
+        threading.Thread(target=_send_back, args=(pings,), daemon=True).start()
+    line = _connect("PACEDUEL_WORKER")
+    if line is None:
         sys.exit("this is a worker: paceduel worker check -- and this command try it out")
     with line, line.makefile("rw", encoding="utf-8", newline="\n") as stream:
         _Server(name, functions, stream).go_on()
+
+
+def _connect(variable):
+    """Connects to where a variable of the environment says; None where it says nothing."""
+    kind, _, address = os.environ.get(variable, "").partition(":")
+    if kind == "unix":
+        line = socket.socket(socket.AF_UNIX)
+        line.connect(address)
+        return line
+    if kind == "tcp":
+        host, _, port = address.rpartition(":")
+        return socket.create_connection((host, int(port)))
+    return None
+
+
+def _send_back(pings):
+    """Answers pings on a thread of its own, beside the functions: whoever holds the interpreter holds it up."""
+    while text := pings.recv(256):
+        pings.sendall(text)
 
 
 class _Server:

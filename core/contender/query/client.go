@@ -62,9 +62,14 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	row := c.next
 	c.next = (c.next + c.step) % len(c.d.parameters)
 	shot.Row = row
+	c.perform(ctx, c.d.parameters[row], shot)
+}
+
+// perform performs a shot with the parameters of a row.
+func (c *client) perform(ctx context.Context, row []database.Value, shot *shots.Shot) {
 	c.watch(ctx)
 	w := &c.work
-	w.begin(c.d, c.d.parameters[row], shot)
+	w.begin(c.d, row, shot)
 	shot.Start = c.d.clock.Now()
 	until := time.Now().Add(c.d.settings.Timeout.D())
 	err := ctx.Err()

@@ -19,6 +19,7 @@ import (
 	"paceduel/core/guard"
 	"paceduel/core/meter"
 	"paceduel/core/plan"
+	"paceduel/core/rows"
 	"paceduel/core/shots"
 )
 
@@ -80,10 +81,6 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 	if err != nil {
 		return nil, &contender.Hint{Err: fmt.Errorf("open the database: at: %w", err), Try: "correct at: in the plan"}
 	}
-	d := &driver{
-		settings: s, clock: setup.Clock, address: a, each: s.Each != "", counted: map[string]int64{},
-		first: map[string]database.Value{},
-	}
 	table, sorts, err := s.readRows(setup.PlanDir)
 	if err != nil && setup.Dir != setup.PlanDir {
 		table, sorts, err = s.readRows(setup.Dir)
@@ -91,7 +88,23 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the rows: %w", err)
 	}
-	d.parameters, d.sorts = values(table), sorts
+	d, err := newDriver(setup, s, a, table)
+	if err != nil {
+		return nil, err
+	}
+	d.sorts = sorts
+	if library, ok := d.engine.(*sqlite.Engine); ok {
+		return embedded{d, library}, nil
+	}
+	return d, nil
+}
+
+// newDriver makes a driver whose parameters come from a table.
+func newDriver(setup contender.Setup, s *Settings, a database.Address, table rows.Table) (d *driver, err error) {
+	d = &driver{
+		settings: s, clock: setup.Clock, address: a, each: s.Each != "", counted: map[string]int64{},
+		first: map[string]database.Value{}, parameters: values(table),
+	}
 	keys, texts := s.texts()
 	for i, text := range texts {
 		st, err := s.parse(keys[i], text, a.Scheme, table)
@@ -113,9 +126,8 @@ func open(setup contender.Setup, s *Settings) (contender.Driver, error) {
 		d.pool = newPool(n)
 	}
 	if a.Scheme == database.SQLite {
-		library := sqlite.New(setup.Dir, a.File, s.Writes)
-		d.engine = library
-		return embedded{d, library}, nil
+		d.engine = sqlite.New(setup.Dir, a.File, s.Writes)
+		return d, nil
 	}
 	d.engine, err = s.server(a, setup)
 	return d, err

@@ -21,6 +21,7 @@ import (
 
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/contender/query"
 	"paceduel/core/guard"
 	"paceduel/core/keeper"
 	"paceduel/core/launch"
@@ -70,15 +71,32 @@ type driver struct {
 	settings *Settings
 	setup    contender.Setup
 	clock    *clock.Clock
-	http     *http.Client // of deeds and polls
+	http     *http.Client            // of deeds and polls
+	insert   *query.Asker            // of deeds that are statements
+	asking   map[string]*query.Asker // by the effects that are asked for so
 	watch    *watch
 	asleep   bool // the state of the heat
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
 	const idle = 256
-	d := &driver{settings: s, setup: setup, clock: setup.Clock, http: setup.Guard.KeepingClient(idle)}
+	d := &driver{settings: s, setup: setup, clock: setup.Clock, http: setup.Guard.KeepingClient(idle),
+		asking: map[string]*query.Asker{}}
 	d.watch = newWatch(d)
+	var err error
+	if s.Query != nil {
+		if d.insert, err = s.Query.Open(setup, s.Within, true, keyName); err != nil {
+			return nil, fmt.Errorf("the deed: %w", err)
+		}
+	}
+	for name, e := range s.Effects {
+		if e.Query == nil {
+			continue
+		}
+		if d.asking[name], err = e.Query.Open(setup, 0, false, keyName); err != nil {
+			return nil, fmt.Errorf("effect %s: %w", name, err)
+		}
+	}
 	return d, nil
 }
 
@@ -92,6 +110,12 @@ func (d *driver) Visit(first bool) { d.asleep = first && d.settings.Asleep > 0 }
 func (d *driver) Close() error {
 	d.watch.close()
 	d.http.CloseIdleConnections()
+	if d.insert != nil {
+		d.insert.Close()
+	}
+	for _, a := range d.asking {
+		a.Close()
+	}
 	return nil
 }
 
@@ -239,6 +263,12 @@ func (d *driver) do(ctx context.Context, key string, shot *shots.Shot) (answer [
 		return d.request(ctx, key, shot)
 	case s.Shell != "":
 		return d.shell(ctx, d.fill(s.Shell, key), key)
+	case s.Query != nil:
+		answer, class, err := d.insert.Ask(ctx, key)
+		if err != nil {
+			err = &classed{err, class}
+		}
+		return answer.Text, err
 	case s.Put != nil:
 		text := d.fill(cmp.Or(s.Put.Text, keyMark), key)
 		shot.Sent += int64(len(text))
@@ -337,7 +367,7 @@ func (d *driver) ask(ctx context.Context, own *deed) (stop func()) {
 func (d *driver) askFor(ctx context.Context, own *deed, name string, e *Effect) {
 	for ctx.Err() == nil {
 		own.asked.Add(1)
-		there, err := d.there(ctx, own.key, e)
+		there, err := d.there(ctx, own.key, name, e)
 		var refused *guard.RefusedError
 		if errors.As(err, &refused) {
 			own.fail(err)
@@ -357,7 +387,11 @@ func (d *driver) askFor(ctx context.Context, own *deed, name string, e *Effect) 
 }
 
 // there asks once whether an effect has come. What cannot be asked has not come yet.
-func (d *driver) there(ctx context.Context, key string, e *Effect) (bool, error) {
+func (d *driver) there(ctx context.Context, key, name string, e *Effect) (bool, error) {
+	if e.Query != nil {
+		answer, _, err := d.asking[name].Ask(ctx, key)
+		return err == nil && answer.Rows > 0 && (e.Has == "" || bytes.Contains(answer.Text, []byte(e.has(key)))), err
+	}
 	if e.Check != "" {
 		_, err := d.shell(ctx, d.fill(e.Check, key), key)
 		return err == nil, err
@@ -375,13 +409,24 @@ func (d *driver) there(ctx context.Context, key string, e *Effect) (bool, error)
 	return err == nil && answer.StatusCode/100 == 2 && bytes.Contains(text, []byte(e.has(key))), err
 }
 
+// classed is an error that has been sorted.
+type classed struct {
+	error
+	class shots.Class
+}
+
+func (c *classed) Unwrap() error { return c.error }
+
 // classOf sorts why a deed could not be done.
 func classOf(ctx context.Context, err error) shots.Class {
 	var exit *exec.ExitError
 	var closed websocket.CloseError
+	var sorted *classed
 	switch {
 	case ctx.Err() != nil:
 		return shots.Cut
+	case errors.As(err, &sorted):
+		return sorted.class
 	case errors.Is(err, errStatus):
 		return shots.Status
 	case errors.As(err, &exit):

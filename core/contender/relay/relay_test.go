@@ -3,16 +3,21 @@ package relay
 import (
 	"context"
 	"errors"
+	"io"
+	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/contender/conformance"
+	"paceduel/core/contender/query"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
 )
@@ -299,6 +304,123 @@ func TestHostilePeers(t *testing.T) {
 	}
 }
 
+// Whoever opens a connection and says half of something is cut off after a while, holds nobody up, and does not keep
+// the watching from its end.
+func TestHalfOpenPeers(t *testing.T) {
+	y := newYard(t, time.Millisecond)
+	d := y.open(t, y.settings(map[string]Effect{"call": {Call: true}}))
+	d.watch.callLimit = 200 * time.Millisecond
+	c := d.Client(0, 1)
+	shoot := func() {
+		t.Helper()
+		var shot shots.Shot
+		if c.Shoot(t.Context(), &shot); shot.Class != shots.OK {
+			t.Errorf("%s %v", shot.Class, shot.Err)
+		}
+	}
+	shoot()
+	var peers []net.Conn
+	open := func() {
+		const head = "POST / HTTP/1.1\r\nHost: x\r\n"
+		for _, said := range []string{"", head, head + "Content-Length: 9\r\n\r\nab"} {
+			for range 20 {
+				conn, err := net.Dial("tcp", strings.TrimPrefix(d.watch.url(), "http://"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				t.Cleanup(func() { conn.Close() })
+				conn.Write([]byte(said))
+				peers = append(peers, conn)
+			}
+		}
+	}
+	open()
+	shoot()
+	for _, conn := range peers {
+		conn.SetReadDeadline(time.Now().Add(20 * time.Second))
+		if _, err := io.Copy(io.Discard, conn); errors.Is(err, os.ErrDeadlineExceeded) {
+			t.Fatal("a peer that says nothing more was not cut off")
+		}
+	}
+	open()
+	closed := make(chan struct{})
+	go func() { d.Close(); close(closed) }()
+	select {
+	case <-closed:
+	case <-time.After(20 * time.Second):
+		t.Error("peers that are half open keep it from its end")
+	}
+}
+
+// A row is a deed, and a statement that is asked again and again sees what comes of it.
+func TestRowsAndQueries(t *testing.T) {
+	y := newYard(t, time.Millisecond)
+	ask := func(statement string) *query.Question {
+		return &query.Question{At: "sqlite:orders.db", Statement: statement}
+	}
+	setup := contender.Setup{Dir: y.dir, Clock: clock.Start()}
+	perform := func(statement string, values ...string) {
+		t.Helper()
+		names := []string{"key"}[:len(values)]
+		a, err := ask(statement).Open(setup, 0, true, names...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer a.Close()
+		if _, _, err := a.Ask(t.Context(), values...); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(y.dir, "orders.db"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	perform("create table orders (key text primary key, state text)")
+	perform("create trigger odd after insert on orders when new.key like '%1q' " +
+		"begin delete from orders where key = new.key; end")
+	s := New().(*Settings)
+	s.Query = ask("insert into orders values ({{key}}, 'open')")
+	every := plan.Span(time.Millisecond)
+	s.Effects = map[string]Effect{
+		"stored": {Query: ask("select state from orders where key = {{key}}"), Every: every},
+		"done":   {Query: ask("select state from orders where key = {{key}}"), Has: `"state":"done"`, Every: every},
+	}
+	s.Within = plan.Span(5 * time.Second)
+	d := y.open(t, s)
+	c := d.Client(0, 1)
+	stop := make(chan struct{})
+	var clerk sync.WaitGroup
+	clerk.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(20 * time.Millisecond):
+				perform("update orders set state = 'done'")
+			}
+		}
+	})
+	defer func() { close(stop); clerk.Wait() }()
+	s.Within = plan.Span(300 * time.Millisecond) // the first one is deleted again
+	shot := shots.Shot{}
+	c.Shoot(t.Context(), &shot)
+	if shot.Class != shots.Timeout || shot.Amounts[never] != 2 || shot.Amounts[asks] < 4 {
+		t.Errorf("%s %v: %v; want what never comes", shot.Class, shot.Err, shot.Amounts)
+	}
+	s.Within = plan.Span(20 * time.Second)
+	shot = shots.Shot{}
+	c.Shoot(t.Context(), &shot)
+	of := told(&shot)
+	if shot.Class != shots.OK || of["stored"] <= 0 || of["done"] < of["stored"] {
+		t.Errorf("%s %v: %v", shot.Class, shot.Err, of)
+	}
+	s.Query = ask("insert into orders select key, state from orders")
+	shot = shots.Shot{}
+	y.open(t, s).Client(0, 1).Shoot(t.Context(), &shot)
+	if shot.Class != shots.Statement || !strings.Contains(shot.Err.Error(), "UNIQUE") {
+		t.Errorf("%s %v; want a statement that failed", shot.Class, shot.Err)
+	}
+}
+
 func TestConformance(t *testing.T) {
 	const limit = 150 * time.Millisecond
 	y := newYard(t, time.Millisecond)
@@ -309,6 +431,7 @@ func TestConformance(t *testing.T) {
 	gone, closed, failing := y.settings(quick), y.settings(quick), New().(*Settings)
 	gone.Request, closed.Request = &Request{URL: y.URL + "/gone"}, &Request{URL: "http://127.0.0.1:1/"}
 	failing.Shell, failing.Effects = "exit 3", quick
+	far := &query.Question{At: "postgres://harbour@10.1.2.3:5432/board", Statement: "select 1"}
 	away := func(change func(*Settings)) plan.Settings {
 		s := y.settings(map[string]Effect{"call": {Call: true}})
 		change(s)
@@ -322,6 +445,8 @@ func TestConformance(t *testing.T) {
 			away(func(s *Settings) { s.Effects["call"] = Effect{Events: "http://10.1.2.3/"} }),
 			away(func(s *Settings) { s.Effects["call"] = Effect{Socket: "ws://10.1.2.3/"} }),
 			away(func(s *Settings) { s.Effects["call"] = Effect{Poll: "http://10.1.2.3/"} }),
+			away(func(s *Settings) { s.Effects["call"] = Effect{Query: far} }),
+			away(func(s *Settings) { s.Request, s.Query = nil, far }),
 		},
 	})
 }
@@ -342,7 +467,13 @@ func TestSettings(t *testing.T) {
 		`no effect is called "b"`:             func(s *Settings) { s.Until = "b" },
 		`"deed" is no name for an effect`:     func(s *Settings) { s.Effects = map[string]Effect{"deed": {Call: true}} },
 		"a limit of 3h0m0s":                   func(s *Settings) { s.Within = plan.Span(3 * time.Hour) },
-		"nothing ties it to its deed":         func(s *Settings) { s.Effects["a"] = Effect{File: "out", Has: "done"} },
+		"{{key}} stands in quotes": func(s *Settings) {
+			s.Request, s.Query = nil, &query.Question{At: "sqlite:a.db", Statement: "insert into a values ('{{key}}')"}
+		},
+		"no column is called name": func(s *Settings) {
+			s.Effects["a"] = Effect{Query: &query.Question{At: "sqlite:a.db", Statement: "select {{name}}"}}
+		},
+		"nothing ties it to its deed": func(s *Settings) { s.Effects["a"] = Effect{File: "out", Has: "done"} },
 	} {
 		s := New().(*Settings)
 		s.Request, s.Effects = &Request{URL: "http://127.0.0.1:80/"}, map[string]Effect{"a": {Call: true}}

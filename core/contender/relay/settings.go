@@ -1,10 +1,11 @@
 // Package relay does something and then waits for what it brings about elsewhere: the delay between a deed and its
 // effects.
 //
-// A deed is a request, a shell line, a file that is put somewhere, or a message. Its effects are a request that comes
-// back to us, an event or a message on a stream that is held open, a file or a line in one, or an answer that is asked
-// for again and again. Several are watched at once, each timed from the moment at which the deed begins. A key in the
-// deed ties its effects to it, however many are under way.
+// A deed is a request, a shell line, a file that is put somewhere, a message, or a statement on a database. Its effects
+// are a request that comes back to us, an event or a message on a stream that is held open, a file or a line in one, or
+// an answer that is asked for again and again, be it an address, a program or a database. Several are watched at once,
+// each timed from the moment at which the deed begins. A key in the deed ties its effects to it, however many are under
+// way.
 //
 // What comes too late, twice or out of order is counted. Watching is done by events where the system has them; where we
 // have to ask again and again, how often is stated, since that may be added to what is seen.
@@ -19,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"paceduel/core/contender/query"
 	"paceduel/core/guard"
 	"paceduel/core/plan"
 )
@@ -29,6 +31,7 @@ type Settings struct {
 	Shell   string            `json:"shell,omitempty" jsonschema_description:"the deed is a shell line, done when it ends"`
 	Put     *Put              `json:"put,omitempty" jsonschema_description:"the deed is a file that is put in its place whole"`
 	Send    *Send             `json:"send,omitempty" jsonschema_description:"the deed is a message on a WebSocket"`
+	Query   *query.Question   `json:"query,omitempty" jsonschema_description:"the deed is a statement on a database, as one that inserts a row; {{key}} is a parameter of it"`
 	Effects map[string]Effect `json:"effects" jsonschema:"required" jsonschema_description:"what the deed brings about, by names: each a figure, as p99 of NAME"`
 	Until   string            `json:"until,omitempty" jsonschema_description:"the effect that a shot lasts until; the last of all unless said"`
 	Within  plan.Span         `json:"within,omitempty" jsonschema_description:"what has not come after so long never comes; 10s unless said"`
@@ -64,20 +67,22 @@ type Send struct {
 
 // Effect is one thing that a deed brings about. One of the ways is set.
 type Effect struct {
-	Call   bool      `json:"call,omitempty" jsonschema_description:"a request to where we listen (RELAY_URL)"`
-	Events string    `json:"events,omitempty" jsonschema_description:"an event on this stream of server-sent events, which is held open"`
-	Socket string    `json:"socket,omitempty" jsonschema_description:"a message on this WebSocket, which is held open"`
-	File   string    `json:"file,omitempty" jsonschema_description:"a file that appears, or changes"`
-	Log    string    `json:"log,omitempty" jsonschema_description:"a line that is added to this file"`
-	Poll   string    `json:"poll,omitempty" jsonschema_description:"an address that is asked again and again"`
-	Check  string    `json:"check,omitempty" jsonschema_description:"a shell line that is run again and again until it succeeds"`
-	Has    string    `json:"has,omitempty" jsonschema_description:"a text that it holds: of a call in its address or body; the key unless said"`
-	Every  plan.Span `json:"every,omitempty" jsonschema_description:"of poll and check: how long after an answer it is asked again; 50ms unless said"`
+	Call   bool            `json:"call,omitempty" jsonschema_description:"a request to where we listen (RELAY_URL)"`
+	Events string          `json:"events,omitempty" jsonschema_description:"an event on this stream of server-sent events, which is held open"`
+	Socket string          `json:"socket,omitempty" jsonschema_description:"a message on this WebSocket, which is held open"`
+	File   string          `json:"file,omitempty" jsonschema_description:"a file that appears, or changes"`
+	Log    string          `json:"log,omitempty" jsonschema_description:"a line that is added to this file"`
+	Poll   string          `json:"poll,omitempty" jsonschema_description:"an address that is asked again and again"`
+	Check  string          `json:"check,omitempty" jsonschema_description:"a shell line that is run again and again until it succeeds"`
+	Query  *query.Question `json:"query,omitempty" jsonschema_description:"a statement that is asked again and again until a row comes; {{key}} is a parameter of it"`
+	Has    string          `json:"has,omitempty" jsonschema_description:"a text that it holds: of a call in its address or body; the key unless said, and any row of a query"`
+	Every  plan.Span       `json:"every,omitempty" jsonschema_description:"of poll, check and query: how long after an answer it is asked again; 50ms unless said"`
 }
 
 // Limits and defaults.
 const (
-	keyMark     = "{{key}}"
+	keyName     = "key"
+	keyMark     = "{{" + keyName + "}}"
 	urlMark     = plan.RelayMark
 	anyURL      = "http://127.0.0.1:1"
 	maxEffects  = 8
@@ -115,7 +120,7 @@ func (e *Effect) ways() (out []string) {
 		set bool
 	}{
 		{"call", e.Call}, {"events", e.Events != ""}, {"socket", e.Socket != ""}, {"file", e.File != ""},
-		{"log", e.Log != ""}, {"poll", e.Poll != ""}, {"check", e.Check != ""},
+		{"log", e.Log != ""}, {"poll", e.Poll != ""}, {"check", e.Check != ""}, {"query", e.Query != nil},
 	} {
 		if w.set {
 			out = append(out, w.key)
@@ -125,7 +130,7 @@ func (e *Effect) ways() (out []string) {
 }
 
 // asked reports whether we have to ask again and again.
-func (e *Effect) asked() bool { return e.Poll != "" || e.Check != "" }
+func (e *Effect) asked() bool { return e.Poll != "" || e.Check != "" || e.Query != nil }
 
 func (e *Effect) every() time.Duration {
 	if e.Every == 0 {
@@ -150,7 +155,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		faults = append(faults, plan.Fault{Key: key, What: fmt.Sprintf(what, args...), Try: try})
 	}
 	deeds := 0
-	for _, set := range []bool{s.Request != nil, s.Shell != "", s.Put != nil, s.Send != nil} {
+	for _, set := range []bool{s.Request != nil, s.Shell != "", s.Put != nil, s.Send != nil, s.Query != nil} {
 		if set {
 			deeds++
 		}
@@ -165,16 +170,38 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 			fault(key, guard.Try(u.Hostname()), "%s is not this machine", u.Hostname())
 		}
 	}
+	asks := func(key string, q *query.Question) {
+		for _, f := range q.Check(in, keyName) {
+			fault(plan.JoinKeys(key, f.Key), f.Try, "%s", f.What)
+		}
+	}
 	switch {
 	case deeds == 0:
-		fault("", "set request:, shell:, put: or send:", "nothing says what is done")
+		fault("", "set request:, shell:, put:, send: or query:", "nothing says what is done")
 	case deeds > 1:
-		fault("", "keep one of request, shell, put and send", "a deed is one thing")
+		fault("", "keep one of request, shell, put, send and query", "a deed is one thing")
 	case s.Request != nil:
 		address("request.url", s.Request.URL, "http", "https")
 	case s.Send != nil:
 		address("send.to", s.Send.To, "ws", "wss")
+	case s.Query != nil:
+		asks("query", s.Query)
 	}
+	s.checkEffects(fault, address, asks)
+	if _, ok := s.Effects[s.Until]; s.Until != "" && !ok {
+		fault("until", plan.PointTo(s.Until, s.names()), "no effect is called %q", s.Until)
+	}
+	if s.Within == 0 || s.Within.D() > maxWithin {
+		fault("within", "set up to 2h", "a limit of %s", s.Within.D())
+	}
+	return faults
+}
+
+// checkEffects finds what is wrong with how effects are seen.
+func (s *Settings) checkEffects(
+	fault func(key, try, what string, args ...any), address func(key, text string, schemes ...string),
+	asks func(string, *query.Question),
+) {
 	if len(s.Effects) == 0 {
 		fault("", "set effects: { NAME: { poll: http://… } }", "nothing says what the deed brings about")
 	}
@@ -188,7 +215,7 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 		case !effectName.MatchString(name) || name == deedName:
 			fault(key, "use up to 32 letters, digits, dots and hyphens", "%q is no name for an effect", name)
 		case len(ways) == 0:
-			fault(key, "set one of call, events, socket, file, log, poll and check", "nothing says how it is seen")
+			fault(key, "set one of call, events, socket, file, log, poll, check and query", "nothing says how it is seen")
 		case len(ways) > 1:
 			fault(key, "keep one of them", "it is seen in several ways: %s", strings.Join(ways, ", "))
 		case e.Poll != "":
@@ -197,6 +224,8 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 			address(key+".events", e.Events, "http", "https")
 		case e.Socket != "":
 			address(key+".socket", e.Socket, "ws", "wss")
+		case e.Query != nil:
+			asks(key+".query", e.Query)
 		case e.File != "" && e.Has != "" && !strings.Contains(e.File+e.Has, keyMark):
 			fault(key, "put {{key}} into file: or has:", "nothing ties it to its deed")
 		}
@@ -207,13 +236,6 @@ func (s *Settings) Check(in plan.Surroundings) (faults []plan.Fault) {
 			fault(key+".every", "set 1ms or more", "asking every %s would be a load of its own", e.Every.D())
 		}
 	}
-	if _, ok := s.Effects[s.Until]; s.Until != "" && !ok {
-		fault("until", plan.PointTo(s.Until, s.names()), "no effect is called %q", s.Until)
-	}
-	if s.Within == 0 || s.Within.D() > maxWithin {
-		fault("within", "set up to 2h", "a limit of %s", s.Within.D())
-	}
-	return faults
 }
 
 // Summary is what is done, and what is waited for.
@@ -228,6 +250,8 @@ func (s *Settings) Summary() string {
 		deed = "put " + s.Put.File
 	case s.Send != nil:
 		deed = "send to " + s.Send.To
+	case s.Query != nil:
+		deed = strings.Join(strings.Fields(s.Query.Statement), " ")
 	}
 	var effects []string
 	for _, name := range s.names() {

@@ -60,7 +60,8 @@ func (o *deed) wait(ctx context.Context, w *watch) (missing []string) {
 // watch sees effects as they come, and says which deed each belongs to.
 type watch struct {
 	d               *driver
-	prefix          string // of all keys
+	prefix          string        // of all keys
+	callLimit       time.Duration // for a request to us
 	twice, disorder atomic.Int64
 
 	starting sync.Mutex
@@ -84,8 +85,9 @@ type watch struct {
 
 func newWatch(d *driver) *watch {
 	return &watch{
-		d: d, prefix: "pd" + strconv.FormatUint(rand.Uint64N(1<<40)|1<<39, 36) + "k", open: map[uint64]*deed{},
-		seen: map[string][]uint8{}, high: map[string]uint64{}, sockets: map[string]*websocket.Conn{},
+		d: d, callLimit: callLimit, prefix: "pd" + strconv.FormatUint(rand.Uint64N(1<<40)|1<<39, 36) + "k",
+		open: map[uint64]*deed{}, seen: map[string][]uint8{}, high: map[string]uint64{},
+		sockets: map[string]*websocket.Conn{},
 	}
 }
 
@@ -312,7 +314,7 @@ func (w *watch) listen() error {
 	w.address.Store(&at)
 	room := make(chan struct{}, mostCalls)
 	w.server = &http.Server{
-		ReadTimeout: callLimit, WriteTimeout: callLimit, MaxHeaderBytes: maxCall, ErrorLog: silent,
+		ReadTimeout: w.callLimit, WriteTimeout: w.callLimit, MaxHeaderBytes: maxCall, ErrorLog: silent,
 		Handler: http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 			select {
 			case room <- struct{}{}:

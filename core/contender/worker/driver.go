@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -110,6 +111,7 @@ type driver struct {
 	launch   worker.Launch // but for what a process has of its own
 	clock    *clock.Clock
 	printed  io.Writer                                   // takes what workers print while they work; nil for nobody
+	pings    func(net.Conn)                              // takes the lines over which they answer pings; nil for nobody
 	groups   func(*plan.Limits) (contender.Group, error) // nil: nobody is held to limits
 
 	used    atomic.Int64 // nanoseconds of CPU in shots so far
@@ -124,7 +126,8 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 	}
 	d := &driver{
 		settings: s, clock: setup.Clock, groups: setup.Group, running: map[int]*running{}, printed: setup.Printed,
-		launch: worker.Launch{Dir: launch.Absolute(dir), Place: setup.Place()},
+		pings:  setup.Pings,
+		launch: worker.Launch{Dir: launch.Absolute(dir), Place: setup.Place(), Pings: setup.Pings != nil},
 	}
 	if setup.PlanDir != "" {
 		d.launch.Folders = []string{setup.PlanDir}
@@ -270,6 +273,9 @@ func (d *driver) start(ctx context.Context) (r *running, err error) {
 		r.Kill()
 		r.release()
 		return nil, d.startless(r, d.told(r, err), "correct function, params or threads, or see what the worker does: ")
+	}
+	if d.pings != nil {
+		d.pings(r.Pings())
 	}
 	r.tree = meter.NewTree(r.PID())
 	r.used, r.asked = r.tree.CPU(), d.clock.Now()

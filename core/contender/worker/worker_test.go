@@ -288,6 +288,49 @@ func TestAWorkerThatPrintsAndReturnsNothing(t *testing.T) {
 }
 
 // What is printed is counted, wherever it goes.
+// A worker that is to answer pings does so while its function is at work, and the line ends with its process.
+func TestAWorkerAnswersPings(t *testing.T) {
+	line := make(chan net.Conn, 4)
+	s := of("good", func(s *Settings) { s.For = plan.Span(400 * time.Millisecond) })
+	d, err := open(contender.Setup{Dir: t.TempDir(), Clock: clock.Start(), Pings: func(c net.Conn) { line <- c }}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	if _, err := d.Begin(t.Context(), 1); err != nil {
+		t.Fatal(err)
+	}
+	conn := <-line
+	working := make(chan struct{})
+	var shot shots.Shot
+	go func() {
+		defer close(working)
+		d.Client(0, 1).Shoot(t.Context(), &shot)
+	}()
+	answered := 0
+	for open := true; open; answered++ {
+		if _, err := fmt.Fprintln(conn, answered); err != nil {
+			t.Fatal(err)
+		}
+		var back int
+		if _, err := fmt.Fscanln(conn, &back); err != nil || back != answered {
+			t.Fatalf("%d came back for %d, %v", back, answered, err)
+		}
+		select {
+		case <-working:
+			open = false
+		default:
+		}
+	}
+	if shot.Class != shots.OK || answered < 2 {
+		t.Errorf("%s %v, %d answered", shot.Class, shot.Err, answered)
+	}
+	d.Close()
+	if n, err := conn.Read(make([]byte, 1)); n != 0 || err == nil {
+		t.Errorf("after its end %d bytes, %v", n, err)
+	}
+}
+
 func TestWhatAWorkerPrintsIsCounted(t *testing.T) {
 	for to, want := range map[string]int64{"discard": 0, "pipe": 15_000, "file": 15_000, "terminal": 16_000} {
 		d := openFor(t, of("good", func(s *Settings) { s.Function, s.Stdout, s.Operations = "print", to, 1000 }))

@@ -32,7 +32,7 @@ func TestABystanderIsRead(t *testing.T) {
 		t.Errorf("%+v, %+v", b, c)
 	}
 	for said, want := range map[string]string{
-		"{ rate: 10/s }": "nothing says what the bystander does; set tcp:, line:, or the key of a kind, as http:",
+		"{ rate: 10/s }": "nothing says what the bystander does; set tcp:, line:, ping:, or the key of a kind, as http:",
 		`{ http: { url: "http://127.0.0.1/" }, tcp: "127.0.0.1:1" }`:     "a bystander does one thing",
 		`{ http: { url: "http://127.0.0.1/" }, command: { run: [ls] } }`: "a bystander does one thing",
 		`{ http: { url: "http://10.1.2.3/" } }`:                          "10.1.2.3 is not this machine",
@@ -41,6 +41,7 @@ func TestABystanderIsRead(t *testing.T) {
 		`{ tcp: "127.0.0.1:1", rate: 6000/s }`:                           "6000/s is more than 5000/s; it is to be light",
 		"{ line: { pattern: tick, every: 20ms } }":                       "nothing prints the line",
 		`{ tpc: "127.0.0.1:1" }`:                                         `unknown key "tpc"`,
+		"{ ping: true }":                                                 "only a worker answers pings",
 		"often":                                                          "course.bystander must hold keys and values",
 	} {
 		_, err := readText(strings.Replace(boards, "BYSTANDER", said, 1), read.Options{})

@@ -71,9 +71,9 @@ type entry struct {
 	Watch   *plan.Watch   `json:"watch,omitempty" jsonschema_description:"a database that it uses: what that counts is read around each heat"`
 	Traces  *plan.Traces  `json:"traces,omitempty" jsonschema_description:"what happens inside some shots: an instrumented service is handed where to send its spans (OpenTelemetry)"`
 	Footing plan.Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
-	Crash   *plan.Crash   `json:"crash,omitempty" jsonschema_description:"it is ended with SIGKILL while it works, in heats of its own: what is there of what it had acknowledged?"`
+	Crash   *crashed      `json:"crash,omitempty" jsonschema_description:"it is ended with SIGKILL while it works, in heats of its own: what is there of what it had acknowledged?"`
 	// Bystander has a key of its kind beside those of plan.Bystander.
-	Bystander ast.Node `json:"bystander,omitempty" jsonschema_description:"a light probe at a set rate while it works, to see who waits meanwhile: what it does is said by tcp:, line: or the key of a kind"`
+	Bystander ast.Node `json:"bystander,omitempty" jsonschema_description:"a light probe at a set rate while it works, to see who waits meanwhile: what it does is said by tcp:, line:, ping: or the key of a kind"`
 }
 
 // File reads the plan at path. The error is Problems when the file was read but is no good plan.
@@ -799,8 +799,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	}
 	r.checkGiven(name, own.Service)
 	c.Ground.Bystander = r.readBystander(&own, settings, plan.JoinKeys(path, "bystander"))
-	c.Ground.Crash = own.Crash
-	r.checkCrash(c.Ground.Crash, own.Service, plan.JoinKeys(path, "crash"))
+	c.Ground.Crash = r.readCrash(&own, &c, plan.JoinKeys(path, "crash"))
 	c.Ground.Watch = own.Watch
 	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
 	c.Ground.Traces = own.Traces
@@ -835,21 +834,106 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	return c, ok
 }
 
-// checkCrash completes when a contender is ended, and looks at it.
-func (r *reader) checkCrash(c *plan.Crash, s *plan.Service, path string) {
-	if c == nil {
-		return
+// crashed is a crash as the plan has it: what counts has a key of its kind.
+type crashed struct {
+	plan.Crash
+	Count ast.Node `json:"count" jsonschema:"required" jsonschema_description:"what says afterwards what is there: a shell line, where the contender stands, with PORT, DATA and ACKNOWLEDGED in its environment, or a shot by the key of its kind, as query: or http:. It says a number of records, and torn N and doubled N where there are such"`
+}
+
+// readCrash reads when a contender is ended and what counts then; nil for never.
+func (r *reader) readCrash(own *entry, c *plan.Contender, path string) *plan.Crash {
+	if own.Crash == nil {
+		return nil
 	}
-	c.Complete()
-	for _, f := range c.Check(s != nil && s.Running != nil) {
+	out := &own.Crash.Crash
+	out.Complete()
+	before := len(r.d.problems)
+	if n := own.Crash.Count; n != nil && !isNull(r.d.bare(n)) {
+		r.faultsAt(path, r.readCount(n, &out.Count, c, plan.JoinKeys(path, "count")))
+	}
+	if len(r.d.problems) == before {
+		r.faultsAt(path, out.Check(own.Service != nil && own.Service.Running != nil))
+	}
+	if r.doc.Sweep != nil {
+		r.fault(path, "leave the sweep out", "what is ended while it works is no matter of a sweep")
+	}
+	return out
+}
+
+// readCount reads what counts. Settings of the contender's own kind are laid over the contender's.
+func (r *reader) readCount(n ast.Node, into *plan.Count, c *plan.Contender, path string) (faults []plan.Fault) {
+	if _, text := r.d.bare(n).(ast.ScalarNode); text {
+		r.d.lay(n, reflect.ValueOf(&into.Shell).Elem(), path, 0)
+		return nil
+	}
+	before := len(r.d.problems)
+	pairs, ok := r.d.entries(n, path)
+	if !ok || len(pairs) != 1 {
+		r.d.fault(n, "write it as count: { query: { at: …, statement: … } }",
+			"%s must be a shell line or have the key of one kind, this is %s", path, describe(r.d.bare(n)))
+		return nil
+	}
+	name := keyName(pairs[0])
+	kind := slices.IndexFunc(r.opt.Kinds, func(k plan.Kind) bool { return k.Name == name })
+	if kind < 0 {
+		r.d.fault(pairs[0].Key, plan.PointTo(name, kindNames(r.opt.Kinds)), "no kind is called %q in %s", name, path)
+		return nil
+	}
+	base := r.opt.Kinds[kind].New()
+	if name == c.Kind {
+		base = copied(reflect.ValueOf(c.Settings)).Interface().(plan.Settings)
+	}
+	into.Kind, into.Settings = name, r.layShot(pairs[0].Value, base, plan.JoinKeys(path, name))
+	if len(r.d.problems) > before {
+		return nil
+	}
+	for _, f := range into.Settings.Check(plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
+		f.Key = plan.JoinKeys(plan.JoinKeys("count", name), f.Key)
+		faults = append(faults, f)
+	}
+	return faults
+}
+
+// layShot reads the settings of a shot that is none of a contender's.
+func (r *reader) layShot(n ast.Node, settings plan.Settings, path string) plan.Settings {
+	r.d.lay(n, reflect.ValueOf(settings).Elem(), path, 0)
+	if s, ok := settings.(plan.Completer); ok {
+		s.Complete()
+	}
+	return settings
+}
+
+// copied is a copy of settings that shares nothing with them which is laid over in place.
+func copied(v reflect.Value) reflect.Value {
+	out := reflect.New(v.Type()).Elem()
+	out.Set(v)
+	switch {
+	case v.Kind() == reflect.Pointer && !v.IsNil():
+		out.Set(reflect.New(v.Type().Elem()))
+		out.Elem().Set(copied(v.Elem()))
+	case v.Kind() == reflect.Map && !v.IsNil():
+		out.Set(reflect.MakeMap(v.Type()))
+		for name, value := range v.Seq2() {
+			out.SetMapIndex(name, copied(value))
+		}
+	case v.Kind() == reflect.Struct:
+		for i := range v.NumField() {
+			if field := out.Field(i); field.CanSet() {
+				field.Set(copied(v.Field(i)))
+			}
+		}
+	}
+	return out
+}
+
+// faultsAt says what is wrong with a part of the plan, where it stands.
+func (r *reader) faultsAt(path string, faults []plan.Fault) {
+	for _, f := range faults {
 		at := plan.JoinKeys(path, f.Key)
 		if _, ok := r.d.places[at]; !ok {
 			at = path
 		}
 		r.fault(at, f.Try, "%s", f.What)
-	}
-	if r.doc.Sweep != nil {
-		r.fault(path, "leave the sweep out", "what is ended while it works is no matter of a sweep")
 	}
 }
 
@@ -881,16 +965,12 @@ func (r *reader) readBystander(own *entry, settings plan.Settings, path string) 
 		case b.Kind != "":
 			r.d.fault(p.Key, "keep one of them", "a bystander does one thing")
 		default:
-			b.Kind, b.Settings = key, r.opt.Kinds[kind].New()
-			r.d.lay(p.Value, reflect.ValueOf(b.Settings).Elem(), at, 0)
-			if s, ok := b.Settings.(plan.Completer); ok {
-				s.Complete()
-			}
+			b.Kind, b.Settings = key, r.layShot(p.Value, r.opt.Kinds[kind].New(), at)
 		}
 	}
 	b.Complete()
 	_, lasts := settings.(plan.Housed)
-	faults := b.Check(own.Service != nil || lasts)
+	faults := b.Check(own.Service != nil, lasts)
 	if b.Kind != "" && len(r.d.problems) == before {
 		for _, f := range b.Settings.Check(plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
 			f.Key = plan.JoinKeys(b.Kind, f.Key)
@@ -900,13 +980,7 @@ func (r *reader) readBystander(own *entry, settings plan.Settings, path string) 
 	if host, _, err := net.SplitHostPort(string(b.TCP)); err == nil && guard.New(r.doc.Allow).Check(host) != nil {
 		faults = append(faults, plan.Fault{Key: "tcp", What: host + " is not this machine", Try: guard.Try(host)})
 	}
-	for _, f := range faults {
-		at := plan.JoinKeys(path, f.Key)
-		if _, ok := r.d.places[at]; !ok {
-			at = path
-		}
-		r.fault(at, f.Try, "%s", f.What)
-	}
+	r.faultsAt(path, faults)
 	return b
 }
 

@@ -26,31 +26,7 @@ func Schema(kinds []plan.Kind) ([]byte, error) {
 	top := reflector.Reflect(document{})
 	top.Title = "A duel: alternatives driven on equal footing and compared"
 
-	course := &jsonschema.Schema{
-		Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema,
-	}
-	contender := reflector.Reflect(entry{})
-	contender.Version = ""
-	bystander := reflector.Reflect(plan.Bystander{})
-	bystander.Version = ""
-	for _, k := range kinds {
-		settings := reflector.ReflectFromType(reflect.TypeOf(k.New()).Elem())
-		settings.Version, settings.Description = "", k.Doc
-		// A key may come from the course, so none is required of a contender.
-		settings.Required = nil
-		course.Properties.Set(k.Name, settings)
-		bystander.Properties.Set(k.Name, settings)
-		contender.Properties.Set(k.Name, settings)
-	}
-	if old, ok := contender.Properties.Get("bystander"); ok {
-		bystander.Description = old.Description
-		contender.Properties.Set("bystander", bystander)
-	}
-	for _, key := range courseKeys {
-		if s, ok := contender.Properties.Get(key); ok {
-			course.Properties.Set(key, s)
-		}
-	}
+	course, contender := contenderSchema(&reflector, kinds)
 	described := func(name string, s *jsonschema.Schema) error {
 		old, ok := top.Properties.Get(name)
 		if !ok {
@@ -74,6 +50,47 @@ func Schema(kinds []plan.Kind) ([]byte, error) {
 		return nil, err
 	}
 	return json.MarshalIndent(top, "", "  ")
+}
+
+// contenderSchema describes a contender and what all of them share. The settings of a kind stand in the course; whoever
+// else has some refers to these.
+func contenderSchema(reflector *jsonschema.Reflector, kinds []plan.Kind) (course, contender *jsonschema.Schema) {
+	course = &jsonschema.Schema{
+		Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema,
+	}
+	contender = reflector.Reflect(entry{})
+	contender.Version = ""
+	bystander := reflector.Reflect(plan.Bystander{})
+	bystander.Version = ""
+	counts := &jsonschema.Schema{
+		Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema,
+	}
+	for _, k := range kinds {
+		settings := reflector.ReflectFromType(reflect.TypeOf(k.New()).Elem())
+		settings.Version, settings.Description = "", k.Doc
+		// A key may come from the course, so none is required of a contender.
+		settings.Required = nil
+		course.Properties.Set(k.Name, settings)
+		for _, s := range []*jsonschema.Schema{bystander, contender, counts} {
+			s.Properties.Set(k.Name, &jsonschema.Schema{Ref: "#/properties/course/properties/" + k.Name, Description: k.Doc})
+		}
+	}
+	if crash, ok := contender.Properties.Get("crash"); ok {
+		old, _ := crash.Properties.Get("count")
+		crash.Properties.Set("count", &jsonschema.Schema{
+			OneOf: []*jsonschema.Schema{{Type: "string"}, counts}, Description: old.Description,
+		})
+	}
+	if old, ok := contender.Properties.Get("bystander"); ok {
+		bystander.Description = old.Description
+		contender.Properties.Set("bystander", bystander)
+	}
+	for _, key := range courseKeys {
+		if s, ok := contender.Properties.Get(key); ok {
+			course.Properties.Set(key, s)
+		}
+	}
+	return course, contender
 }
 
 // sweepSchema describes a sweep: parameters by name, each a list of values or more.

@@ -1,0 +1,40 @@
+package rounds_test
+
+import (
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+)
+
+// What counts may be a shot of a kind: here of what is left by a tool that writes at once and is slow to end.
+func TestAKindCountsWhatACrashLeaves(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "kept"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	r, err := real(t, dir, `duel: T
+baseline: a
+course:
+  command: { run: [sh, -c, 'echo x >> kept; exec sleep 0.2'], timeout: 30s }
+  crash: { times: 3, count: { command: { run: [sh, -c, "wc -l < kept"], stdout: pipe } } }
+footing: { workspace: kept }
+contenders: { a: , b: { command: { timeout: 20s } } }
+pace: { repeat: 3 }
+rounds: 1
+`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(r.Crashes) != 6 {
+		t.Fatalf("%d crashes", len(r.Crashes))
+	}
+	for _, c := range r.Crashes {
+		if c.Err != "" || strings.TrimSpace(c.Said) != strconv.FormatInt(c.Records, 10) ||
+			c.After > 100*time.Millisecond && c.Records != 1 || c.Records > 1 {
+			t.Errorf("%+v", c)
+		}
+	}
+}
