@@ -41,7 +41,7 @@ func TestWhoWaitsForTheClerk(t *testing.T) {
 func TestWhenNoticesAreSeen(t *testing.T) {
 	h := laid(t)
 	o := h.run(t, "run", "notice-board.duel.yaml", "--rounds", "1", "--set", "pace.repeat=4", "--json", "out.json")
-	o.says(t, 1, "arrivals", "It is asked for every 50.0 ms")
+	o.says(t, 1, "arrivals", "It is asked for every 50.0 ms", "awake against asleep")
 	r, err := result.ReadFile(filepath.Join(h.dir, "out.json"))
 	if err != nil {
 		t.Fatal(err)
@@ -54,7 +54,7 @@ func TestWhenNoticesAreSeen(t *testing.T) {
 		}
 		mean[h.Contender+" "+h.State] = h.Mean()
 	}
-	if mean["polls cold"] < 2*mean["polls warm"] || mean["pushes cold"] > mean["polls cold"]/5 {
+	if mean["polls asleep"] < 2*mean["polls awake"] || mean["pushes asleep"] > mean["polls asleep"]/5 {
 		t.Errorf("means %v", mean)
 	}
 }

@@ -44,6 +44,10 @@ const (
 	FirstRun     Name = "first run"
 	Wake         Name = "wake"
 	ErrorRate    Name = "error rate"
+	LostRecords  Name = "lost records"
+	TornRecords  Name = "torn records"
+	Doubled      Name = "doubled records"
+	ServesAgain  Name = "serves again"
 	Silence      Name = "longest silence"
 	HeldUp       Name = "held up"
 	Missed       Name = "missed"
@@ -122,6 +126,7 @@ const (
 	AWake                       // a shot after a silence
 	SameShots                   // as many shots, several, in every heat
 	ABystander                  // somebody who asks meanwhile
+	Crashes                     // to be ended while it works
 )
 
 // Pooling is how a figure of several heats is taken together.
@@ -155,6 +160,7 @@ type Figure struct {
 	// Adds says that what shots have of it adds up over them, so that an amount of it has a price.
 	Adds     bool
 	Unjudged bool // is only held to limits by claims, or has a judgement of its own
+	Limits   bool // claims may hold it to limits, and not one contender's to another's
 	// Constant says that it may be the same in all heats, and is then told and not estimated.
 	Constant bool
 	// Aside says how it is told besides the time it takes: always or only where it speaks against the rest; nil: not at
@@ -272,8 +278,15 @@ var table = []Figure{
 		Name: ErrorRate, Doc: "the share of shots that fail", Unit: units.Part, Words: [2]string{
 			"fewer failures", "more failures",
 		},
-		Use: InClaims, Unjudged: true, Read: func(s Source) float64 { return s.FailedShare() },
+		Use: InClaims, Unjudged: true, Limits: true, Read: func(s Source) float64 { return s.FailedShare() },
 	},
+	ofCrashes(LostRecords, units.Part, "the share of acknowledged records that is not there after a crash",
+		"fewer lost records", "more lost records"),
+	ofCrashes(TornRecords, units.Part, "torn records after a crash, as a share of those acknowledged",
+		"fewer torn records", "more torn records"),
+	ofCrashes(Doubled, units.Part, "records that are there once more after a crash, as a share of those acknowledged",
+		"fewer doubled records", "more doubled records"),
+	ofCrashes(ServesAgain, units.Second, "how long it takes after a crash until it serves", "sooner", "later"),
 	{
 		Name: Processors,
 		Doc: "processor time for each second that shots take, or at a set rate of the heat: over 1, it works in parallel " +
@@ -293,6 +306,14 @@ var table = []Figure{
 		More: true, Words: [2]string{"more load", "less load"}, Need: AClimb, IsLoad: true, Unjudged: true,
 		Read: func(s Source) float64 { return s.Held() },
 	},
+}
+
+// ofCrashes makes a figure of what crashes leave, which no heat tells.
+func ofCrashes(name Name, unit units.Unit, doc, better, worse string) Figure {
+	return Figure{
+		Name: name, Doc: doc, Unit: unit, Words: [2]string{better, worse}, Use: InClaims, Need: Crashes, Unjudged: true,
+		Limits: true, Read: func(Source) float64 { return math.NaN() },
+	}
 }
 
 var byName = func() map[Name]*Figure {

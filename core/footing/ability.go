@@ -99,7 +99,7 @@ func (f *Footing) weigh(ctx context.Context) (a Abilities, cannot []string) {
 		}
 	}
 	a = Abilities{CPUs: launch.Allowed()}
-	cold := slices.Contains(f.States(), plan.Cold)
+	cold := slices.ContainsFunc(f.States(), plan.State.IsCold)
 	if cold && f.plan.Footing.Machine {
 		if a.DropMachine = Probe(ctx, os.TempDir()).DropMachine; a.DropMachine != "" {
 			say("the machine's caches cannot be dropped (%s): cold runs find what they left of other files", a.DropMachine)

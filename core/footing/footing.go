@@ -362,8 +362,8 @@ func (g *Ground) Dir() string { return g.dir }
 
 // PerRun reports whether anything is to be done before or after each run.
 func (g *Ground) PerRun() bool {
-	return len(g.said.Before.Run) > 0 || len(g.said.After.Run) > 0 || g.said.Idle > 0 || g.state == plan.Cold ||
-		g.state == plan.Warm ||
+	return len(g.said.Before.Run) > 0 || len(g.said.After.Run) > 0 || g.said.Idle > 0 || g.state.IsCold() ||
+		g.state.IsWarm() ||
 		g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun || g.said.Service != nil &&
 		g.said.Service.Fresh == plan.EveryRun
 }
@@ -385,12 +385,12 @@ func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) err
 		}
 	}
 	fresh := g.said.Service != nil && g.said.Service.Running == nil && g.said.Service.Fresh == plan.EveryHeat
-	if g.state == plan.Warm && (fresh || !g.PerRun()) {
+	if g.state.IsWarm() && (fresh || !g.PerRun()) {
 		if err := g.prime(ctx); err != nil {
 			return err
 		}
 	}
-	if g.state == plan.Cold && fresh { // it starts cold, too, not only its shots
+	if g.state.IsCold() && fresh { // it starts cold, too, not only its shots
 		if err := g.cool(ctx, "heat"); err != nil {
 			return err
 		}
@@ -406,7 +406,7 @@ func (g *Ground) BeginHeat(ctx context.Context, state plan.State, round int) err
 // BeforeRun prepares one run; warmUp says that it is not judged.
 func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 	if g.workspace != nil && g.said.Workspace.Fresh == plan.EveryRun {
-		if err := g.lay(ctx, "run", g.state == plan.Warm); err != nil {
+		if err := g.lay(ctx, "run", g.state.IsWarm()); err != nil {
 			return err
 		}
 	}
@@ -416,10 +416,10 @@ func (g *Ground) BeforeRun(ctx context.Context, warmUp bool) error {
 		}
 	}
 	var err error
-	switch g.state {
-	case plan.Cold:
+	switch {
+	case g.state.IsCold():
 		err = g.cool(ctx, "run")
-	case plan.Warm:
+	case g.state.IsWarm():
 		if err = g.prime(ctx); err == nil && !warmUp {
 			g.look()
 		}
@@ -733,12 +733,12 @@ func Steps(p *plan.Plan, c *plan.Contender, state plan.State) (out []result.Cost
 		}
 	}
 	prime := func(when string) {
-		if state == plan.Warm && len(g.Pages) > 0 && primedFor(g) == when {
+		if state.IsWarm() && len(g.Pages) > 0 && primedFor(g) == when {
 			say(when, "read pages of "+pagesWords(g))
 		}
 	}
 	cool := func(when string) {
-		if state != plan.Cold {
+		if !state.IsCold() {
 			return
 		}
 		if len(g.Stores) > 0 {

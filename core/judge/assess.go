@@ -80,9 +80,10 @@ type Face struct {
 
 // Gain is what warm caches bring a contender: its warm runs as against its cold ones.
 type Gain struct {
-	Contender string
-	Sentence  string
-	Figures   []Assessment // Baseline is cold, Contender warm; their State is empty
+	Contender  string
+	Cold, Warm plan.State // what they are called
+	Sentence   string
+	Figures    []Assessment // Baseline is cold, Contender warm; their State is empty
 }
 
 // Lane is what one contender did, by itself, over the heats that count. Times are in seconds, NaN without enough shots.

@@ -52,7 +52,8 @@ func (f *field) claims() (out []Claim, err error) {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}
 		for _, state := range f.r.States() {
-			if c.State != "" && state != c.State {
+			ofCrashes := c.Figure != "" && c.Figure.Row().Need&figure.Crashes != 0 // which know no states
+			if c.State != "" && state != c.State || ofCrashes && state != f.r.States()[0] {
 				continue
 			}
 			one := f.weigh(&c, state)
@@ -62,7 +63,7 @@ func (f *field) claims() (out []Claim, err error) {
 			if c.Figure == "" {
 				one.Why += ", " + strings.TrimSpace(cmp.Or(f.leading().At(), " in "+f.leading().Label()))
 			}
-			if c.State == "" && len(f.r.States()) > 1 {
+			if c.State == "" && len(f.r.States()) > 1 && !ofCrashes {
 				one.Text += ", " + state
 			}
 			out = append(out, one)
@@ -96,6 +97,9 @@ func (f *field) weigh(c *plan.Claim, state string) Claim {
 	}
 	if c.Figure == figure.ErrorRate {
 		return f.errorRate(c, own)
+	}
+	if c.Figure.Row().Need&figure.Crashes != 0 {
+		return f.afterCrashes(c)
 	}
 	if c.How == plan.Best {
 		return f.bestOf(c, own)
@@ -295,6 +299,54 @@ func (f *field) errorRate(c *plan.Claim, own cell.Cell) Claim {
 	inside, outside := high < c.Limit, low > c.Limit
 	if c.How == plan.Over {
 		inside, outside = outside, inside
+	}
+	switch {
+	case inside:
+		out.Finding = Upheld
+	case outside:
+		out.Finding = Refuted
+	}
+	return out
+}
+
+// afterCrashes weighs a claim about what crashes leave: by the interval over crashes, none of which may lie on the
+// other side. Where none has left anything of the kind, it is not known how much a crash may leave that does, so that
+// the share of crashes which may is held to the limit.
+func (f *field) afterCrashes(c *plan.Claim) Claim {
+	var each []float64
+	for i := range f.r.Crashes {
+		crash := &f.r.Crashes[i]
+		if crash.Contender != c.Contender || crash.Err != "" {
+			continue
+		}
+		n := map[figure.Name]int64{
+			figure.LostRecords: crash.Lost(), figure.TornRecords: crash.Torn, figure.Doubled: crash.Doubled,
+		}[c.Figure]
+		switch {
+		case c.Figure == figure.ServesAgain && crash.Again > 0:
+			each = append(each, crash.Again.Seconds())
+		case c.Figure != figure.ServesAgain && crash.Acknowledged > 0:
+			each = append(each, float64(n)/float64(crash.Acknowledged))
+		}
+	}
+	if len(each) == 0 {
+		return Claim{Finding: Undecided, Why: "no crash of " + c.Contender + " tells"}
+	}
+	out := Claim{Finding: Undecided}
+	v := f.over(len(each), func(i int) float64 { return each[i] })
+	low, high, over := v.Low, v.High, slices.Max(each) >= c.Limit
+	crashes := units.Plural(len(each), "crash")
+	out.Why = fmt.Sprintf("%s in %s", c.Figure.Show(v.V), crashes)
+	if !math.IsNaN(low) {
+		out.Why = fmt.Sprintf("%s (%s to %s) in %s", c.Figure.Show(v.V), c.Figure.Show(low), c.Figure.Show(high), crashes)
+	}
+	if slices.Max(each) == 0 {
+		low, high = 0, stats.Chance(0, len(each))[1]
+		out.Why = fmt.Sprintf("none in %s: at 95 %%, at most %s of crashes leave any", crashes, units.Share(high))
+	}
+	inside, outside := high < c.Limit && !over, low > c.Limit
+	if c.How == plan.Over {
+		inside, outside = low > c.Limit && slices.Min(each) > c.Limit, high < c.Limit
 	}
 	switch {
 	case inside:

@@ -1,8 +1,6 @@
 package judge
 
 import (
-	"slices"
-
 	"paceduel/core/cell"
 	"paceduel/core/figure"
 	"paceduel/core/plan"
@@ -10,14 +8,14 @@ import (
 
 // gains compares each contender's warm runs with its cold ones, in latencies alone.
 func (f *field) gains() (out []Gain) {
-	cold, warm := string(plan.Cold), string(plan.Warm)
-	if states := f.r.States(); !slices.Contains(states, cold) || !slices.Contains(states, warm) {
+	cold, warm, ok := plan.Pair(f.r.States())
+	if !ok {
 		return nil
 	}
 	for _, e := range f.r.Entrants {
-		g := Gain{Contender: e.Name}
+		g := Gain{Contender: e.Name, Cold: cold, Warm: warm}
 		for _, fig := range []figure.Name{figure.P50, figure.P90, figure.P99, figure.Mean} {
-			a := f.assess(fig, cell.Of(e.Name, cold), cell.Of(e.Name, warm))
+			a := f.assess(fig, cell.Of(e.Name, string(cold)), cell.Of(e.Name, string(warm)))
 			a.State, a.Main = "", true
 			g.Figures = append(g.Figures, a)
 		}

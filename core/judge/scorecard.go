@@ -312,7 +312,7 @@ func gainRows(r *result.Result, v *Verdict) []Row {
 	if len(v.Gains) == 0 {
 		return nil
 	}
-	row := Row{Name: "warm against cold", Plain: true}
+	row := Row{Name: fmt.Sprintf("%s against %s", v.Gains[0].Warm, v.Gains[0].Cold), Plain: true}
 	for _, g := range v.Gains {
 		text, amount := units.None, math.NaN()
 		if a, ok := g.spokenGain(v.Decides); ok && !math.IsNaN(a.Ratio) {

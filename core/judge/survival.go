@@ -128,10 +128,7 @@ func (s *Survival) say() string {
 }
 
 func (s *Survival) crashes() string {
-	if s.Crashes == 1 {
-		return "1 crash"
-	}
-	return fmt.Sprintf("%d crashes", s.Crashes)
+	return units.Plural(s.Crashes, "crash")
 }
 
 // halfDone says what is left of what was ended before it had promised anything.

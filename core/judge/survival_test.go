@@ -57,6 +57,47 @@ func TestWhatCrashesLeave(t *testing.T) {
 	}
 }
 
+// Claims about what crashes leave are held to the interval over crashes; what none has lost is believed as far as their
+// number goes.
+func TestClaimsAboutCrashes(t *testing.T) {
+	r := sample.Make(sample.Duel{Rounds: 10, Shots: 20, Seed: 4, Entrants: []sample.Entrant{
+		{Name: "keeps", Latency: sample.Times(0.01, 0.05)}, {Name: "loses", Latency: sample.Times(0.01, 0.05)},
+		{Name: "rare", Latency: sample.Times(0.01, 0.05)},
+	}})
+	for no := 1; no <= 10; no++ {
+		again := time.Duration(100+no) * time.Millisecond
+		r.Crashes = append(r.Crashes,
+			result.Crash{Contender: "keeps", No: no, Acknowledged: 1000, Records: 1000, Again: again},
+			result.Crash{Contender: "loses", No: no, Acknowledged: 1000, Records: 850 + int64(no), Torn: 5},
+			result.Crash{Contender: "rare", No: no, Acknowledged: 1000, Records: 1000 - 900*int64(no/10)})
+	}
+	for _, tt := range []struct {
+		claim string
+		want  judge.Finding
+		why   string
+	}{
+		{"keeps lost records under 30%", judge.Upheld, "none in 10 crashes: at 95 %, at most 25.9 % of crashes leave any"},
+		{"keeps lost records under 1%", judge.Undecided, "none in 10 crashes"},
+		{"lost records of loses under 20%", judge.Upheld, "14.9 % (14.7 % to 15.2 %) in 10 crashes"},
+		{"loses lost records under 10%", judge.Refuted, "14.9 %"},
+		{"loses lost records over 10%", judge.Upheld, "14.9 %"},
+		{"loses torn records under 0.1%", judge.Refuted, "0.5 %"},
+		{"rare lost records under 50%", judge.Undecided, "in 10 crashes"},
+		{"keeps serves again under 200ms", judge.Upheld, "106 ms"},
+		{"keeps serves again under 50ms", judge.Refuted, "106 ms"},
+		{"loses serves again under 50ms", judge.Undecided, "no crash of loses tells"},
+	} {
+		r.Plan.Claims = []string{tt.claim}
+		v, err := judge.Judge(r)
+		if err != nil || len(v.Claims) != 1 {
+			t.Fatalf("%s: %v, %v", tt.claim, v, err)
+		}
+		if got := v.Claims[0]; got.Finding != tt.want || !strings.Contains(got.Why, tt.why) {
+			t.Errorf("%s: %s, %s; want %s, %s", tt.claim, got.Finding, got.Why, tt.want, tt.why)
+		}
+	}
+}
+
 // Whoever lost anything is told of, whoever stands first and however few crashes there were; who keeps all is believed
 // as far as the fewest crashes go.
 func TestFewCrashes(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 	"paceduel/core/cell"
 	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
+	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -443,16 +444,23 @@ func gainSentence(g *Gain, decides figure.Name) string {
 		return ""
 	}
 	at := a.Figure.At()
+	warm, cold, gains, helps := "Warm", "cold", "gains nothing from its caches", "caching helps"
+	switch g.Warm {
+	case plan.Awake:
+		warm, cold, gains, helps = "Awake", "asleep", "is as fast asleep as awake", "being awake helps"
+	case plan.Returning:
+		warm, cold = "On a returning visit", "on a first one"
+	}
 	switch a.Word {
 	case Better:
-		return fmt.Sprintf("Warm, %s is %s faster than cold%s (%s).", g.Contender, a.Factor(), at, a.Interval())
+		return fmt.Sprintf("%s, %s is %s faster than %s%s (%s).", warm, g.Contender, a.Factor(), cold, at, a.Interval())
 	case Worse:
-		return fmt.Sprintf("Warm, %s is %s slower than cold%s (%s).", g.Contender, a.Factor(), at, a.Interval())
+		return fmt.Sprintf("%s, %s is %s slower than %s%s (%s).", warm, g.Contender, a.Factor(), cold, at, a.Interval())
 	case Alike:
-		return fmt.Sprintf("%s gains nothing from its caches%s (%s).", g.Contender, at, a.around())
+		return fmt.Sprintf("%s %s%s (%s).", g.Contender, gains, at, a.around())
 	}
 	if math.IsNaN(a.Low) {
 		return ""
 	}
-	return fmt.Sprintf("Whether caching helps %s is still open%s (%s).", g.Contender, at, a.around())
+	return fmt.Sprintf("Whether %s %s is still open%s (%s).", helps, g.Contender, at, a.around())
 }

@@ -120,6 +120,13 @@ func (r *claimReader) take(text string) bool {
 	return true
 }
 
+// next reports whether one of these figures comes next, as first answer does, which is no state.
+func (r *claimReader) next(figures []figure.Name) bool {
+	at := r.at
+	defer func() { r.at = at }()
+	return slices.ContainsFunc(figures, func(f figure.Name) bool { return r.take(f.Spoken()) })
+}
+
 // own is what a contender tells of itself by name, in quotes or a word, with how often it does it where that follows;
 // it stays.
 func (r *claimReader) own() string {
@@ -158,16 +165,18 @@ func (r *claimReader) isContender() bool {
 
 // read reads the claim word by word. It is long since each kind of claim is a case.
 func (r *claimReader) read(c *Claim) (err error) {
-	if r.take(string(figure.ErrorRate) + " of") {
-		c.Figure = figure.ErrorRate
+	for _, f := range figure.For(figure.InClaims) { // error rate of joined
+		if f.Row().Limits && c.Figure == "" && r.take(f.Spoken()+" of") {
+			c.Figure = f
+		}
 	}
 	if c.Contender, err = r.contender(); err != nil {
 		return err
 	}
 	state := func() {
-		for _, state := range []State{Cold, Warm} {
-			if c.State == "" && r.take(string(state)) {
-				c.State = string(state)
+		for _, state := range StateNames {
+			if c.State == "" && State(state) != AsFound && !r.next(figure.For(figure.InClaims)) && r.take(state) {
+				c.State = state
 			}
 		}
 	}
@@ -225,9 +234,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 	case Under, Over:
 		err = r.limit(c)
 	case Best:
-		if c.Figure == figure.ErrorRate {
-			err = r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
-		}
+		err = r.limitsAlone(c, at)
 	default:
 		err = r.ratio(c)
 	}
@@ -235,6 +242,18 @@ func (r *claimReader) read(c *Claim) (err error) {
 		err = r.fail(r.at, "leave it out", "%q is more than a claim says", r.text[r.at:])
 	}
 	return err
+}
+
+// limitsAlone refuses a figure that is only held to limits.
+func (r *claimReader) limitsAlone(c *Claim, at int) error {
+	if c.Figure == "" || !c.Figure.Row().Limits {
+		return nil
+	}
+	limit := "0.1%"
+	if c.Figure.Unit() == units.Second {
+		limit = "2s"
+	}
+	return r.fail(at, "write it as: "+c.Figure.Spoken()+" under "+limit, "%s is held to a limit", c.Figure.Spoken())
 }
 
 // stream takes the figure of a stream, if that is next: p99 of ping, longest of "select pilot".
@@ -299,8 +318,8 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 			c.Factor++
 			c.Reading = "at least " + units.Times(c.Factor) + " faster"
 		}
-		if c.Figure == figure.ErrorRate {
-			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
+		if err := r.limitsAlone(c, at); err != nil {
+			return err
 		}
 	case r.take("that of"), r.take("of"), c.How == AtMost && r.isContender():
 		if c.Figure == "" {
@@ -311,8 +330,8 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 				at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure.Spoken(),
 			)
 		}
-		if c.How == AtMost && c.Figure == figure.ErrorRate {
-			return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
+		if err := r.limitsAlone(c, at); err != nil {
+			return err
 		}
 	default:
 		r.skip()
@@ -368,9 +387,10 @@ func (r *claimReader) apart(c *Claim) (less string, isApart bool, err error) {
 func (r *claimReader) shareApart(c *Claim, at int, word, way string) error {
 	isMore := way == "more"
 	moreIsBetter := c.Figure != "" && c.Figure.MoreIsBetter()
+	if err := r.limitsAlone(c, at); err != nil {
+		return err
+	}
 	switch {
-	case c.Figure == figure.ErrorRate:
-		return r.fail(at, "write it as: error rate under 0.1%", "an error rate is held to a limit")
 	case !isMore && c.How == AtLeast && !moreIsBetter && c.Factor < 1:
 		c.Factor = 1 / (1 - c.Factor) // so many times better
 		c.Reading = "at least " + units.Times(c.Factor) + " better"

@@ -42,6 +42,15 @@ func TestClaimsAreUnderstood(t *testing.T) {
 			Contender: "joined", Figure: figure.Received, How: plan.AtLeast, Factor: 2, Than: "per-vessel",
 			Reading: "at least 2.0x better",
 		},
+		"joined asleep p99 under 20 ms": {
+			Contender: "joined", State: "asleep", Figure: figure.P99, How: plan.Under, Limit: 0.020,
+		},
+		"joined first answer under 20 ms": {
+			Contender: "joined", Figure: figure.FirstAnswer, How: plan.Under, Limit: 0.020,
+		},
+		"joined first first answer under 20 ms": {
+			Contender: "joined", State: "first", Figure: figure.FirstAnswer, How: plan.Under, Limit: 0.020,
+		},
 		`joined p99 of ping at most 3x that of per-vessel`: {
 			Contender: "joined", Figure: figure.Of(figure.P99, "ping"), How: plan.AtMost, Factor: 3, Than: "per-vessel",
 		},
@@ -62,6 +71,12 @@ func TestClaimsAreUnderstood(t *testing.T) {
 		},
 		"joined error rate under 0.1 %": {
 			Contender: "joined", Figure: figure.ErrorRate, How: plan.Under, Limit: 0.001,
+		},
+		"lost records of joined under 1%": {
+			Contender: "joined", Figure: figure.LostRecords, How: plan.Under, Limit: 0.01,
+		},
+		"joined twice serves again under 2 s": {
+			Contender: "joined twice", Figure: figure.ServesAgain, How: plan.Under, Limit: 2,
 		},
 		"error rate of joined twice under 0.1 %": {
 			Contender: "joined twice", Figure: figure.ErrorRate, How: plan.Under, Limit: 0.001,
@@ -96,20 +111,22 @@ func TestClaimsAreUnderstood(t *testing.T) {
 // What cannot be understood is pointed at, with the nearest word that could.
 func TestClaimsThatCannotBeUnderstood(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                                 `a contender is missing; known here: joined twice, per-vessel, joined`,
-		"joind p99 under 2ms":                              `|no contender is called "joind"; did you mean "joined"?`,
-		"joined p98 under 2ms":                             `joined |"p98" says neither which figure nor how much; did you mean "p90"?`,
-		"joined p99 unter 2ms":                             `joined p99 |"unter" says neither which figure nor how much; did you mean "under"?`,
-		"joined p99 under soon":                            `joined p99 under |"soon" is not a limit for p99; write a time, as 20ms`,
-		"joined error rate under 0.1":                      `joined error rate under |"0.1" is not a limit for error rate; write a share, as 0.1%`,
-		"joined under 2ms":                                 `joined |nothing says which figure; name a figure, as p99`,
-		"joined p99 at least 2 faster than x":              `joined p99 at least |"2" is not a factor; write it as 2x or 10%`,
-		"joined p99 at least 2x faster then x":             `joined p99 at least 2x |"faster" does not say than whom; known here: faster than, better than, that of, of`,
-		"joined p99 at least 2x faster than it":            `joined p99 at least 2x faster than |no contender is called "it"; known here: joined twice, per-vessel, joined`,
-		"joined p99 at least 2x that of per-vessel":        `joined p99 at least |less of p99 is better; write it as: at least 2x faster than …, or at most 1.2x that of …`,
-		"joined p99 at least 2x faster than joined":        `joined p99 at least 2x faster than joined|joined against itself`,
-		"joined p99 at most 2x that of per-vessel, always": `joined p99 at most 2x that of |no contender is called "per-vessel,"; did you mean "per-vessel"?`,
-		"joined p99 at most 2x that of per-vessel always":  `joined p99 at most 2x that of per-vessel |"always" is more than a claim says; leave it out`,
+		"":                            `a contender is missing; known here: joined twice, per-vessel, joined`,
+		"joind p99 under 2ms":         `|no contender is called "joind"; did you mean "joined"?`,
+		"joined p98 under 2ms":        `joined |"p98" says neither which figure nor how much; did you mean "p90"?`,
+		"joined p99 unter 2ms":        `joined p99 |"unter" says neither which figure nor how much; did you mean "under"?`,
+		"joined p99 under soon":       `joined p99 under |"soon" is not a limit for p99; write a time, as 20ms`,
+		"joined error rate under 0.1": `joined error rate under |"0.1" is not a limit for error rate; write a share, as 0.1%`,
+		"joined lost records at most 2x that of per-vessel": `joined lost records at most |lost records is held to a limit; write it as: lost records under 0.1%`,
+		"joined serves again best":                          `joined serves again |serves again is held to a limit; write it as: serves again under 2s`,
+		"joined under 2ms":                                  `joined |nothing says which figure; name a figure, as p99`,
+		"joined p99 at least 2 faster than x":               `joined p99 at least |"2" is not a factor; write it as 2x or 10%`,
+		"joined p99 at least 2x faster then x":              `joined p99 at least 2x |"faster" does not say than whom; known here: faster than, better than, that of, of`,
+		"joined p99 at least 2x faster than it":             `joined p99 at least 2x faster than |no contender is called "it"; known here: joined twice, per-vessel, joined`,
+		"joined p99 at least 2x that of per-vessel":         `joined p99 at least |less of p99 is better; write it as: at least 2x faster than …, or at most 1.2x that of …`,
+		"joined p99 at least 2x faster than joined":         `joined p99 at least 2x faster than joined|joined against itself`,
+		"joined p99 at most 2x that of per-vessel, always":  `joined p99 at most 2x that of |no contender is called "per-vessel,"; did you mean "per-vessel"?`,
+		"joined p99 at most 2x that of per-vessel always":   `joined p99 at most 2x that of per-vessel |"always" is more than a claim says; leave it out`,
 	} {
 		_, err := plan.ParseClaim(text, boards)
 		var wrong *plan.ClaimError

@@ -13,20 +13,53 @@ import (
 // State is what caches are like when a run starts.
 type State string
 
-// The states. AsFound is whatever the run before left.
+// The states. AsFound is whatever the run before left. Asleep and First are cold, Awake and Returning warm, in the
+// words that fit whoever has been idle, and visits with a cache of their own.
 const (
-	AsFound State = "as found"
-	Cold    State = "cold"
-	Warm    State = "warm"
+	AsFound   State = "as found"
+	Cold      State = "cold"
+	Warm      State = "warm"
+	Asleep    State = "asleep"
+	Awake     State = "awake"
+	First     State = "first"
+	Returning State = "returning"
 )
 
+// pairs are the states that go together, the colder one first.
+var pairs = [][2]State{{Cold, Warm}, {Asleep, Awake}, {First, Returning}}
+
 // StateNames are all states that a plan may name.
-var StateNames = []string{string(Cold), string(Warm), string(AsFound)}
+var StateNames = func() (names []string) {
+	for _, p := range pairs {
+		names = append(names, string(p[0]), string(p[1]))
+	}
+	return append(names, string(AsFound))
+}()
+
+// IsCold reports whether nothing is left of earlier runs.
+func (s State) IsCold() bool {
+	return slices.ContainsFunc(pairs, func(p [2]State) bool { return s == p[0] })
+}
+
+// IsWarm reports whether earlier runs have left what they could.
+func (s State) IsWarm() bool {
+	return slices.ContainsFunc(pairs, func(p [2]State) bool { return s == p[1] })
+}
+
+// Pair are the cold and the warm one of some states that belong together; ok is false where there are not both.
+func Pair(states []string) (cold, warm State, ok bool) {
+	for _, p := range pairs {
+		if slices.Contains(states, string(p[0])) && slices.Contains(states, string(p[1])) {
+			return p[0], p[1], true
+		}
+	}
+	return "", "", false
+}
 
 // Footing is the state that runs start from, as far as all contenders share it. What a contender may have of its own
 // is its Ground, with this laid under it.
 type Footing struct {
-	Caches  States `json:"caches,omitempty" jsonschema_description:"what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of each contender"`
+	Caches  States `json:"caches,omitempty" jsonschema_description:"what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of each contender, as do [asleep, awake] and [first, returning], which say the same in other words"`
 	Machine bool   `json:"machine,omitempty" jsonschema_description:"cold drops all that this machine keeps of files in memory, where that is allowed"`
 	OwnCPUs CPUs   `json:"own-cpus,omitempty" jsonschema_description:"processors that Pace Duel keeps to"` // ours
 	Before  Steps  `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
@@ -120,7 +153,7 @@ func (States) JSONSchema() *jsonschema.Schema {
 	}
 	return &jsonschema.Schema{
 		Description: "what caches are like when a run starts: cold, warm or as found; [cold, warm] makes two figures of " +
-			"each contender",
+			"each contender, as do [asleep, awake] and [first, returning], which say the same in other words",
 		OneOf: []*jsonschema.Schema{
 			one, {Type: "array", Items: one, MinItems: new(uint64(1)), MaxItems: new(uint64(2)), UniqueItems: true},
 		},

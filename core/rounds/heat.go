@@ -112,7 +112,7 @@ func (h *heat) drive(ctx context.Context) error {
 	n := pace.Clients(p.Pace)
 	var clients []contender.Client
 	if v, ok := h.entry.Driver.(contender.Visited); ok {
-		v.Visit(h.state == plan.Cold)
+		v.Visit(h.state.IsCold())
 	}
 	crew, err := h.crew(n)
 	switch {

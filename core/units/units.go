@@ -199,7 +199,7 @@ func Plural(n int, noun string) string {
 		return "1 " + noun
 	}
 	ending := "s"
-	if strings.HasSuffix(noun, "s") { // processes
+	if strings.HasSuffix(noun, "s") || strings.HasSuffix(noun, "sh") { // processes, crashes
 		ending = "es"
 	}
 	return Count(int64(n)) + " " + noun + ending

@@ -113,13 +113,13 @@ func (a *asking) touch(e contender.Entry, state plan.State, first bool) (*result
 		return t, answer
 	}
 	if v, ok := e.Driver.(contender.Visited); ok {
-		v.Visit(state == plan.Cold)
+		v.Visit(state.IsCold())
 	}
 	c := e.Driver.Client(0, 1)
 	defer c.Close()
 	ground := a.footing.Of(e.Name)
 	err := ground.BeginHeat(a.ctx, state, 0)
-	if err == nil && !first && state == plan.Warm {
+	if err == nil && !first && state.IsWarm() {
 		err = a.shoot(ground, c, &shots.Shot{}) // fills what is to be warm
 	}
 	// Where no warm-up learns what a run holds, and a second shot may be too long, this one has to.

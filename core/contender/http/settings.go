@@ -45,7 +45,7 @@ type Settings struct {
 	Proxy       string               `json:"proxy,omitempty" jsonschema_description:"asked through this proxy, as http://127.0.0.1:3128; none unless said, whatever the environment says"`
 	Redirects   int                  `json:"redirects,omitempty" jsonschema:"minimum=1,maximum=20" jsonschema_description:"how many redirects a shot follows at most; none unless said"`
 	Cookies     bool                 `json:"cookies,omitempty" jsonschema_description:"each client keeps the cookies it is given, for the heat"`
-	Cache       string               `json:"cache,omitempty" jsonschema:"enum=private" jsonschema_description:"private: each client keeps a cache as browsers do (RFC 9111); with caches: [cold, warm] a first and a returning visit"`
+	Cache       string               `json:"cache,omitempty" jsonschema:"enum=private" jsonschema_description:"private: each client keeps a cache as browsers do (RFC 9111); with caches: [first, returning] a visit with an empty one, and one with a filled one"`
 	Trace       bool                 `json:"traceparent,omitempty" jsonschema_description:"send a traceparent header of its own with every shot, to find it in the service's traces"`
 	Batch       int                  `json:"batch,omitempty" jsonschema:"minimum=2,maximum=10000" jsonschema_description:"one shot asks for this many rows, and its time is that of all of them together"`
 	AtOnce      int                  `json:"at-once,omitempty" jsonschema:"minimum=1,maximum=256" jsonschema_description:"with batch: how many of them are under way at a time; 1 unless said"`

@@ -35,7 +35,7 @@ type Settings struct {
 	Effects map[string]Effect `json:"effects" jsonschema:"required" jsonschema_description:"what the deed brings about, by names: each a figure, as p99 of NAME"`
 	Until   string            `json:"until,omitempty" jsonschema_description:"the effect that a shot lasts until; the last of all unless said"`
 	Within  plan.Span         `json:"within,omitempty" jsonschema_description:"what has not come after so long never comes; 10s unless said"`
-	Asleep  plan.Span         `json:"asleep,omitempty" jsonschema_description:"with caches: [cold, warm]: in the cold state nothing happens for so long before each deed, in the warm one deeds follow each other"`
+	Asleep  plan.Span         `json:"asleep,omitempty" jsonschema_description:"with caches: [asleep, awake]: asleep, nothing happens for so long before each deed; awake, deeds follow each other"`
 }
 
 // Request is a deed that is a request. {{key}} is the deed's key, ${RELAY_URL} where we listen.

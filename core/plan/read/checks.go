@@ -23,18 +23,21 @@ func (r *reader) checkFooting(f *plan.Footing, pace plan.Pace) {
 			return
 		}
 	}
-	cold := slices.Contains(f.Caches, plan.Cold)
+	cold := slices.ContainsFunc(f.Caches, plan.State.IsCold)
 	switch {
 	case len(f.Caches) > 2 || len(f.Caches) == 2 && f.Caches[0] == f.Caches[1]:
 		r.fault("footing.caches", "write cold, warm or [cold, warm]", "these states do not make figures of their own")
 	case len(f.Caches) == 2 && slices.Contains(f.Caches, plan.AsFound):
 		r.fault("footing.caches", "write [cold, warm]", "as found says nothing that cold and warm do not")
+	case len(f.Caches) == 2 && !arePair(f.Caches):
+		r.fault("footing.caches", "write [cold, warm], [asleep, awake] or [first, returning]", "%s and %s do not go together",
+			f.Caches[0], f.Caches[1])
 	case cold && !pace.Sequential():
 		r.fault(
 			"footing.caches", "set repeat: instead of clients:",
 			"cold is made anew before each run, so runs have to follow one another",
 		)
-	case slices.Contains(f.Caches, plan.Warm) && pace.Warmup != nil && *pace.Warmup == (plan.Warmup{}):
+	case slices.ContainsFunc(f.Caches, plan.State.IsWarm) && pace.Warmup != nil && *pace.Warmup == (plan.Warmup{}):
 		r.fault("pace.warmup", "warm up with at least 1 run", "without a warm-up nothing makes caches warm")
 	case f.Machine && !cold:
 		r.fault("footing.machine", "set caches: cold", "machine says how cold is made, and nothing is run cold")
@@ -48,6 +51,12 @@ func (r *reader) checkFooting(f *plan.Footing, pace plan.Pace) {
 			}
 		}
 	}
+}
+
+// arePair reports whether two states belong together.
+func arePair(states plan.States) bool {
+	_, _, ok := plan.Pair([]string{string(states[0]), string(states[1])})
+	return ok
 }
 
 // checkGround checks what holds for one contender; path is where its own footing stands, if it has one.
@@ -114,7 +123,7 @@ func (r *reader) checkGround(c *plan.Contender, f *plan.Footing, pace plan.Pace,
 			c.Name,
 		)
 	}
-	if slices.Contains(f.Caches, plan.Cold) && !canBeCold(c, f) {
+	if slices.ContainsFunc(f.Caches, plan.State.IsCold) && !canBeCold(c, f) {
 		r.fault(
 			"footing.caches", "name pages: or stores:, or set machine: true", "%s: nothing says what is to be cold", c.Name,
 		)

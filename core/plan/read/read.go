@@ -618,6 +618,9 @@ func lacking(p *plan.Plan, f figure.Name) (try, what string) {
 	case need&figure.ABystander != 0 &&
 		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Bystander != nil }):
 		return "add bystander: to the course", "nobody asks meanwhile whose waiting could be told"
+	case need&figure.Crashes != 0 &&
+		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Crash != nil }):
+		return "add crash: to the course", "nobody is ended while it works"
 	case need&figure.AWake != 0 && p.Pace.Wake == 0:
 		return "set pace: { wake: 500ms }", string(f) + " is of the shot after a silence, and the pace has none"
 	case need&figure.SameShots != 0 && p.Pace.Repeat < 2 && (p.Pace.Shots < 2 || p.Pace.Open()):
