@@ -490,7 +490,7 @@ func suffix(before, text string) string {
 func wrap(text, indent string, most int) string {
 	var out strings.Builder
 	width := 0
-	for i, word := range strings.Split(text, " ") {
+	for i, word := range units.Kept(strings.Split(text, " ")) {
 		n := len([]rune(word))
 		switch {
 		case i == 0:

@@ -17,6 +17,7 @@ type Arrivals struct {
 	Conditions            []string
 	Scale                 Scale
 	Lanes                 []ArrivalLane
+	Backlogs              bool // they are known
 }
 
 // ArrivalLane is one effect of one contender in one state.
@@ -29,6 +30,8 @@ type ArrivalLane struct {
 	Floor         float64   // up to where what is seen may be our asking; 0: none of it is
 	Says          string
 	Counted       string // what went wrong, in few words
+	Backlog       []Dot  // how many deeds were under way over the heat, 0 to 1 of the most of all; of a first lane alone
+	Piled         string // the same in words
 }
 
 // arrivalColumns is how finely the scale of arrivals is divided.
@@ -50,6 +53,7 @@ func NewArrivals(r *result.Result, v *judge.Verdict) *Arrivals {
 		ends = append(ends, max(a.Least, 1e-6), a.Longest, a.Floor)
 	}
 	p.Scale = NewScale(ends, true, units.Seconds)
+	lasted, fullest := pileScale(v)
 	for i, a := range v.Arrivals {
 		l := ArrivalLane{
 			Side: sideFor(r, a.Contender), State: a.State, Effect: a.Effect, First: i == 0 || v.Arrivals[i-1].Cell != a.Cell,
@@ -90,9 +94,43 @@ func NewArrivals(r *result.Result, v *judge.Verdict) *Arrivals {
 			}
 		}
 		l.Counted = strings.Join(wrong, ", ")
+		if l.First && a.Backlog != nil {
+			l.pile(a, lasted, fullest)
+			p.Backlogs = true
+		}
 		p.Lanes = append(p.Lanes, l)
 	}
+	if p.Backlogs {
+		p.Note += " Above them is how many deeds were under way over the heat in the middle, all to one scale."
+	}
 	return p
+}
+
+// pileScale is what backlogs are drawn to: the longest heat in nanoseconds, and the most deeds under way.
+func pileScale(v *judge.Verdict) (lasted, fullest int64) {
+	lasted, fullest = 1, 1
+	for _, a := range v.Arrivals {
+		if b := a.Backlog; b != nil {
+			lasted, fullest = max(lasted, b.Over[len(b.Over)-1][0]), max(fullest, b.Most)
+		}
+	}
+	return lasted, fullest
+}
+
+// pile draws how many deeds were under way, to the longest heat and the most of all contenders.
+func (l *ArrivalLane) pile(a *judge.Arrival, lasted, fullest int64) {
+	sum := int64(0)
+	for _, at := range a.Backlog.Over {
+		l.Backlog = append(l.Backlog, Dot{
+			X: min(max(float64(at[0])/float64(lasted), 0), 1), Y: min(max(float64(at[1])/float64(fullest), 0), 1),
+		})
+		sum += at[1]
+	}
+	l.Piled = fmt.Sprintf("over a heat %s under way on average, %s at most",
+		units.Significant(float64(sum)/float64(len(a.Backlog.Over))), units.Count(a.Backlog.Most))
+	if a.Grows {
+		l.Piled += ", and more and more"
+	}
 }
 
 // Any reports whether anything arrives.

@@ -8,6 +8,7 @@ import (
 
 	"paceduel/core/chart"
 	"paceduel/core/judge"
+	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
 
@@ -18,6 +19,11 @@ func TestWhenEffectsAreSeenIsDrawn(t *testing.T) {
 	}})
 	sample.Arriving(r, "polls", "asked", 100*time.Millisecond, 50*time.Millisecond)
 	sample.Arriving(r, "pushes", "event", 2*time.Millisecond, 0)
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == "polls" {
+			h.Backlog = &result.Backlog{Most: 40, Over: [][2]int64{{0, 10}, {5e8, 40}, {1e9, 10}}}
+		}
+	}
 	r.Heats[0].Amounts = map[string]int64{"never came": 3}
 	v, err := judge.Judge(r)
 	if err != nil {
@@ -34,6 +40,11 @@ func TestWhenEffectsAreSeenIsDrawn(t *testing.T) {
 	}
 	if !strings.HasSuffix(a.Says, "asked every 50.0 ms") {
 		t.Errorf("%q", a.Says)
+	}
+	const piled = "over a heat 20.0 under way on average, 40 at most"
+	if len(a.Backlog) != 3 || len(b.Backlog) != 0 || a.Backlog[1] != (chart.Dot{X: 0.5, Y: 1}) ||
+		a.Backlog[2].Y != 0.25 || a.Piled != piled || !strings.Contains(p.Note, "under way over the heat") {
+		t.Errorf("%+v, %q, %q", a.Backlog, a.Piled, p.Note)
 	}
 	dark := 0
 	for c, share := range a.Density {

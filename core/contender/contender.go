@@ -282,6 +282,15 @@ type Housed interface {
 type Waiting interface {
 	// Waits is how many shots wait just now, and for how long the one that began first. It may be called at any time.
 	Waits() (n int, longest time.Duration)
+	// Backlog is the most that waited at a time since it was last asked, and how many did over time: an even choice, by
+	// when shots began.
+	Backlog() (most int, over []Waited)
+}
+
+// Waited is how many shots waited when one of them began, itself included.
+type Waited struct {
+	At    time.Duration // on the clock
+	Shots int
 }
 
 // Sorted is a driver whose shots may be of several sorts, which the rows name.

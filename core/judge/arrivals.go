@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -22,6 +23,8 @@ type Arrival struct {
 	Came               int64
 	Floor              float64              // what asking again and again may add; 0: it is seen when it comes
 	All                *result.Distribution // of all heats
+	Backlog            *result.Backlog      // of the heat in the middle, of all effects of the contender; nil: not known
+	Grows              bool                 // it did until the end, in most heats
 	Never, Twice, Late int64                // of all effects of the contender: that never came, came twice, out of order
 }
 
@@ -44,6 +47,7 @@ func (f *field) arrivals(v *Verdict) {
 			}
 			return n
 		}
+		piled, grows := f.backlog(s)
 		for _, name := range e.Streams {
 			d := f.parts[figureOf{figure.Told(name, ""), s}]
 			if d == nil || d.TotalCount() == 0 {
@@ -54,12 +58,32 @@ func (f *field) arrivals(v *Verdict) {
 				Cell: s, Effect: name, P50: of(figure.P50), P90: of(figure.P90), P99: of(figure.P99), Least: d.Quantile(0),
 				Longest: d.Quantile(1), Came: d.TotalCount(), Floor: e.Floors[name].Seconds(), All: d,
 				Never: total("never came"), Twice: total("came twice"), Late: total("out of order"),
+				Backlog: piled, Grows: grows,
 			})
 		}
 		slices.SortStableFunc(own, func(a, b *Arrival) int { return compare(a.middle(), b.middle()) })
 		v.Arrivals = append(v.Arrivals, own...)
 	}
 	v.ArrivalsSentence = f.soonest(v)
+}
+
+// backlog is that of the heat whose most lies in the middle, and whether it grew until the end in most heats.
+func (f *field) backlog(s cell.Cell) (middle *result.Backlog, grows bool) {
+	var all []*result.Backlog
+	growing := 0
+	for _, h := range f.inOrder[s] {
+		if b := h.Backlog; b != nil && len(b.Over) > 0 {
+			all = append(all, b)
+			if b.Grows() {
+				growing++
+			}
+		}
+	}
+	if len(all) == 0 {
+		return nil, false
+	}
+	slices.SortStableFunc(all, func(a, b *result.Backlog) int { return cmp.Compare(a.Most, b.Most) })
+	return all[(len(all)-1)/2], 2*growing > len(all)
 }
 
 // middle is what an effect takes in the middle, or over all heats where single ones have too few for that.
@@ -106,6 +130,10 @@ func (f *field) soonest(v *Verdict) string {
 		}
 		seen[a.Cell] = true
 		who := strings.TrimSpace(a.Contender + " " + a.State)
+		if a.Grows {
+			text += fmt.Sprintf(" The way through %s does not keep up: more and more deeds are under way, up to %s in the "+
+				"typical heat.", who, units.Count(a.Backlog.Most))
+		}
 		for _, wrong := range []struct {
 			n   int64
 			how string

@@ -7,6 +7,7 @@ import (
 
 	"paceduel/core/figure"
 	"paceduel/core/judge"
+	"paceduel/core/result"
 	"paceduel/internal/sample"
 )
 
@@ -20,6 +21,10 @@ func TestWhenEffectsAreSeen(t *testing.T) {
 	for i := range r.Heats {
 		if h := &r.Heats[i]; h.Contender == "polls" {
 			h.Amounts = map[string]int64{"never came": 2, "out of order": 1}
+			h.Backlog = &result.Backlog{Most: int64(400 + h.Round)}
+			for n := range int64(400) {
+				h.Backlog.Over = append(h.Backlog.Over, [2]int64{n * 1e6, n + 1})
+			}
 		}
 	}
 	r.Plan.Rungs = []figure.Name{figure.Of(figure.P50, "event"), figure.Of(figure.P99, "event")}
@@ -32,7 +37,8 @@ func TestWhenEffectsAreSeen(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	const want = "event of pushes is seen 2.29 ms after the deed, asked of polls only after 114 ms, 50x as late " +
-		"(50 to 50). It is asked for every 50.0 ms, which is part of that. Of polls, 20 effects never came. Of polls, " +
+		"(50 to 50). It is asked for every 50.0 ms, which is part of that. The way through polls does not keep up: more " +
+		"and more deeds are under way, up to 405 in the typical heat. Of polls, 20 effects never came. Of polls, " +
 		"10 effects came out of order."
 	if v.ArrivalsSentence != want {
 		t.Errorf("%q; want %q", v.ArrivalsSentence, want)

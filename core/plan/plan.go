@@ -310,6 +310,9 @@ const Poisson = "poisson"
 // DefaultMost is how many shots of an open model may be under way at once unless a plan says otherwise.
 const DefaultMost = 64
 
+// DefaultWaiting is the same of kinds whose shots wait more than they do.
+const DefaultWaiting = 10_000
+
 // Climb takes each heat from one level of load to another, and asks up to which a contender holds a limit.
 type Climb struct {
 	From  Level  `json:"from,omitempty" jsonschema_description:"where it begins: a rate, as 100/s, or a number of clients"`

@@ -364,6 +364,7 @@ type Heat struct {
 	Buckets    []Bucket   `json:"buckets,omitempty"`     // the time line, one for each 100 ms from at_ns on
 	Sorts      []Sort     `json:"sorts,omitempty"`       // of its shots, where rows name them
 	Bystander  *Bystander `json:"bystander,omitempty"`   // who waited meanwhile; nil where nobody asked
+	Backlog    *Backlog   `json:"backlog,omitempty"`     // of shots that wait for long at a set rate
 	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
 	Conditions Conditions `json:"conditions"`
 	// an even choice of its shots, for pictures; no figure is computed from them

@@ -51,8 +51,9 @@ type heat struct {
 	sentBefore traces.Counts // of spans, when it began
 	queryPlan  string        // how it would be carried out, where that has changed since the weigh-in
 	watching   *onlooker     // who asks meanwhile; nil: nobody
-	swept      int64         // processes found after it
-	sampled    int64         // shots whose answers were compared
+	piled      *result.Backlog
+	swept      int64 // processes found after it
+	sampled    int64 // shots whose answers were compared
 }
 
 // heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the
@@ -174,6 +175,21 @@ func (h *heat) drive(ctx context.Context) error {
 	return err
 }
 
+// backlog is how many shots were under way at a time since it was last asked; nil unless they come at a set rate and
+// wait for long.
+func (h *heat) backlog() *result.Backlog {
+	d, ok := h.entry.Driver.(contender.Waiting)
+	if !ok || !h.at.plan.Pace.Open() {
+		return nil
+	}
+	most, over := d.Backlog()
+	b := &result.Backlog{Most: int64(most)}
+	for _, one := range over {
+		b.Over = append(b.Over, [2]int64{max(int64(one.At-h.span.Start), 0), int64(one.Shots)})
+	}
+	return b
+}
+
 // house has the driver's own processes be there, where it has some that last.
 func (h *heat) house(ctx context.Context, clients int) error {
 	housed, ok := h.entry.Driver.(contender.Housed)
@@ -213,6 +229,7 @@ func (h *heat) driven(
 	drive.OnStage = func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
+			h.backlog() // of the warm-up
 			service.mark()
 			h.library.mark()
 		case pace.Silent:
@@ -227,6 +244,7 @@ func (h *heat) driven(
 	if !passed {
 		pass()
 	}
+	h.piled = h.backlog()
 	h.conditions = meter.Between(before, after)
 	h.conditions.OthersFrac = max(h.conditions.OthersFrac-meter.ShareOf(before, after, worked), 0)
 	if h.service = service.end(); h.service != nil {

@@ -116,6 +116,7 @@ func (h *heat) record() (result.Heat, error) {
 	if err := encode(&doc, m, h.span.UnsentAt, marks, h.entry.Shape.ToldMore); err != nil {
 		return result.Heat{}, err
 	}
+	doc.Backlog = h.piled
 	if err := cmp.Or(h.inside(&doc), h.watching.document(&doc)); err != nil {
 		return result.Heat{}, err
 	}

@@ -112,6 +112,36 @@ func Count(n int64) string {
 	return sign + digits
 }
 
+// Kept puts words together that are not to be parted by the end of a line: the thousands of a number, and a number and
+// its unit.
+func Kept(words []string) (out []string) {
+	for _, w := range words {
+		n := len(out)
+		if n > 0 && out[n-1] != "" && isDigit(out[n-1][len(out[n-1])-1]) && (isThousands(w) || isUnit(w)) {
+			out[n-1] += " " + w
+			continue
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// isThousands reports whether a word begins with three digits and no more.
+func isThousands(w string) bool {
+	return len(w) >= 3 && isDigit(w[0]) && isDigit(w[1]) && isDigit(w[2]) && (len(w) == 3 || !isDigit(w[3]))
+}
+
+// isUnit reports whether a word is the unit of the number before it, with whatever ends its sentence.
+func isUnit(w string) bool {
+	switch strings.TrimRight(w, ".,;:)") {
+	case "ns", "µs", "ms", "s", "min", "h", "d", "%", "B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB":
+		return true
+	}
+	return false
+}
+
 // Share writes a fraction as a percentage: "3.1 %". A share that is not nothing is never written as 0.
 func Share(frac float64) string {
 	switch {

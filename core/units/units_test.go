@@ -2,6 +2,7 @@ package units_test
 
 import (
 	"math"
+	"strings"
 	"testing"
 	"time"
 
@@ -63,6 +64,18 @@ func TestAboutIsNoMoreExactThanItCanBe(t *testing.T) {
 	} {
 		if got := units.About(took); got != want {
 			t.Errorf("%s: %q; want %q", took, got, want)
+		}
+	}
+}
+
+func TestNumbersStayWithTheirUnits(t *testing.T) {
+	for text, want := range map[string]string{
+		"waits 12.7 s, at most": "waits|12.7 s,|at|most", "1 234 567 shots": "1 234 567|shots",
+		"(14.8 to 15.2 %)": "(14.8|to|15.2 %)",
+		"3 1000 x":         "3|1000|x", "2 round s": "2|round|s", "": "", "12 345.6 kB": "12 345.6 kB", "5 123.4": "5 123.4",
+	} {
+		if got := strings.Join(units.Kept(strings.Split(text, " ")), "|"); got != want {
+			t.Errorf("%q: %s; want %s", text, got, want)
 		}
 	}
 }

@@ -61,21 +61,21 @@ func Center(line string, w int) string {
 	return Cell(strings.Repeat(" ", (w-n)/2)+line, w)
 }
 
-// Wrap breaks plain text at spaces into lines of at most w cells; only words longer than a line are broken. Empty text
-// is one empty line.
+// Wrap breaks plain text at spaces into lines of at most w cells; only words longer than a line are broken, and numbers
+// stay with their units. Empty text is one empty line.
 func Wrap(text string, w int) []string {
 	if w <= 0 {
 		return nil
 	}
 	var lines []string
 	line := ""
-	for word := range strings.FieldsSeq(text) {
+	for _, word := range units.Kept(strings.Fields(text)) {
 		for lipgloss.Width(word) > w {
 			if line != "" {
 				lines, line = append(lines, line), ""
 			}
 			head := ansi.Truncate(word, w, "")
-			lines, word = append(lines, head), word[len(head):]
+			lines, word = append(lines, strings.TrimRight(head, " ")), strings.TrimLeft(word[len(head):], " ")
 		}
 		switch {
 		case line == "":

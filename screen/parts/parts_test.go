@@ -43,6 +43,8 @@ func TestWrapBreaksAtSpacesOnly(t *testing.T) {
 		{"abcdefghijkl mn", 5, "abcde|fghij|kl mn"},
 		{"ab abcdefgh", 5, "ab|abcde|fgh"},
 		{"µµµµ µ", 3, "µµµ|µ µ"},
+		{"up to 1 143 of 20.0 ms.", 9, "up to|1 143 of|20.0 ms."},
+		{"1 143 567", 5, "1 143|567"},
 	}
 	for _, tt := range tests {
 		if got := strings.Join(parts.Wrap(tt.text, tt.w), "|"); got != tt.want {

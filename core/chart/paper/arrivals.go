@@ -18,6 +18,7 @@ const (
 	arrivalStrip = 14
 	arrivalRow   = arrivalStrip + 22
 	arrivalLabel = 110
+	arrivalPile  = 26 // how many are under way
 )
 
 func (s arrivals) sheet() sheet { return sheet{s.Title, s.Sentence, s.Note, s.Conditions} }
@@ -28,6 +29,9 @@ func (s arrivals) size() (w, h vg.Length) {
 		h += arrivalRow
 		if l.First {
 			h += arrivalHead
+		}
+		if len(l.Backlog) > 0 {
+			h += arrivalPile + 20
 		}
 	}
 	return width, h
@@ -50,6 +54,11 @@ func (s arrivals) draw(p *pen, w, h vg.Length) {
 				p.text(l.Counted, edge+26+p.width(name, figureSize, bold), y-16, noteSize, regular, ink)
 			}
 			y -= arrivalHead
+		}
+		if len(l.Backlog) > 0 {
+			y -= arrivalPile
+			s.pile(p, l, from, y, plot)
+			y -= 20
 		}
 		y -= arrivalStrip
 		p.text(p.cut(l.Effect, arrivalLabel-12, noteSize, regular), edge+16, y+3, noteSize, regular, ink)
@@ -76,4 +85,22 @@ func (s arrivals) draw(p *pen, w, h vg.Length) {
 	}
 	p.ticks(s.Scale.Ticks, from, y, plot)
 	s.sheet().below(p, w)
+}
+
+// pile draws how many deeds were under way over time.
+func (s arrivals) pile(p *pen, l *chart.ArrivalLane, from, y, plot vg.Length) {
+	c := colorOf(l.Sign)
+	p.text("under way", edge+16, y+3, noteSize, regular, ink)
+	var area vg.Path
+	area.Move(vg.Point{X: from + vg.Length(l.Backlog[0].X)*plot, Y: y})
+	last := area[0].Pos
+	for _, at := range l.Backlog {
+		last = vg.Point{X: from + vg.Length(at.X)*plot, Y: y + vg.Length(at.Y)*arrivalPile}
+		area.Line(last)
+	}
+	area.Line(vg.Point{X: last.X, Y: y})
+	area.Close()
+	p.fill(area, toward(c, 0.35))
+	p.stroke(segment(from, y, from+plot, y), faint, 0.6)
+	p.text(l.Piled, from, y-13, noteSize, regular, faint)
 }

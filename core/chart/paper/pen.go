@@ -215,7 +215,7 @@ func wrap(text string, size float64, room vg.Length) (lines []string) {
 	}
 	var buf sfnt.Buffer
 	line := ""
-	for _, word := range strings.Fields(text) {
+	for _, word := range units.Kept(strings.Fields(text)) {
 		longer := strings.TrimSpace(line + " " + word)
 		if line != "" && textWidth(fonts[regular], &buf, longer, size) > room {
 			lines = append(lines, line)

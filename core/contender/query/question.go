@@ -105,6 +105,10 @@ func (a *Asker) Ask(ctx context.Context, values ...string) (Answer, shots.Class,
 	return Answer{Rows: c.work.in.rows, Text: shot.View.Body}, shot.Class, shot.Err
 }
 
+// Rest closes the connections that nobody uses: what is asked next is asked over new ones, of a database that may be
+// another one by then.
+func (a *Asker) Rest() { a.d.drain() }
+
 // Close closes its connections.
 func (a *Asker) Close() {
 	a.d.left()

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"paceduel/core/contender"
+	"paceduel/core/panics"
 	"paceduel/core/shots"
 )
 
@@ -17,17 +18,25 @@ func (d *driver) Crew(n int) (contender.Crew, error) {
 	if n < manyFrom {
 		return nil, nil
 	}
+	d.clients.Add(1)
 	return &crew{d: d, n: n}, nil
 }
 
 // crew has many deeds under way, each in a goroutine of its own for as long as it waits.
 type crew struct {
-	d *driver
-	n int
+	d      *driver
+	n      int
+	closed bool
 }
 
 func (c *crew) Rewind() {}
-func (c *crew) Close()  {}
+
+func (c *crew) Close() {
+	if !c.closed {
+		c.closed = true
+		c.d.left()
+	}
+}
 
 // Drive implements contender.Crew.
 func (c *crew) Drive(ctx context.Context, job *contender.Job) error {
@@ -38,7 +47,10 @@ func (c *crew) Drive(ctx context.Context, job *contender.Job) error {
 	type ended struct {
 		client int
 		shot   *shots.Shot
+		fault  error // of ours
 	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
 	done := make(chan ended, c.n)
 	flying, over := 0, false
 	for {
@@ -62,13 +74,15 @@ func (c *crew) Drive(ctx context.Context, job *contender.Job) error {
 			}
 			flying++
 			go func() {
+				e := ended{client: i, shot: shot}
+				defer func() { done <- e }()
+				defer panics.Catch("do a deed and wait for its effects", &e.fault)
 				one := client{d: c.d}
 				one.Shoot(ctx, shot)
-				done <- ended{i, shot}
 			}()
 		}
 		if flying == 0 && (over || ctx.Err() != nil) {
-			return ctx.Err()
+			return context.Cause(ctx)
 		}
 		cancelled := ctx.Done()
 		if ctx.Err() != nil {
@@ -82,6 +96,10 @@ func (c *crew) Drive(ctx context.Context, job *contender.Job) error {
 		case e := <-done:
 			flying--
 			free = append(free, e.client)
+			if e.fault != nil {
+				stop(e.fault)
+				continue
+			}
 			if job.Done != nil {
 				job.Done(e.client, e.shot)
 			}

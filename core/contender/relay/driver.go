@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coder/websocket"
@@ -75,7 +76,8 @@ type driver struct {
 	insert   *query.Asker            // of deeds that are statements
 	asking   map[string]*query.Asker // by the effects that are asked for so
 	watch    *watch
-	asleep   bool // the state of the heat
+	asleep   bool         // the state of the heat
+	clients  atomic.Int64 // that are open
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
@@ -101,7 +103,25 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 }
 
 // Client makes a client; all of them are alike.
-func (d *driver) Client(int, int) contender.Client { return &client{d: d} }
+func (d *driver) Client(int, int) contender.Client {
+	d.clients.Add(1)
+	return &client{d: d}
+}
+
+// left is told that a client was closed. After the last one nothing is watched any more: by the next heat folders, logs
+// and databases may be others of the same name, and services have been started anew.
+func (d *driver) left() {
+	if d.clients.Add(-1) > 0 {
+		return
+	}
+	d.watch.close()
+	for _, a := range d.asking {
+		a.Rest()
+	}
+	if d.insert != nil {
+		d.insert.Rest()
+	}
+}
 
 // Visit implements contender.Visited: in the cold state nothing happens before each deed.
 func (d *driver) Visit(first bool) { d.asleep = first && d.settings.Asleep > 0 }
@@ -135,12 +155,19 @@ func (d *driver) place(path, key string) string {
 
 // client does one deed after another.
 type client struct {
-	d     *driver
-	marks shots.Marks
+	d      *driver
+	marks  shots.Marks
+	closed bool
 }
 
 func (c *client) Rewind() {}
-func (c *client) Close()  {}
+
+func (c *client) Close() {
+	if !c.closed {
+		c.closed = true
+		c.d.left()
+	}
+}
 
 // Shoot does a deed and waits for its effects.
 func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
@@ -296,7 +323,10 @@ func (d *driver) request(ctx context.Context, key string, shot *shots.Shot) ([]b
 	}
 	shot.Sent += int64(len(body))
 	answer, err := d.http.Do(r)
-	if err != nil {
+	switch {
+	case errors.Is(err, io.EOF):
+		return nil, fmt.Errorf("the other side closed the connection before it answered: %w", io.ErrUnexpectedEOF)
+	case err != nil:
 		return nil, errors.Unwrap(err)
 	}
 	defer answer.Body.Close()

@@ -87,6 +87,51 @@ func TestEffectsInEveryWay(t *testing.T) {
 	}
 }
 
+// From heat to heat a workspace is laid anew: what was watched in the one before is another by then.
+func TestEachHeatLooksAnew(t *testing.T) {
+	y := newYard(t, time.Millisecond)
+	y.dir = filepath.Join(t.TempDir(), "laid")
+	s := y.settings(map[string]Effect{
+		"file": {File: "{{key}}.json", Has: "done"}, "log": {Log: "yard.log", Has: "done {{key}}"},
+		"query": {
+			Query: &query.Question{At: "sqlite:yard.db", Statement: "select 1 from heats"}, Every: plan.Span(time.Millisecond),
+		},
+	})
+	s.Within = plan.Span(5 * time.Second)
+	d, err := open(contender.Setup{Dir: y.dir, Clock: clock.Start()}, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	for heat := range 3 {
+		os.RemoveAll(y.dir)
+		if err := os.Mkdir(y.dir, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(y.dir, "yard.db"), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		make := query.Question{At: "sqlite:yard.db", Statement: "create table heats as select 1"}
+		a, err := make.Open(d.setup, 0, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := a.Ask(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		a.Close()
+		for range 2 {
+			c := d.Client(0, 1)
+			var shot shots.Shot
+			c.Shoot(t.Context(), &shot)
+			if shot.Class != shots.OK {
+				t.Errorf("heat %d: %s %v", heat, shot.Class, shot.Err)
+			}
+			c.Close()
+		}
+	}
+}
+
 // What never comes, or comes twice, is counted exactly, with several under way.
 func TestWhatGoesWrongIsCounted(t *testing.T) {
 	y := newYard(t, 5*time.Millisecond)
@@ -279,6 +324,35 @@ func TestWaitingIsTold(t *testing.T) {
 	}
 	if most != 1 || longest < 60*time.Millisecond {
 		t.Errorf("%d waited, for %s", most, longest)
+	}
+}
+
+// How many deeds are under way is told as it was: the most, and over time an even choice that does not grow with them.
+func TestBacklogs(t *testing.T) {
+	y := newYard(t, time.Hour)
+	d := y.open(t, y.settings(map[string]Effect{"call": {Call: true}}))
+	var open []*deed
+	for i := range 10 * mostWaited {
+		open = append(open, d.watch.expect([]string{"call"}))
+		if i >= 4 {
+			d.watch.forget(open[i-4])
+		}
+	}
+	most, over := d.Backlog()
+	if most != 5 || len(over) < mostWaited/2 || len(over) >= mostWaited {
+		t.Fatalf("%d at most, %d kept", most, len(over))
+	}
+	for i, at := range over {
+		if at.Shots != min(i+1, 5) && at.Shots != 5 || i > 0 && at.At < over[i-1].At {
+			t.Errorf("%d: %+v", i, at)
+		}
+	}
+	if most, over := d.Backlog(); most != 0 || len(over) != 0 {
+		t.Errorf("asked again: %d, %v", most, over)
+	}
+	d.watch.expect([]string{"call"})
+	if most, over := d.Backlog(); most != 5 || len(over) != 1 || over[0].Shots != 5 {
+		t.Errorf("of those that are still under way: %d, %v", most, over)
 	}
 }
 

@@ -24,6 +24,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 	"github.com/tmaxmax/go-sse"
 
+	"paceduel/core/contender"
 	"paceduel/core/panics"
 )
 
@@ -78,6 +79,7 @@ type watch struct {
 	mu    sync.Mutex
 	last  uint64           // number of the latest deed
 	open  map[uint64]*deed // that are under way
+	piled backlog
 	seen  map[string][]uint8
 	high  map[string]uint64 // the latest deed whose effect has come
 	fault error             // what a stream ended with; it is opened anew by the next deed
@@ -106,7 +108,42 @@ func (w *watch) expect(names []string) *deed {
 	o.number, o.began = w.last, w.d.clock.Now()
 	o.key = w.prefix + strconv.FormatUint(o.number, 10) + "q"
 	w.open[o.number] = o
+	w.piled.note(o.began, len(w.open))
 	return o
+}
+
+// backlog is how many deeds were under way when each began: the most, and an even choice of them over time.
+type backlog struct {
+	most, seen, every int
+	over              []contender.Waited
+}
+
+// mostWaited bounds what is kept of a backlog.
+const mostWaited = 400
+
+func (b *backlog) note(at time.Duration, n int) {
+	b.most, b.every = max(b.most, n), max(b.every, 1)
+	if b.seen%b.every == 0 {
+		b.over = append(b.over, contender.Waited{At: at, Shots: n})
+	}
+	b.seen++
+	if len(b.over) < mostWaited {
+		return
+	}
+	for i := range mostWaited / 2 { // every other one
+		b.over[i] = b.over[2*i]
+	}
+	b.over, b.every = b.over[:mostWaited/2], 2*b.every
+}
+
+// Backlog implements contender.Waiting.
+func (d *driver) Backlog() (most int, over []contender.Waited) {
+	w := d.watch
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	most, over = w.piled.most, w.piled.over
+	w.piled = backlog{}
+	return most, over
 }
 
 // Waits implements contender.Waiting.

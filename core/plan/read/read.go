@@ -471,11 +471,16 @@ func (r *reader) completeUntil(p *plan.Plan) {
 	}
 }
 
-// checkMany finds fault with more shots at once than the kinds of the contenders are for.
+// checkMany finds fault with more shots at once than the kinds of the contenders are for, and lets more of them be
+// under way unless the plan says how many where they all wait more than they do.
 func (r *reader) checkMany(p *plan.Plan) {
 	many := !slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool {
 		return slices.ContainsFunc(r.opt.Kinds, func(k plan.Kind) bool { return k.Name == c.Kind && !k.Many })
 	})
+	if _, said := r.d.places["pace.most"]; !said && many && p.Pace.Rate > 0 && len(p.Contenders) > 0 {
+		due := cmp.Or(float64(p.Pace.Shots), float64(p.Pace.Rate)*p.Pace.For.D().Seconds()) // no more can be under way
+		p.Pace.Most = min(plan.DefaultWaiting, max(int(due)+1, plan.DefaultMost))
+	}
 	if p.Pace.Most > plan.MaxClients && !many {
 		r.fault("pace.most", fmt.Sprintf("set up to %d", plan.MaxClients), "%d shots at once are too many", p.Pace.Most)
 	}
