@@ -55,6 +55,9 @@ func climb(
 
 // The load that is held is the one that the queue's formula gives: μ - ln(100)/limit.
 func TestALimitIsFoundOnAClimb(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	var levels []float64
 	for rate := 500.0; rate < 4000; rate *= 1.12 {
 		levels = append(levels, rate)

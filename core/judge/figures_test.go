@@ -929,6 +929,9 @@ func TestClaimsAboutWhatIsNoneEverywhere(t *testing.T) {
 // What shots of many operations take says no more than these do: it leaves the ladder to them, and the sentence too,
 // and it is said whose operations have no percentiles.
 func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	operation := result.Split{Name: "operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
 	tail := result.Split{Name: "p99 of operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
 	alike := func(round int) (int64, int64) { return 1300 + int64(round%3), 1300 + int64(round%3) }

@@ -43,6 +43,9 @@ func judgeSweep(t *testing.T, r *result.Result) *judge.Sweep {
 }
 
 func TestWhoWinsWhere(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	for _, drift := range []float64{0, 0.5} { // which falls on all points alike
 		d := crossing()
 		d.Drift = drift
@@ -128,6 +131,9 @@ func TestASweepIsTheSameEachTime(t *testing.T) {
 }
 
 func TestClaimsAlongASweep(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	tests := []struct {
 		claim string
 		want  judge.Finding

@@ -151,6 +151,9 @@ func swept(t *testing.T, names []string, log bool) map[string]Picture {
 }
 
 func TestNoTextOverlapsOrLeavesThePage(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	long := strings.Repeat("x", 40)
 	eight := []string{"per-vessel", "joined", "snapshot", "paged", long, long + "y", "w", "every berth of the quay"}
 	for name, all := range map[string]map[string]Picture{
