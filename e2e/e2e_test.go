@@ -639,6 +639,7 @@ func TestMarksAndStarts(t *testing.T) {
 }
 
 func TestTheHeadlessDemo(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	h := newHome(t)
 	began := time.Now()
 	o := h.run(t, "demo", "--headless")
@@ -675,6 +676,7 @@ func TestColdAndWarm(t *testing.T) {
 // The demo's archive is copied six ways, cold and warm; what arrives is the same, and each way's system calls are
 // counted.
 func TestPathsOfAFile(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	h := newHome(t)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	o := h.run(t, "run", "chart-archive.duel.yaml", "--rounds", "2", "--set", "pace.repeat=1", "--json", "out.json")

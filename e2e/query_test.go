@@ -38,6 +38,7 @@ func examples(t *testing.T) string {
 
 // The examples' plans start real servers on folders of their own, measure them, and leave nothing.
 func TestRealDatabases(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	for _, s := range servers {
 		t.Run(s.name, func(t *testing.T) {
 			_, err := exec.LookPath(s.program)
