@@ -36,6 +36,26 @@ func held(t *testing.T, times ...time.Duration) (*result.Result, *judge.Verdict)
 	return r, v
 }
 
+// However seldom somebody waits longer than may be, it is not said that nobody does.
+func TestSomebodyWaitsSeldom(t *testing.T) {
+	r, _ := held(t, 12*time.Millisecond, 11*time.Millisecond)
+	for i := range r.Heats {
+		if h := &r.Heats[i]; h.Contender == "slices" && h.Round == 3 {
+			h.Bystander.Meanwhile.HeldUp = h.Bystander.Meanwhile.Span / 10_000
+		}
+	}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := v.Meanwhile[1].Sentence; strings.Contains(got, "nobody waits") || !strings.Contains(got, "somebody waits") {
+		t.Errorf("%q", got)
+	}
+	if got := v.Meanwhile[0].Sentence; !strings.Contains(got, "nobody waits longer than 50.0 ms") {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestWhoWaitsMeanwhile(t *testing.T) {
 	_, v := held(t, 2600*time.Millisecond, 12*time.Millisecond, 11*time.Millisecond)
 	if len(v.Meanwhile) != 3 {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"paceduel/core/rounds"
 )
 
 // What counts may be a shot of a kind: here of what is left by a tool that writes at once and is slow to end.
@@ -21,14 +23,18 @@ course:
   command: { run: [sh, -c, 'echo x >> kept; exec sleep 0.2'], timeout: 30s }
   crash: { times: 3, count: { command: { run: [sh, -c, "wc -l < kept"], stdout: pipe } } }
 footing: { workspace: kept }
-contenders: { a: , b: { command: { timeout: 20s } } }
+contenders: { a: , b: { command: { timeout: 20s }, crash: { times: 1 } } }
 pace: { repeat: 3 }
 rounds: 1
-`)
+`, func(e rounds.Event) {
+		if c, ok := e.(rounds.Crashed); ok && c.Of != 4 {
+			t.Errorf("%d crashes to come are told of; the plan has 3 and 1", c.Of)
+		}
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(r.Crashes) != 6 {
+	if len(r.Crashes) != 4 {
 		t.Fatalf("%d crashes", len(r.Crashes))
 	}
 	for _, c := range r.Crashes {

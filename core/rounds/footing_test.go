@@ -23,8 +23,8 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// real runs a plan of commands in dir and returns what came of it.
-func real(t *testing.T, dir, src string) (*result.Result, error) {
+// real runs a plan of commands in dir and returns what came of it; see is told of each event.
+func real(t *testing.T, dir, src string, see ...func(rounds.Event)) (*result.Result, error) {
 	t.Helper()
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	p, err := read.Plan(filepath.Join(dir, "p.duel.yaml"), []byte(src), read.Options{
@@ -33,12 +33,18 @@ func real(t *testing.T, dir, src string) (*result.Result, error) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out := make(chan rounds.Event)
+	out, done := make(chan rounds.Event), make(chan struct{})
 	go func() {
-		for range out {
+		defer close(done)
+		for e := range out {
+			for _, tell := range see {
+				tell(e)
+			}
 		}
 	}()
-	return rounds.Run(t.Context(), rounds.Config{Plan: p, Kinds: []contender.Kind{command.Kind}, Seed: 1}, out)
+	r, err := rounds.Run(t.Context(), rounds.Config{Plan: p, Kinds: []contender.Kind{command.Kind}, Seed: 1}, out)
+	<-done
+	return r, err
 }
 
 // A tool that rewrites its input finds it as it was at every run, cold and warm, and the original is never touched.
