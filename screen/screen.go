@@ -214,6 +214,13 @@ type (
 	GoOnMsg struct{ Rounds int }
 	// OpenMsg asks for an earlier run to be brought into view.
 	OpenMsg struct{ ID string }
+	// RemarkMsg asks for what people say of a run to be changed.
+	RemarkMsg struct {
+		ID     string
+		Change func(*logbook.Remarks)
+	}
+	// DeleteRunMsg asks for a run to be removed from the logbook.
+	DeleteRunMsg struct{ ID string }
 	// GoMsg asks for the stop that shows something; the stop is handed it, too.
 	GoMsg struct{ To judge.Evidence }
 	// SaveMsg asks for pictures to be saved, and tables as CSV.

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,9 +17,10 @@ func (s *settings) logCommand() *cobra.Command {
 	var limit int
 	var of logbook.Filter
 	var failed bool
+	var since, until string
 	c := &cobra.Command{
 		Use:   "log",
-		Short: "list the runs in the logbook, the newest first",
+		Short: "list the runs in the logbook, the newest first; note, tag, rename, delete and import some",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			book, err := s.book()
@@ -29,11 +31,21 @@ func (s *settings) logCommand() *cobra.Command {
 			if of.Attempts = logbook.Kept; failed {
 				of.Attempts = logbook.Failing
 			}
+			if of.Since, err = dayOf("since", since); err != nil {
+				return err
+			}
+			if of.Until, err = dayOf("until", until); err != nil {
+				return err
+			}
+			if !of.Until.IsZero() {
+				of.Until = of.Until.AddDate(0, 0, 1) // that day, too
+			}
 			entries, err := book.List(limit, of)
 			if err != nil {
 				return err
 			}
-			if len(entries) == 0 && (of.Text != "" || failed) {
+			some := of != logbook.Filter{Attempts: of.Attempts} || failed
+			if len(entries) == 0 && some {
 				fmt.Fprintf(s.words.err, "none of the runs in %s is such a one\n", book.Path())
 				return nil
 			}
@@ -46,10 +58,10 @@ func (s *settings) logCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if totals.Failed > 0 && !failed && of.Text == "" {
+			if totals.Failed > 0 && !some {
 				fmt.Fprintf(s.words.err, "%s besides; --failed lists them\n", units.Plural(totals.Failed, "failed attempt"))
 			}
-			if more := totals.Runs - totals.Failed - len(entries); more > 0 && of.Text == "" && !failed {
+			if more := totals.Runs - totals.Failed - len(entries); more > 0 && !some {
 				fmt.Fprintf(
 					s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "run"), book.Path(), totals.Runs,
 				)
@@ -58,9 +70,27 @@ func (s *settings) logCommand() *cobra.Command {
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 50, "how many at most")
-	c.Flags().StringVar(&of.Text, "of", "", "those whose duel or folder has `TEXT` in its name")
+	c.Flags().StringVar(&of.Text, "of", "",
+		"those with `TEXT` in the name of duel, run or folder, in the verdict, a note or a tag")
+	c.Flags().StringVar(&of.Tag, "tag", "", "those that have this tag")
+	c.Flags().StringVar(&of.Machine, "machine", "", "those made on a machine with `TEXT` in what it is")
+	c.Flags().StringVar(&since, "since", "", "those of this day or later, as 2026-11-27")
+	c.Flags().StringVar(&until, "until", "", "those of this day or earlier")
 	c.Flags().BoolVar(&failed, "failed", false, "the attempts that failed, which are else left out")
+	c.AddCommand(s.noteCommand(), s.tagCommand(), s.renameCommand(), s.deleteCommand(), s.importCommand())
 	return c
+}
+
+// dayOf reads a day as it is here.
+func dayOf(flag, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	day, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+	if err != nil {
+		return day, usageError{fmt.Errorf("--%s %s is no day; write it as 2026-11-27", flag, text)}
+	}
+	return day, nil
 }
 
 // find returns the run that args name: a result file, an id in the logbook, or, without any, the newest run there.

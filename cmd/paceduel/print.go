@@ -278,9 +278,15 @@ func (p printer) log(entries []logbook.Entry) {
 	const longest = 28
 	var rows [][]string
 	for _, e := range entries {
-		said, name := e.Sentence, e.Name
+		said, name := e.Sentence, e.Title()
 		if e.Ending != result.Done {
 			said = fmt.Sprintf("%s after %d of %s. %s", e.Ending, e.Heats, units.Plural(e.Planned, "heat"), e.Sentence)
+		}
+		if len(e.Tags) > 0 {
+			said = "[" + strings.Join(e.Tags, " ") + "] " + said
+		}
+		if e.Note != "" {
+			said = e.Note + " / " + said
 		}
 		if p.width > 0 {
 			name = short(name, longest)

@@ -126,8 +126,9 @@ func (l *ArrivalLane) pile(a *judge.Arrival, lasted, fullest int64) {
 		})
 		sum += at[1]
 	}
-	l.Piled = fmt.Sprintf("over a heat %s under way on average, %s at most",
-		units.Significant(float64(sum)/float64(len(a.Backlog.Over))), units.Count(a.Backlog.Most))
+	l.Piled = fmt.Sprintf("%s deeds/s come through; over a heat %s under way on average, %s at most",
+		units.Significant(a.Through.V), units.Significant(float64(sum)/float64(len(a.Backlog.Over))),
+		units.Count(a.Backlog.Most))
 	if a.Grows {
 		l.Piled += ", and more and more"
 	}

@@ -41,7 +41,7 @@ func TestWhenEffectsAreSeenIsDrawn(t *testing.T) {
 	if !strings.HasSuffix(a.Says, "asked every 50.0 ms") {
 		t.Errorf("%q", a.Says)
 	}
-	const piled = "over a heat 20.0 under way on average, 40 at most"
+	const piled = "10.0 deeds/s come through; over a heat 20.0 under way on average, 40 at most"
 	if len(a.Backlog) != 3 || len(b.Backlog) != 0 || a.Backlog[1] != (chart.Dot{X: 0.5, Y: 1}) ||
 		a.Backlog[2].Y != 0.25 || a.Piled != piled || !strings.Contains(p.Note, "under way over the heat") {
 		t.Errorf("%+v, %q, %q", a.Backlog, a.Piled, p.Note)

@@ -25,6 +25,7 @@ type Arrival struct {
 	All                *result.Distribution // of all heats
 	Backlog            *result.Backlog      // of the heat in the middle, of all effects of the contender; nil: not known
 	Grows              bool                 // it did until the end, in most heats
+	Through            Value                // deeds a second that have all their effects, from a heat's first to its last
 	Never, Twice, Late int64                // of all effects of the contender: that never came, came twice, out of order
 }
 
@@ -48,6 +49,8 @@ func (f *field) arrivals(v *Verdict) {
 			return n
 		}
 		piled, grows := f.backlog(s)
+		heats := f.inOrder[s]
+		through := f.over(len(heats), func(i int) float64 { return float64(heats[i].OK) / heats[i].Wall.Seconds() })
 		for _, name := range e.Streams {
 			d := f.parts[figureOf{figure.Told(name, ""), s}]
 			if d == nil || d.TotalCount() == 0 {
@@ -58,7 +61,7 @@ func (f *field) arrivals(v *Verdict) {
 				Cell: s, Effect: name, P50: of(figure.P50), P90: of(figure.P90), P99: of(figure.P99), Least: d.Quantile(0),
 				Longest: d.Quantile(1), Came: d.TotalCount(), Floor: e.Floors[name].Seconds(), All: d,
 				Never: total("never came"), Twice: total("came twice"), Late: total("out of order"),
-				Backlog: piled, Grows: grows,
+				Backlog: piled, Grows: grows, Through: through,
 			})
 		}
 		slices.SortStableFunc(own, func(a, b *Arrival) int { return compare(a.middle(), b.middle()) })

@@ -51,6 +51,10 @@ func (f *field) claims() (out []Claim, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}
+		if c.State != "" && !slices.Contains(f.r.States(), c.State) {
+			out = append(out, notRun(text, c.State))
+			continue
+		}
 		for _, state := range f.r.States() {
 			ofCrashes := c.Figure != "" && c.Figure.Row().Need&figure.Crashes != 0 // which know no states
 			if c.State != "" && state != c.State || ofCrashes && state != f.r.States()[0] {
@@ -70,6 +74,11 @@ func (f *field) claims() (out []Claim, err error) {
 		}
 	}
 	return out, nil
+}
+
+// notRun is a claim about a state of caches that the run does not have.
+func notRun(text, state string) Claim {
+	return Claim{Text: text, Finding: Undecided, Why: "nothing was run " + state}
 }
 
 // brought are the figures that the run's contenders brought along.

@@ -37,6 +37,37 @@ func coldAndWarm(rounds int, medians [4]float64) *result.Result {
 	return cold
 }
 
+// States by other words are told by these, and a claim about one that nothing was run in is not passed over.
+func TestStatesByTheirWords(t *testing.T) {
+	r := coldAndWarm(12, [4]float64{0.080, 0.080, 0.088, 0.020})
+	to := map[string]string{"cold": "asleep", "warm": "awake"}
+	for i := range r.Heats {
+		r.Heats[i].State = to[r.Heats[i].State]
+	}
+	for i := range r.Order {
+		for j := range r.Order[i] {
+			r.Order[i][j].State = to[r.Order[i][j].State]
+		}
+	}
+	r.Footing.States = []string{"asleep", "awake"}
+	r.Plan.Claims = []string{"remembering awake p50 under 1s", "remembering cold p50 under 1s"}
+	v, err := judge.Judge(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"plain is as fast asleep as awake at p50 (", "Awake, remembering is 4.4x faster than asleep",
+	} {
+		if !strings.Contains(v.Sentence, want) {
+			t.Errorf("%q lacks %q", v.Sentence, want)
+		}
+	}
+	if len(v.Claims) != 2 || v.Claims[0].Finding != judge.Upheld || v.Claims[1].Finding != judge.Undecided || v.Upheld() ||
+		v.Claims[1].Why != "nothing was run cold" {
+		t.Errorf("%+v", v.Claims)
+	}
+}
+
 func TestColdAndWarmAreFiguresOfTheirOwn(t *testing.T) {
 	v, err := judge.Judge(coldAndWarm(12, [4]float64{0.080, 0.080, 0.088, 0.020}))
 	if err != nil {

@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"paceduel/core/plan"
 	"paceduel/core/units"
@@ -31,6 +32,10 @@ func (s *Sweep) claims() (out []Claim, err error) {
 		c, err := plan.ParseClaim(rest, names, s.fields[0].brought()...)
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
+		}
+		if c.State != "" && !slices.Contains(s.r.States(), c.State) {
+			out = append(out, notRun(text, c.State))
+			continue
 		}
 		for _, state := range s.r.States() {
 			if c.State != "" && state != c.State {

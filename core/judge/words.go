@@ -214,6 +214,9 @@ func ratioSentence(f *Face, base string, on basis) string {
 		lead := ""
 		if len(parts) == 0 {
 			lead = "is "
+			if how := groups[w][0].Figure.Comparative(w == Better); (w == Better || w == Worse) && isOfThings(how) {
+				lead = "has "
+			}
 		}
 		if w == Alike || w == Open {
 			lead += string(w) + " "
@@ -435,6 +438,12 @@ func climbSentence(f *field, face *Face, a Assessment) string {
 		return fmt.Sprintf("%s: %s %s (%s).", text, a.Factor(), a.Figure.Comparative(a.Word == Better), a.Interval())
 	}
 	return fmt.Sprintf("%s; as loads they are %s (%s).", text, a.Word, a.around())
+}
+
+// isOfThings reports whether a comparative counts: more throughput is had, faster is been.
+func isOfThings(comparative string) bool {
+	first, _, of := strings.Cut(comparative, " ")
+	return of && (first == "more" || first == "less" || first == "fewer")
 }
 
 // gainSentence says what caching brings a contender.

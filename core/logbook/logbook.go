@@ -79,6 +79,44 @@ var migrations = []func(*sql.Conn) error{
 		PRIMARY KEY (run, seq)
 	) STRICT, WITHOUT ROWID;`),
 	packBodies,
+	addRemarks,
+}
+
+// addRemarks makes room for what people say of a run, and for the machine that it was made on.
+func addRemarks(c *sql.Conn) error {
+	ctx := context.Background()
+	if _, err := c.ExecContext(ctx, `ALTER TABLE runs ADD COLUMN called TEXT NOT NULL DEFAULT '';
+	ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';
+	ALTER TABLE runs ADD COLUMN tags TEXT NOT NULL DEFAULT '';    -- each between two spaces
+	ALTER TABLE runs ADD COLUMN machine TEXT NOT NULL DEFAULT ''`); err != nil {
+		return err
+	}
+	rows, err := c.QueryContext(ctx, "SELECT run, body FROM documents")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	machines := map[string]string{}
+	for rows.Next() {
+		var run string
+		var body []byte
+		if err := rows.Scan(&run, &body); err != nil {
+			return err
+		}
+		if r, _, err := decodeHead(body); err == nil { // one that cannot be read has no machine either
+			machines[run] = machineOf(r)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	rows.Close()
+	for run, machine := range machines {
+		if _, err := c.ExecContext(ctx, "UPDATE runs SET machine = ? WHERE id = ?", machine, run); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func statements(text string) func(*sql.Conn) error {
@@ -370,10 +408,6 @@ func (b *Book) together(do func(*sql.Tx) error) error {
 
 // Begin enters a run that starts. head has no heats.
 func (b *Book) Begin(head *result.Result) error {
-	text, err := json.Marshal(head)
-	if err != nil {
-		return fmt.Errorf("enter run %s: %w", head.ID, err)
-	}
 	file := head.Plan.File
 	if file != "" {
 		if abs, err := filepath.Abs(file); err == nil {
@@ -381,18 +415,26 @@ func (b *Book) Begin(head *result.Result) error {
 		}
 	}
 	pid := os.Getpid()
-	err = b.together(func(tx *sql.Tx) error {
-		if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, pid, pid_born) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-			head.ID, head.Started.UnixNano(), head.Plan.Name, file, head.Ending, head.Planned(), pid, birth(pid)); err != nil {
-			return err
-		}
-		_, err := tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", head.ID, pack(text))
-		return err
-	})
+	err := b.together(func(tx *sql.Tx) error { return insert(tx, head, file, pid, birth(pid)) })
 	if err != nil {
 		return fmt.Errorf("enter run %s in %s: %w", head.ID, b.path, err)
 	}
 	return nil
+}
+
+// insert enters a run of a plan's file without its heats, which a process is running; 0: none is.
+func insert(tx *sql.Tx, head *result.Result, file string, pid int, born uint64) error {
+	text, err := json.Marshal(head)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, pid, pid_born, machine)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, head.ID, head.Started.UnixNano(), head.Plan.Name, file, head.Ending,
+		head.Planned(), pid, born, machineOf(head)); err != nil {
+		return err
+	}
+	_, err = tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", head.ID, pack(text))
+	return err
 }
 
 // Reopen enters that a run which the book has goes on, and tells how many of its heats the book has. The error is
@@ -449,6 +491,10 @@ type Summary struct {
 	Lead     float64 // the leading ratio; NaN when there is none
 }
 
+func (s Summary) lead() sql.NullFloat64 {
+	return sql.NullFloat64{Float64: s.Lead, Valid: !math.IsNaN(s.Lead)}
+}
+
 // End closes a run: its final head and its verdict in short.
 func (b *Book) End(r *result.Result, s Summary) error {
 	head := *r
@@ -457,10 +503,9 @@ func (b *Book) End(r *result.Result, s Summary) error {
 	if err != nil {
 		return fmt.Errorf("close run %s: %w", r.ID, err)
 	}
-	lead := sql.NullFloat64{Float64: s.Lead, Valid: !math.IsNaN(s.Lead)}
 	err = b.together(func(tx *sql.Tx) error {
 		if _, err := tx.Exec(
-			"UPDATE runs SET ending = ?, sentence = ?, lead = ?, planned = ? WHERE id = ?", r.Ending, s.Sentence, lead,
+			"UPDATE runs SET ending = ?, sentence = ?, lead = ?, planned = ? WHERE id = ?", r.Ending, s.Sentence, s.lead(),
 			r.Planned(), r.ID,
 		); err != nil {
 			return err
@@ -483,8 +528,13 @@ type Entry struct {
 	Ending  result.Ending
 	Planned int // heats
 	Heats   int // kept
+	Machine string
 	Summary
+	Remarks
 }
+
+// Title is what people call the run, or else its duel's name.
+func (e *Entry) Title() string { return cmp.Or(e.Called, e.Name) }
 
 // Totals are what the logbook holds.
 type Totals struct{ Runs, Done, Failed int }
@@ -503,10 +553,18 @@ func (b *Book) Totals() (t Totals, err error) {
 
 // List returns the runs that were entered last, at most limit of them, the newest first.
 func (b *Book) List(limit int, of Filter) ([]Entry, error) {
-	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats FROM runs
-		WHERE (?1 = '' OR instr(lower(name || char(10) || file), lower(?1)) > 0)
-			AND (?2 = 'all' OR (ending = ?3) = (?2 = 'failed'))
-		ORDER BY rowid DESC LIMIT ?4`, of.Text, string(cmp.Or(of.Attempts, All)), result.Failed, limit)
+	from, to := int64(math.MinInt64), int64(math.MaxInt64)
+	if !of.Since.IsZero() {
+		from = of.Since.UnixNano()
+	}
+	if !of.Until.IsZero() {
+		to = of.Until.UnixNano()
+	}
+	// What people wrote is compared by us, since SQLite knows no other letters than those of ASCII.
+	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats, machine, called, note, tags
+		FROM runs WHERE (?1 = 'all' OR (ending = ?2) = (?1 = 'failed')) AND (?3 = '' OR instr(tags, ' ' || ?3 || ' ') > 0)
+			AND started >= ?4 AND started < ?5 ORDER BY rowid DESC`,
+		string(cmp.Or(of.Attempts, All)), result.Failed, of.Tag, from, to)
 	if err != nil {
 		return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
 	}
@@ -516,16 +574,23 @@ func (b *Book) List(limit int, of Filter) ([]Entry, error) {
 		var e Entry
 		var started int64
 		var lead sql.NullFloat64
+		var tags string
 		if err := rows.Scan(
-			&e.ID, &started, &e.Name, &e.File, &e.Ending, &e.Planned, &e.Sentence, &lead, &e.Heats,
+			&e.ID, &started, &e.Name, &e.File, &e.Ending, &e.Planned, &e.Sentence, &lead, &e.Heats, &e.Machine, &e.Called,
+			&e.Note, &tags,
 		); err != nil {
 			return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
 		}
-		e.Started, e.Lead = time.Unix(0, started), math.NaN()
+		e.Started, e.Lead, e.Tags = time.Unix(0, started), math.NaN(), strings.Fields(tags)
 		if lead.Valid {
 			e.Lead = lead.Float64
 		}
-		out = append(out, e)
+		if !of.Takes(&e) {
+			continue
+		}
+		if out = append(out, e); len(out) == limit {
+			break
+		}
 	}
 	// Two that began together may have been entered the other way about.
 	slices.SortStableFunc(out, func(a, b Entry) int { return b.Started.Compare(a.Started) })
@@ -534,7 +599,11 @@ func (b *Book) List(limit int, of Filter) ([]Entry, error) {
 
 // Filter says which runs are listed. The zero Filter is all of them.
 type Filter struct {
-	Text     string // in the duel's name, or its file with its folder; in whichever case
+	Text     string // in names, in the plan's file with its folder, in the verdict, in what people say; in whichever case
+	Tag      string
+	Machine  string    // part of what the machine is called, in whichever case
+	Since    time.Time // begun then or later
+	Until    time.Time // begun before
 	Attempts Attempts
 }
 
@@ -550,14 +619,24 @@ const (
 
 // Takes reports whether a run is among those that the filter lists.
 func (f Filter) Takes(e *Entry) bool {
-	text := strings.ToLower(f.Text)
+	holds := func(all, part string) bool { return strings.Contains(strings.ToLower(all), strings.ToLower(part)) }
 	switch {
-	case text != "" && !strings.Contains(strings.ToLower(e.Name+"\n"+e.File), text):
+	case f.Text != "" &&
+		!holds(strings.Join(append([]string{e.Name, e.Called, e.File, e.Sentence, e.Note, e.ID}, e.Tags...), "\n"), f.Text),
+		f.Tag != "" && !slices.Contains(e.Tags, f.Tag),
+		f.Machine != "" && !holds(e.Machine, f.Machine),
+		!f.Since.IsZero() && e.Started.Before(f.Since), !f.Until.IsZero() && !e.Started.Before(f.Until):
 		return false
 	case f.Attempts == "" || f.Attempts == All:
 		return true
 	}
 	return (e.Ending == result.Failed) == (f.Attempts == Failing)
+}
+
+// machineOf is what the machine is, that a run was made on, in a line.
+func machineOf(r *result.Result) string {
+	h := &r.Host
+	return strings.TrimPrefix(fmt.Sprintf("%s, %d cores, %s", h.CPU, h.Cores, h.OS), ", ")
 }
 
 // ErrNoRun is the error for an id that names no run.

@@ -147,7 +147,7 @@ func TestANewerFileIsRefused(t *testing.T) {
 	}
 	b.Close()
 	if _, err := Open(path, false); err == nil ||
-		!strings.Contains(err.Error(), "it is of version 99, this program knows up to 2") {
+		!strings.Contains(err.Error(), "it is of version 99, this program knows up to 3") {
 		t.Errorf("Open says %v", err)
 	}
 }

@@ -334,6 +334,18 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		return m.toPoint(msg)
 	case screen.OpenMsg:
 		return m, openRun(m.cfg.Book, msg.ID)
+	case screen.RemarkMsg:
+		return m, inBook(m.cfg.Book, func(b *logbook.Book) error {
+			_, _, err := b.Remark(msg.ID, msg.Change)
+			return err
+		})
+	case screen.DeleteRunMsg:
+		return m, inBook(m.cfg.Book, func(b *logbook.Book) error { return b.Delete(msg.ID) })
+	case bookChangedMsg:
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		return m, readRuns(m.cfg.Book)
 	case screen.GoMsg:
 		m.at = m.scene.Where[msg.To]
 		return m.toView(msg)

@@ -48,7 +48,8 @@ type (
 		chosen          string         // the file to stand at; empty: as it is
 		err             error
 	}
-	runsMsg struct {
+	bookChangedMsg struct{ err error }
+	runsMsg        struct {
 		runs   []logbook.Entry
 		totals logbook.Totals
 		err    error
@@ -189,6 +190,16 @@ func escapeGlob(dir string) string {
 func probeMachine(ctx context.Context) tea.Cmd {
 	return func() tea.Msg {
 		return probedMsg{screen.Machine{Able: footing.Probe(ctx, footing.DefaultPlace()), Load: meter.Now()}}
+	}
+}
+
+// inBook changes something in the logbook.
+func inBook(book *logbook.Book, change func(*logbook.Book) error) tea.Cmd {
+	return func() tea.Msg {
+		if book == nil {
+			return nil
+		}
+		return bookChangedMsg{change(book)}
 	}
 }
 

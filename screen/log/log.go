@@ -19,26 +19,59 @@ import (
 
 // View is where in the list the user is, and which of the runs it has.
 type View struct {
-	cursor                   parts.Cursor
-	of                       logbook.Filter
-	find                     textinput.Model
-	typed                    bool // the user is writing what to look for
-	open, look, failed, done key.Binding
-	leave                    key.Binding
+	cursor parts.Cursor
+	of     logbook.Filter
+	typed  *field // what the user is writing; nil: nothing
+	input  textinput.Model
+	whose  string // the run that it is for, or that is to be deleted
+	asked  bool   // whether it is to be deleted
+
+	open, look, failed                key.Binding
+	note, tags, call, remove          key.Binding
+	done, leave, take, give, yes, not key.Binding
 }
+
+// field is something that the user may write.
+type field struct {
+	label, hint string
+	value       func(*logbook.Entry) string
+	change      func(r *logbook.Remarks, text string) // nil: it says which runs are listed
+}
+
+var (
+	search = &field{label: "those of", hint: "part of a name, a folder, a verdict, a note, or a tag"}
+	noted  = &field{
+		label: "note", hint: "what is to be known of this run", value: func(e *logbook.Entry) string { return e.Note },
+		change: func(r *logbook.Remarks, text string) { r.Note = text },
+	}
+	called = &field{
+		label: "call it", hint: "empty: by its duel", value: func(e *logbook.Entry) string { return e.Called },
+		change: func(r *logbook.Remarks, text string) { r.Called = text },
+	}
+	tagged = &field{
+		label: "tags", hint: "words between spaces",
+		value: func(e *logbook.Entry) string { return strings.Join(e.Tags, " ") },
+		change: func(r *logbook.Remarks, text string) {
+			r.Tags, _ = logbook.SplitTags(text)
+			r.Retag(nil, nil)
+		},
+	}
+)
 
 // New returns the view at the newest run.
 func New() screen.View {
 	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
 	return View{
-		cursor: parts.NewCursor(), find: parts.NewInput("part of the name of a duel or a folder", ""),
-		of: logbook.Filter{Attempts: logbook.Kept}, open: bind("enter", "open the run"), look: bind("/", "those of …"),
-		failed: bind("t", "failed attempts"), done: bind("enter", "list those"), leave: bind("esc", "list all"),
+		cursor: parts.NewCursor(), of: logbook.Filter{Attempts: logbook.Kept}, open: bind("enter", "open the run"),
+		look: bind("/", "those of …"), failed: bind("t", "failed attempts"), note: bind("n", "note"), tags: bind("g", "tags"),
+		call: bind("c", "call it"), remove: bind("d", "delete"), done: bind("enter", "list those"),
+		leave: bind("esc", "list all"), take: bind("enter", "keep"), give: bind("esc", "leave it as it was"),
+		yes: bind("enter", "delete it"), not: bind("esc", "keep it"),
 	}
 }
 
 // Captures implements screen.Capturer.
-func (v View) Captures() bool { return v.typed }
+func (v View) Captures() bool { return v.typed != nil || v.asked }
 
 // listed are the runs that the view has.
 func (v View) listed(s screen.Scene) (out []logbook.Entry) {
@@ -53,8 +86,12 @@ func (v View) listed(s screen.Scene) (out []logbook.Entry) {
 // Keys implements screen.View.
 func (v View) Keys(s screen.Scene) []key.Binding {
 	switch {
-	case v.typed:
+	case v.typed == search:
 		return []key.Binding{v.done, v.leave}
+	case v.typed != nil:
+		return []key.Binding{v.take, v.give}
+	case v.asked:
+		return []key.Binding{v.yes, v.not}
 	case len(s.Runs) == 0:
 		return nil
 	}
@@ -63,16 +100,30 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 	if v.of.Attempts == logbook.Failing {
 		failed.SetHelp("t", "those that did not fail")
 	}
-	return []key.Binding{open, v.cursor.Key(), v.look, failed}
+	keys := []key.Binding{open, v.cursor.Key(), v.look, failed}
+	if len(v.listed(s)) > 0 {
+		keys = append(keys, v.note, v.tags, v.call, v.remove)
+	}
+	return keys
 }
 
 // Update implements screen.View.
 func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
-	if v.typed {
+	if v.typed != nil {
 		return v.write(msg)
 	}
 	press, ok := msg.(tea.KeyPressMsg)
 	if !ok || len(s.Runs) == 0 {
+		return v, nil
+	}
+	if v.asked {
+		switch {
+		case key.Matches(press, v.yes):
+			v.asked = false
+			return v, screen.Send(screen.DeleteRunMsg{ID: v.whose})
+		case key.Matches(press, v.not):
+			v.asked = false
+		}
 		return v, nil
 	}
 	runs := v.listed(s)
@@ -82,9 +133,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	}
 	switch {
 	case key.Matches(press, v.look):
-		v.typed = true
-		v.find.SetValue(v.of.Text)
-		return v, v.find.Focus()
+		return v.begin(search, v.of.Text)
 	case key.Matches(press, v.failed) && v.of.Attempts == logbook.Failing:
 		v.of.Attempts, v.cursor = logbook.Kept, v.cursor.Set(0)
 	case key.Matches(press, v.failed):
@@ -92,24 +141,54 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.open) && len(runs) > 0 && (s.Run == nil || !s.Run.Live):
 		return v, screen.Send(screen.OpenMsg{ID: runs[v.cursor.At(len(runs))].ID})
 	}
+	if len(runs) == 0 {
+		return v, nil
+	}
+	here := &runs[v.cursor.At(len(runs))]
+	v.whose = here.ID
+	for _, w := range []struct {
+		key   key.Binding
+		field *field
+	}{{v.note, noted}, {v.tags, tagged}, {v.call, called}} {
+		if key.Matches(press, w.key) {
+			return v.begin(w.field, w.field.value(here))
+		}
+	}
+	v.asked = key.Matches(press, v.remove) && here.Ending != result.Running
 	return v, nil
 }
 
-// write takes keys while the user writes what to look for; the list follows.
+// begin has the user write something.
+func (v View) begin(f *field, value string) (screen.View, tea.Cmd) {
+	v.typed, v.input = f, parts.NewInput(f.hint, value)
+	return v, v.input.Focus()
+}
+
+// write takes keys while the user writes; of what is to be listed the list follows.
 func (v View) write(msg tea.Msg) (screen.View, tea.Cmd) {
+	f := v.typed
 	if press, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
 		case key.Matches(press, v.done):
-			v.typed = false
-			return v, nil
+			v.typed = nil
+			if f.change == nil {
+				return v, nil
+			}
+			text := strings.TrimSpace(v.input.Value())
+			return v, screen.Send(screen.RemarkMsg{ID: v.whose, Change: func(r *logbook.Remarks) { f.change(r, text) }})
 		case key.Matches(press, v.leave):
-			v.typed, v.of.Text = false, ""
+			v.typed = nil
+			if f == search {
+				v.of.Text = ""
+			}
 			return v, nil
 		}
 	}
 	var cmd tea.Cmd
-	v.find, cmd = v.find.Update(msg)
-	v.of.Text, v.cursor = v.find.Value(), v.cursor.Set(0)
+	v.input, cmd = v.input.Update(msg)
+	if f == search {
+		v.of.Text, v.cursor = v.input.Value(), v.cursor.Set(0)
+	}
 	return v, cmd
 }
 
@@ -126,8 +205,15 @@ func (v View) Sentence(s screen.Scene) string {
 	if v.of.Attempts == logbook.Failing {
 		what = "failed attempt"
 	}
+	if v.asked {
+		for i := range runs {
+			if e := &runs[i]; e.ID == v.whose {
+				return fmt.Sprintf("Delete %s, %s of %s, with its %s?", e.ID, e.Title(), when(*e), units.Plural(e.Heats, "heat"))
+			}
+		}
+	}
 	if v.of.Text != "" {
-		return fmt.Sprintf("%s of duels or folders with %q in their names.", units.Plural(len(runs), what), v.of.Text)
+		return fmt.Sprintf("%s with %q in names, folder, verdict, note or tags.", units.Plural(len(runs), what), v.of.Text)
 	}
 	if what != "run" {
 		return units.Plural(s.Book.Failed, what) + ": nothing came of them."
@@ -153,8 +239,9 @@ func when(e logbook.Entry) string { return e.Started.Format("2 Jan 15:04") }
 // Body implements screen.View.
 func (v View) Body(s screen.Scene, w, h int) string {
 	var lines []string
-	if v.typed {
-		lines = append(lines, s.Theme.Strong.Render("those of  ")+parts.InputLine(v.find, max(w-10, 1)), "")
+	if f := v.typed; f != nil {
+		label := f.label + "  "
+		lines = append(lines, s.Theme.Strong.Render(label)+parts.InputLine(v.input, max(w-len(label), 1)), "")
 		h -= len(lines)
 	}
 	var list []string
@@ -189,13 +276,28 @@ func (v View) entry(s screen.Scene, e logbook.Entry, here bool, w int) []string 
 	const id, date, gap = 14, 13, 2
 	title := max(w-2-id-date-2*gap-34, 16)
 	space := strings.Repeat(" ", gap)
-	head := mark + parts.Cell(name.Render(e.Name), title) + space +
+	head := mark + parts.Cell(name.Render(e.Title()), title) + space +
 		s.Theme.Faint.Render(parts.Cell(when(e), date)+space+parts.Cell(e.ID, id)+space) + ending
 	said := e.Sentence
 	if said == "" {
 		said = "no verdict"
 	}
 	lines := []string{parts.Cell(head, w)}
+	var remarks []string
+	if e.Called != "" {
+		remarks = append(remarks, "of "+e.Name)
+	}
+	if len(e.Tags) > 0 {
+		remarks = append(remarks, strings.Join(e.Tags, " · "))
+	}
+	if len(remarks) > 0 {
+		lines = append(lines, mark+parts.Cell(s.Theme.Ink.Render(strings.Join(remarks, "   ")), w-2))
+	}
+	if e.Note != "" {
+		for _, part := range parts.Wrap(e.Note, max(w-2, 1)) {
+			lines = append(lines, mark+s.Theme.Ink.Render(parts.Cell(part, w-2)))
+		}
+	}
 	if e.File != "" {
 		lines = append(lines, mark+s.Theme.Faint.Render(parts.Cell("in "+filepath.Dir(e.File), w-2)))
 	}

@@ -37,7 +37,7 @@ type yard struct {
 	wg    sync.WaitGroup
 }
 
-func newYard(t *testing.T, delay time.Duration) *yard {
+func newYard(t testing.TB, delay time.Duration) *yard {
 	t.Helper()
 	y := &yard{delay: delay, dir: t.TempDir(), done: map[string]bool{}}
 	y.Server = httptest.NewServer(http.HandlerFunc(y.serve))
@@ -137,7 +137,7 @@ func (y *yard) settings(effects map[string]Effect) *Settings {
 	return s
 }
 
-func (y *yard) open(t *testing.T, s *Settings) *driver {
+func (y *yard) open(t testing.TB, s *Settings) *driver {
 	t.Helper()
 	if faults := s.Check(plan.Surroundings{Dir: y.dir}); len(faults) > 0 {
 		t.Fatalf("%v", faults)

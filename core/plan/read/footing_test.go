@@ -81,6 +81,19 @@ func TestFootingsThatCannotBe(t *testing.T) {
 			"a state twice", "footing: { caches: [cold, cold], machine: true }", "{ repeat: 2 }",
 			"these states do not make figures of their own",
 		},
+		{
+			"states of two pairs", "footing: { caches: [cold, awake], machine: true }", "{ repeat: 2 }",
+			"cold and awake do not go together; write [cold, warm], [asleep, awake] or [first, returning]",
+		},
+		{
+			"a claim about a state that nothing is run in", "claims: [quick asleep mean under 2s]", "{ repeat: 2 }",
+			`nothing is run asleep, as "quick asleep mean under 2s" has it; set footing: { caches: asleep }`,
+		},
+		{
+			"a claim about another state",
+			"footing: { caches: [cold, warm], machine: true }\nclaims: [quick awake mean under 2s]", "{ repeat: 2 }",
+			"nothing is run awake",
+		},
 		{"machine without cold", "footing: { machine: true }", "{ repeat: 2 }", "nothing is run cold"},
 		{"workspace of nothing", "footing: { workspace: out }", "{ repeat: 2 }", "the workspace cannot be copied: open "},
 		{

@@ -673,6 +673,18 @@ func (r *reader) readClaims(p *plan.Plan) {
 			)
 			continue
 		}
+		if c.State != "" && !slices.Contains(p.Footing.Caches, plan.State(c.State)) {
+			var states []string
+			for _, s := range p.Footing.Caches {
+				states = append(states, string(s))
+			}
+			try := "set footing: { caches: " + c.State + " }"
+			if len(states) > 0 {
+				try = plan.PointTo(c.State, states)
+			}
+			r.fault(fmt.Sprintf("claims[%d]", i), try, "nothing is run %s, as %q has it", c.State, text)
+			continue
+		}
 		p.Claims = append(p.Claims, c)
 	}
 }
