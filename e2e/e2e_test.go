@@ -245,7 +245,8 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{
 			"run", "held.duel.yaml",
 		}, 0, []string{"claims", "short mean under 1m: upheld", "long error rate under 50%: upheld, 0 of 16 shots failed"}},
-		{[]string{"run", "bold.duel.yaml"}, 1, []string{"short mean under 1ns: refuted"}},
+		{[]string{"run", "bold.duel.yaml", "--ci", "reports"}, 1, []string{"short mean under 1ns: refuted"}},
+		{[]string{"run", "bold.duel.yaml", "--ci", "data.txt/x"}, 2, []string{"make the folder", "not a directory"}},
 		{[]string{
 			"run", "vague.duel.yaml",
 		}, 2, []string{`"undr" says neither which figure nor how much`, `did you mean "under"?`}},
@@ -275,6 +276,15 @@ func TestExitStatuses(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(strings.Join(tt.args, " "), func(t *testing.T) { h.run(t, tt.args...).says(t, tt.status, tt.says...) })
+	}
+	for name, want := range map[string]string{
+		"paceduel.junit.xml": `tests="2" failures="1" errors="0"`, "paceduel.tap": "not ok 2 - Count: short mean under 1ns",
+		"paceduel.md": "1 of 2 claims upheld, 1 duel",
+	} {
+		text, err := os.ReadFile(filepath.Join(h.dir, "reports", name))
+		if err != nil || !strings.Contains(string(text), want) {
+			t.Errorf("%s: %v, %s; want %s", name, err, text, want)
+		}
 	}
 }
 

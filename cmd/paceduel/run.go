@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -17,6 +18,7 @@ import (
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/plan/read"
+	"paceduel/core/report"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
 	"paceduel/core/units"
@@ -43,6 +45,10 @@ func (s *settings) runCommand() *cobra.Command {
 	f.StringVar(
 		&run.shots, "shots", "",
 		"write shots one by one to `FILE`, a new one, as CSV: up to 200 000 a heat, of more a uniform sample",
+	)
+	f.StringVar(
+		&run.ci, "ci", "",
+		"write what came of the claims to files in `DIR`: JUnit XML, TAP, and a summary in Markdown for a pull request",
 	)
 	f.Uint64Var(&run.seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
 	f.BoolVar(
@@ -94,8 +100,15 @@ func readPlan(file string, opt read.Options) (*plan.Plan, error) {
 // runAll runs one plan after the other. The first that fails decides the status; an interrupt ends them all.
 func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook.Book, opt runOptions) error {
 	var first error
+	var duels []report.Duel
+	if opt.ci != "" {
+		if err := report.PipelineFolder(opt.ci); err != nil {
+			return usageError{err}
+		}
+	}
 	for _, p := range plans {
 		own := opt
+		own.tell = func(d report.Duel) { duels = append(duels, d) }
 		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
 			own.out = filepath.Join(opt.out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
 		}
@@ -113,6 +126,13 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 			break
 		}
 	}
+	if opt.ci != "" {
+		if err := report.WritePipeline(opt.ci, duels); first == nil {
+			first = err
+		} else if err != nil {
+			complain(s.words.err, err) // and what came before it decides the status
+		}
+	}
 	return first
 }
 
@@ -123,6 +143,22 @@ type runOptions struct {
 	accept bool   // unequal work
 	shots  string // where shots go one by one; empty: nowhere
 	goOn   string // an earlier run to go on from; empty: none
+	ci     string // the folder for what a pipeline goes by; empty: nothing is written
+
+	tell func(report.Duel) // is told what came of each duel; nil: nobody is
+}
+
+// told tells whoever wants to know what came of a duel.
+func (o *runOptions) told(ctx context.Context, p *plan.Plan, of *conduct.Outcome, took time.Duration, err error) {
+	if o.tell == nil {
+		return
+	}
+	if ctx.Err() != nil {
+		err = errors.New("it was interrupted")
+	}
+	o.tell(report.Duel{
+		Name: p.Name, File: p.File, Result: of.Result, Verdict: of.Verdict, Sweep: of.Sweep, Took: took, Err: err,
+	})
 }
 
 // runOne runs one duel. Files are written before anything is said, so that nobody's reading decides what is kept.
@@ -153,7 +189,9 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	if spec.Before != nil {
 		w.done = len(spec.Before.Heats)
 	}
+	began := time.Now()
 	o, err := conduct.Duel(ctx, spec, w.watch)
+	opt.told(ctx, p, o, time.Since(began), err)
 	unkept := shots.close()
 	if opt.out != "" && o.Result != nil {
 		if writeErr := s.writeResult(o.Result, opt.out); writeErr != nil {

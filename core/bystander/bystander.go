@@ -38,8 +38,12 @@ func (p *Probe) wait() time.Duration { return max(p.End-p.Due, 0) }
 
 // Clients is how many probes may be under way at a time. Those that are due beyond them wait to be sent, and their wait
 // counts from the moment due all the same. It is so high because of those who let everybody in at once, again and
-// again: of a lower one the rest would still wait when the next hold-up begins, and more of them each time.
-const Clients = 256
+// again: of a lower one the rest would still wait when the next hold-up begins, and more of them each time. FewClients
+// is the same of probes that each cost a process, or a session of a database.
+const (
+	Clients    = 256
+	FewClients = 16
+)
 
 // Lazy makes n clients of which each is made when it is first needed, one at a time: most never are.
 func Lazy(n int, client func(i int) contender.Client) (out []contender.Client) {

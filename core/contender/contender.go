@@ -36,6 +36,8 @@ type Kind struct {
 	Descriptors int
 	// Processes is how many processes and threads of ours a client takes; 0: none of its own.
 	Processes int
+	// Light says that a client more costs its contender a connection at most, and not a process or a session.
+	Light bool
 	// Watch, when set, keeps an account of a database that contenders of any kind use, by the names of its Account.
 	Watch func(Setup, *plan.Watch) (Accounted, error)
 	// Embeds says that drivers may be Embedded.

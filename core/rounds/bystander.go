@@ -3,6 +3,7 @@ package rounds
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"paceduel/core/bystander"
@@ -69,10 +70,11 @@ func (h *heat) onlooker() *onlooker {
 	case said.TCP != "":
 		o.clients = bystander.Contacts(h.r.clock, setup.Guard, setup.Fill(string(said.TCP)), bystander.Clients)
 	default:
-		d := h.at.bystanders[h.cell.Contender]
-		o.clients = bystander.Lazy(bystander.Clients, func(i int) contender.Client {
-			return d.Client(i, bystander.Clients)
-		})
+		d, n := h.at.bystanders[h.cell.Contender], bystander.FewClients
+		if slices.ContainsFunc(h.r.cfg.Kinds, func(k contender.Kind) bool { return k.Name == said.Kind && k.Light }) {
+			n = bystander.Clients
+		}
+		o.clients = bystander.Lazy(n, func(i int) contender.Client { return d.Client(i, n) })
 	}
 	return o
 }

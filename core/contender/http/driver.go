@@ -48,6 +48,7 @@ var Kind = contender.Kind{
 	Draft: &drafting,
 	Shape: lean.Shape,
 	Level: level,
+	Light: true,
 	Floor: floor,
 }
 

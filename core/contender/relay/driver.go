@@ -262,6 +262,12 @@ func (c *client) close(ctx context.Context, shot *shots.Shot, own *deed, missing
 	case s.Until != "" || len(missing) > 0:
 		shot.Class = shots.Timeout
 		shot.Err = fmt.Errorf("%s did not come within %s", units.List(missing), s.Within.D())
+		for _, name := range missing {
+			if err := own.said[name]; err != nil {
+				shot.Err = fmt.Errorf("%w; %s could not be asked for: %w", shot.Err, name, err)
+				break
+			}
+		}
 	default:
 		shot.End = last
 	}
@@ -406,6 +412,10 @@ func (d *driver) askFor(ctx context.Context, own *deed, name string, e *Effect) 
 		if there {
 			d.watch.saw(own.number, name)
 			return
+		}
+		var exit *exec.ExitError // a check that fails says that it is not there yet
+		if ctx.Err() == nil && !errors.As(err, &exit) {
+			own.heard(name, err)
 		}
 		pause := time.NewTimer(e.every())
 		select {

@@ -495,6 +495,26 @@ func TestRowsAndQueries(t *testing.T) {
 	}
 }
 
+// What never came is told with why it could not be asked for, where that is so; a check that fails is an answer.
+func TestWhyItCouldNotBeAskedFor(t *testing.T) {
+	y := newYard(t, time.Millisecond)
+	if err := os.WriteFile(filepath.Join(y.dir, "orders.db"), nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	every := plan.Span(time.Millisecond)
+	s := y.settings(map[string]Effect{
+		"done":    {Query: &query.Question{At: "sqlite:orders.db", Statement: "select 1 from orders"}, Every: every},
+		"checked": {Check: "false", Every: every},
+	})
+	s.Within = plan.Span(200 * time.Millisecond)
+	var shot shots.Shot
+	y.open(t, s).Client(0, 1).Shoot(t.Context(), &shot)
+	const want = "checked and done did not come within 200ms; done could not be asked for: no such table: orders"
+	if shot.Class != shots.Timeout || !strings.HasPrefix(shot.Err.Error(), want) {
+		t.Errorf("%s %v; want %s", shot.Class, shot.Err, want)
+	}
+}
+
 func TestConformance(t *testing.T) {
 	const limit = 150 * time.Millisecond
 	y := newYard(t, time.Millisecond)

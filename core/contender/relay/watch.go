@@ -38,8 +38,9 @@ type deed struct {
 	mu     sync.Mutex
 	left   map[string]bool // effects that have not come
 	came   map[string]time.Duration
-	broken error         // what they would have come over has ended
-	all    chan struct{} // closed when none is left, or it is broken
+	said   map[string]error // by the effects that are asked for: why they could not be, when that was last tried
+	broken error            // what they would have come over has ended
+	all    chan struct{}    // closed when none is left, or it is broken
 }
 
 // wait waits until all have come, and returns those that have not.
@@ -210,6 +211,16 @@ func (w *watch) sawFirst(number uint64, name string) {
 	if !again {
 		w.saw(number, name)
 	}
+}
+
+// heard takes down how asking for an effect went.
+func (o *deed) heard(name string, err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.said == nil {
+		o.said = map[string]error{}
+	}
+	o.said[name] = err
 }
 
 // fail ends the waiting of a deed for what cannot come.
