@@ -63,25 +63,38 @@ func flatten(prefix string, v reflect.Value) (out []Aspect) {
 		if name == "" || field.IsZero() {
 			continue
 		}
-		key := JoinKeys(prefix, name)
-		if field.Kind() == reflect.Pointer {
-			field = field.Elem()
-		}
-		if _, isScalar := field.Interface().(fmt.Stringer); field.Kind() == reflect.Struct && !isScalar {
-			out = append(out, flatten(key, field)...)
-			continue
-		}
-		if field.Kind() == reflect.Map {
-			names := field.MapKeys()
-			slices.SortFunc(names, func(a, b reflect.Value) int { return strings.Compare(a.String(), b.String()) })
-			for _, n := range names {
-				out = append(out, Aspect{key + "." + n.String(), write(field.MapIndex(n))})
-			}
-			continue
-		}
-		out = append(out, Aspect{key, write(field)})
+		out = append(out, aspectsOf(JoinKeys(prefix, name), field)...)
 	}
 	return out
+}
+
+// aspectsOf are those of one setting, which may have settings of its own.
+func aspectsOf(key string, v reflect.Value) (out []Aspect) {
+	if v.Kind() == reflect.Pointer {
+		v = v.Elem()
+	}
+	switch {
+	case hasSettings(v.Type()):
+		return flatten(key, v)
+	case v.Kind() == reflect.Map:
+		names := v.MapKeys()
+		slices.SortFunc(names, func(a, b reflect.Value) int { return strings.Compare(a.String(), b.String()) })
+		for _, n := range names {
+			out = append(out, aspectsOf(key+"."+n.String(), v.MapIndex(n))...)
+		}
+		return out
+	case v.Kind() == reflect.Slice && hasSettings(v.Type().Elem()):
+		for i := range v.Len() {
+			out = append(out, aspectsOf(fmt.Sprintf("%s[%d]", key, i), v.Index(i))...)
+		}
+		return out
+	}
+	return []Aspect{{key, write(v)}}
+}
+
+// hasSettings reports whether values of a type have settings of their own, and are not written as one.
+func hasSettings(t reflect.Type) bool {
+	return t.Kind() == reflect.Struct && !t.Implements(reflect.TypeFor[fmt.Stringer]())
 }
 
 func write(v reflect.Value) string {

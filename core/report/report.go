@@ -1,5 +1,5 @@
 // Package report writes a finished run down for others: a report in Markdown, the figures as CSV, the pictures, the
-// result.
+// result; and what came of several for a pipeline.
 //
 // What it says was computed elsewhere; it chooses, orders and formats.
 package report
