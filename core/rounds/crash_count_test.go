@@ -3,6 +3,7 @@ package rounds_test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -41,6 +42,28 @@ rounds: 1
 		if c.Err != "" || strings.TrimSpace(c.Said) != strconv.FormatInt(c.Records, 10) ||
 			c.After > 100*time.Millisecond && c.Records != 1 || c.Records > 1 {
 			t.Errorf("%+v", c)
+		}
+	}
+}
+
+// Of a service that keeps all but every seventh record, and one that keeps every fifth twice, what crashes leave is
+// told exactly: each has one record at most that was under way when it was ended.
+func TestWhatCrashesLeaveIsExact(t *testing.T) {
+	dir := t.TempDir()
+	lossy, twice := "loses=7 keeps="+filepath.Join(dir, "lossy"), "doubles=5 keeps="+filepath.Join(dir, "twice")
+	r := lit(t, "{ repeat: 3 }", 1, `, ready: { line: lit } }, crash: { times: 3, from: 50ms, to: 150ms,
+      count: { http: { url: 'http://127.0.0.1:${PORT}/count' } }`, lossy, twice)
+	if len(r.Crashes) != 6 {
+		t.Fatalf("%d crashes", len(r.Crashes))
+	}
+	for _, c := range r.Crashes {
+		n := c.Acknowledged
+		lost, doubled := []int64{n / 7, max((n+1)/7-1, 0)}, []int64{0}
+		if c.Contender == "b" {
+			lost, doubled = []int64{0}, []int64{n / 5, (n + 1) / 5}
+		}
+		if c.Err != "" || n < 7 || c.Unknown > 1 || !slices.Contains(lost, c.Lost()) || !slices.Contains(doubled, c.Doubled) {
+			t.Errorf("%+v: lost %d, want one of %v; doubled %v", c, c.Lost(), lost, doubled)
 		}
 	}
 }

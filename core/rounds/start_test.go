@@ -95,8 +95,14 @@ func light(how string) {
 	fmt.Printf("lit with 7 wicks\n{\"mark\":\"kindling\",\"ms\":%d}\n", (l.Listening-l.Created)/1e6)
 	var fired atomic.Int64
 	http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/count" {
+			kept, _ := os.ReadFile(told["keeps"])
+			fmt.Fprintf(w, `{"records": %d, "doubled": %d}`, len(kept), bytes.Count(kept, []byte("d")))
+			return
+		}
 		grow(perShot << 10)
 		n := int(fired.Add(1))
+		keep(told, n)
 		if n == dies {
 			fmt.Println("blown out")
 			os.Exit(9)
@@ -116,6 +122,26 @@ func light(how string) {
 		}
 	}))
 	os.Exit(1)
+}
+
+// keep writes a record down before it is acknowledged: all but every so manieth, and some twice.
+func keep(told map[string]string, n int) {
+	f, err := os.OpenFile(told["keeps"], os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	every := func(name string) bool {
+		m, err := strconv.Atoi(told[name])
+		return err == nil && n%m == 0
+	}
+	switch {
+	case every("loses"):
+	case every("doubles"):
+		f.WriteString("rd")
+	default:
+		f.WriteString("r")
+	}
 }
 
 // lit runs a duel of two lamps a and b that differ only in what they are told to do, and returns what came of it.
