@@ -88,7 +88,8 @@ func addRemarks(c *sql.Conn) error {
 	if _, err := c.ExecContext(ctx, `ALTER TABLE runs ADD COLUMN called TEXT NOT NULL DEFAULT '';
 	ALTER TABLE runs ADD COLUMN note TEXT NOT NULL DEFAULT '';
 	ALTER TABLE runs ADD COLUMN tags TEXT NOT NULL DEFAULT '';    -- each between two spaces
-	ALTER TABLE runs ADD COLUMN machine TEXT NOT NULL DEFAULT ''`); err != nil {
+	ALTER TABLE runs ADD COLUMN machine TEXT NOT NULL DEFAULT '';
+	CREATE INDEX runs_started ON runs (started) -- imported ones are entered later than they began`); err != nil {
 		return err
 	}
 	rows, err := c.QueryContext(ctx, "SELECT run, body FROM documents")
@@ -551,7 +552,7 @@ func (b *Book) Totals() (t Totals, err error) {
 	return t, nil
 }
 
-// List returns the runs that were entered last, at most limit of them, the newest first.
+// List returns the runs that began last, at most limit of them, the newest first.
 func (b *Book) List(limit int, of Filter) ([]Entry, error) {
 	from, to := int64(math.MinInt64), int64(math.MaxInt64)
 	if !of.Since.IsZero() {
@@ -563,7 +564,7 @@ func (b *Book) List(limit int, of Filter) ([]Entry, error) {
 	// What people wrote is compared by us, since SQLite knows no other letters than those of ASCII.
 	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats, machine, called, note, tags
 		FROM runs WHERE (?1 = 'all' OR (ending = ?2) = (?1 = 'failed')) AND (?3 = '' OR instr(tags, ' ' || ?3 || ' ') > 0)
-			AND started >= ?4 AND started < ?5 ORDER BY rowid DESC`,
+			AND started >= ?4 AND started < ?5 ORDER BY started DESC, rowid DESC`,
 		string(cmp.Or(of.Attempts, All)), result.Failed, of.Tag, from, to)
 	if err != nil {
 		return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
@@ -592,8 +593,6 @@ func (b *Book) List(limit int, of Filter) ([]Entry, error) {
 			break
 		}
 	}
-	// Two that began together may have been entered the other way about.
-	slices.SortStableFunc(out, func(a, b Entry) int { return b.Started.Compare(a.Started) })
 	return out, rows.Err()
 }
 

@@ -156,6 +156,14 @@ func TestARunIsImportedAsItIs(t *testing.T) {
 		all[0].Ending != result.Done {
 		t.Errorf("%+v, %v", all, err)
 	}
+	older := made("1124-0900zzz")
+	older.Started = r.Started.AddDate(0, 0, -1)
+	if err := b.Import(older, Summary{}); err != nil {
+		t.Fatal(err)
+	}
+	if newest, err := b.List(1, Filter{}); err != nil || newest[0].ID != r.ID {
+		t.Errorf("the newest is %+v, %v", newest, err)
+	}
 	if err := b.Import(r, Summary{}); !errors.Is(err, ErrKnown) {
 		t.Errorf("once more: %v", err)
 	}
@@ -182,7 +190,8 @@ func TestABookFromBeforeRemarks(t *testing.T) {
 	r.Host.CPU = "Gull 4"
 	enter(t, b, r, 2)
 	for _, change := range []string{
-		"ALTER TABLE runs DROP COLUMN called", "ALTER TABLE runs DROP COLUMN note", "ALTER TABLE runs DROP COLUMN tags",
+		"DROP INDEX runs_started", "ALTER TABLE runs DROP COLUMN called", "ALTER TABLE runs DROP COLUMN note",
+		"ALTER TABLE runs DROP COLUMN tags",
 		"ALTER TABLE runs DROP COLUMN machine", "PRAGMA user_version = 2",
 	} {
 		if _, err := b.db.Exec(change); err != nil {
