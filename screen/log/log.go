@@ -298,7 +298,7 @@ func (v View) entry(s screen.Scene, e logbook.Entry, here bool, w int) []string 
 			lines = append(lines, mark+s.Theme.Ink.Render(parts.Cell(part, w-2)))
 		}
 	}
-	if e.File != "" {
+	if filepath.IsAbs(e.File) { // else, of a run that was imported, it says nothing of where that is
 		lines = append(lines, mark+s.Theme.Faint.Render(parts.Cell("in "+filepath.Dir(e.File), w-2)))
 	}
 	for _, part := range parts.Wrap(said, max(w-2, 1)) {
