@@ -42,3 +42,23 @@ func TestSettingsWithinSettingsAreTold(t *testing.T) {
 		}
 	}
 }
+
+// As many deeds may be under way as a heat has, unless the plan says how many; of what does its work at once it is
+// fewer.
+func TestHowManyMayBeUnderWay(t *testing.T) {
+	for course, pace := range map[string]map[string]int{
+		"relay: { put: x, effects: { done: { call: true } } }": {
+			"{ rate: 150/s, for: 3s }": 451, "{ rate: 150/s, for: 3s, most: 20 }": 20, "{ rate: 2/s, for: 3s }": 64,
+			"{ rate: 9000/s, for: 3s }": 10_000, "{ rate: 150/s, shots: 900 }": 901,
+		},
+		`http: { url: "http://127.0.0.1:1/" }`: {"{ rate: 150/s, for: 3s }": 64},
+	} {
+		for said, want := range pace {
+			p, err := readText("duel: T\nbaseline: a\ncourse: { "+course+" }\ncontenders: { a: , b: }\npace: "+said+"\n",
+				read.Options{Kinds: all.PlanKinds()})
+			if err != nil || p.Pace.Most != want {
+				t.Errorf("%s, %s: %v, %v; want %d", course, said, p, err, want)
+			}
+		}
+	}
+}
