@@ -4,13 +4,12 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"math"
 	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"paceduel/core/judge"
+	"paceduel/core/conduct"
 	"paceduel/core/logbook"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -41,16 +40,24 @@ func (s *settings) remark(id string, change func(*logbook.Remarks)) error {
 	return nil
 }
 
-func (s *settings) noteCommand() *cobra.Command {
+// textCommand gives a run the text that follows its identifier.
+func (s *settings) textCommand(use, short, example string, set func(r *logbook.Remarks, text string)) *cobra.Command {
 	return &cobra.Command{
-		Use:     "note ID [TEXT]...",
-		Short:   "say something of a run; without a text, nothing any more",
-		Example: "  paceduel log note 1127-2109nzk after the index",
-		Args:    cobra.MinimumNArgs(1),
+		Use: use, Short: short, Example: example, Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return s.remark(args[0], func(r *logbook.Remarks) { r.Note = strings.Join(args[1:], " ") })
+			return s.remark(args[0], func(r *logbook.Remarks) { set(r, strings.Join(args[1:], " ")) })
 		},
 	}
+}
+
+func (s *settings) noteCommand() *cobra.Command {
+	return s.textCommand("note ID [TEXT]...", "say something of a run; without a text, nothing any more",
+		"  paceduel log note 1127-2109nzk after the index", func(r *logbook.Remarks, text string) { r.Note = text })
+}
+
+func (s *settings) renameCommand() *cobra.Command {
+	return s.textCommand("rename ID [NAME]...", "call a run something; without a name, by its duel again",
+		"  paceduel log rename 1127-2109nzk before the index", func(r *logbook.Remarks, text string) { r.Called = text })
 }
 
 func (s *settings) tagCommand() *cobra.Command {
@@ -62,18 +69,6 @@ func (s *settings) tagCommand() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			add, remove := logbook.SplitTags(strings.Join(args[1:], " "))
 			return s.remark(args[0], func(r *logbook.Remarks) { r.Retag(add, remove) })
-		},
-	}
-}
-
-func (s *settings) renameCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:     "rename ID [NAME]...",
-		Short:   "call a run something; without a name, by its duel again",
-		Example: "  paceduel log rename 1127-2109nzk before the index",
-		Args:    cobra.MinimumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return s.remark(args[0], func(r *logbook.Remarks) { r.Called = strings.Join(args[1:], " ") })
 		},
 	}
 }
@@ -131,7 +126,7 @@ func (s *settings) importCommand() *cobra.Command {
 				if err != nil {
 					return usageError{err}
 				}
-				summary, err := summaryOf(r)
+				summary, err := conduct.Summarize(r)
 				if err != nil {
 					return fmt.Errorf("judge %s: %w", path, err)
 				}
@@ -147,20 +142,4 @@ func (s *settings) importCommand() *cobra.Command {
 			return nil
 		},
 	}
-}
-
-// summaryOf is what lists show of a run.
-func summaryOf(r *result.Result) (logbook.Summary, error) {
-	if r.Sweep != nil {
-		swept, err := judge.JudgeSweep(r)
-		if err != nil {
-			return logbook.Summary{Lead: math.NaN()}, err
-		}
-		return logbook.Summary{Sentence: swept.Sentence, Lead: swept.Lead()}, nil
-	}
-	v, err := judge.Judge(r)
-	if err != nil {
-		return logbook.Summary{Lead: math.NaN()}, err
-	}
-	return logbook.Summary{Sentence: v.Sentence, Lead: v.Lead()}, nil
 }

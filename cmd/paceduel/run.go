@@ -106,9 +106,9 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 			return usageError{err}
 		}
 	}
+	opt.tell = func(d report.Duel) { duels = append(duels, d) }
 	for _, p := range plans {
 		own := opt
-		own.tell = func(d report.Duel) { duels = append(duels, d) }
 		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
 			own.out = filepath.Join(opt.out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
 		}
@@ -118,12 +118,16 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 		if len(plans) > 1 && opt.shots != "" {
 			return usageError{errors.New("--shots takes the shots of one plan")}
 		}
-		err := s.runOne(ctx, p, book, own)
+		known := len(duels)
+		err := ctx.Err()
+		if err == nil {
+			err = s.runOne(ctx, p, book, own)
+		}
 		if first == nil {
 			first = err
 		}
-		if ctx.Err() != nil {
-			break
+		if len(duels) == known { // it was not even begun
+			opt.told(ctx, p, &conduct.Outcome{}, 0, err)
 		}
 	}
 	if opt.ci != "" {

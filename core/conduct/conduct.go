@@ -145,6 +145,23 @@ func of(r *result.Result) (v verdicts, err error) {
 	return v, err
 }
 
+// summary is what lists show of it.
+func (v verdicts) summary() logbook.Summary {
+	switch {
+	case v.sweep != nil:
+		return logbook.Summary{Sentence: v.sweep.Sentence, Lead: v.sweep.Lead()}
+	case v.verdict != nil:
+		return logbook.Summary{Sentence: v.verdict.Sentence, Lead: v.verdict.Lead()}
+	}
+	return logbook.Summary{Lead: math.NaN()}
+}
+
+// Summarize judges a finished run for the lists of a logbook.
+func Summarize(r *result.Result) (logbook.Summary, error) {
+	v, err := of(r)
+	return v.summary(), err
+}
+
 // judged judges a result. Once the run is interrupted that has a limit: a verdict that takes longer can be had from the
 // logbook.
 func judged(ctx context.Context, r *result.Result) (verdicts, error) {
@@ -292,16 +309,9 @@ func (k *keeper) close(r *result.Result, found verdicts) {
 	if k.book == nil || k.head == nil || k.before != nil && len(r.Heats) == len(k.before.Heats) {
 		return
 	}
-	s := logbook.Summary{Lead: math.NaN()}
-	switch {
-	case found.sweep != nil:
-		s.Sentence, s.Lead = found.sweep.Sentence, found.sweep.Lead()
-	case found.verdict != nil:
-		s.Sentence, s.Lead = found.verdict.Sentence, found.verdict.Lead()
-	}
 	err := k.catchUp()
 	if err == nil {
-		err = k.book.End(r, s)
+		err = k.book.End(r, found.summary())
 	}
 	k.settle(err)
 }

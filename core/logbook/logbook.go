@@ -562,7 +562,8 @@ func (b *Book) List(limit int, of Filter) ([]Entry, error) {
 		to = of.Until.UnixNano()
 	}
 	// What people wrote is compared by us, since SQLite knows no other letters than those of ASCII.
-	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats, machine, called, note, tags
+	rows, err := b.db.Query(`SELECT id, started, name, file, ending, planned, sentence, lead, heats, machine,
+			called, note, tags
 		FROM runs WHERE (?1 = 'all' OR (ending = ?2) = (?1 = 'failed')) AND (?3 = '' OR instr(tags, ' ' || ?3 || ' ') > 0)
 			AND started >= ?4 AND started < ?5 ORDER BY started DESC, rowid DESC`,
 		string(cmp.Or(of.Attempts, All)), result.Failed, of.Tag, from, to)

@@ -68,6 +68,9 @@ func (r *Remarks) check() error {
 	return nil
 }
 
+// inLine is a text in one line, as lists show it.
+func inLine(text string) string { return strings.Join(strings.Fields(text), " ") }
+
 // tagsText keeps tags so that each stands between two spaces.
 func tagsText(tags []string) string {
 	if len(tags) == 0 {
@@ -90,6 +93,7 @@ func (b *Book) Remark(id string, change func(*Remarks)) (full string, now Remark
 		}
 		now.Tags = strings.Fields(tags)
 		change(&now)
+		now.Called, now.Note = inLine(now.Called), inLine(now.Note)
 		if err := now.check(); err != nil {
 			return err
 		}
@@ -132,6 +136,9 @@ var ErrKnown = errors.New("it is there already")
 // Import enters a run of another logbook, or of a file, as it is. The error is ErrKnown where it is there; another run
 // of the same identifier is refused.
 func (b *Book) Import(r *result.Result, s Summary) error {
+	if r.ID == "" {
+		return fmt.Errorf("take a run into %s: it has no identifier", b.path)
+	}
 	head := *r
 	head.Heats = nil
 	if head.Ending == result.Running { // whoever runs it keeps it

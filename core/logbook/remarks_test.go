@@ -44,7 +44,7 @@ func TestRemarks(t *testing.T) {
 		}
 	}
 	full, now, err := b.Remark("1126", func(r *Remarks) {
-		r.Called, r.Note = "Öre before the index", "on a quiet evening"
+		r.Called, r.Note = "Öre before\tthe index", "on a quiet\n evening\n"
 		r.Retag([]string{"release", "draft", "release"}, nil)
 	})
 	if err != nil || full != "1126-0900bbb" || !slices.Equal(now.Tags, []string{"draft", "release"}) {
@@ -155,6 +155,9 @@ func TestARunIsImportedAsItIs(t *testing.T) {
 	if err != nil || all[0].Heats != len(r.Heats) || all[0].Sentence != "b is slower" || all[0].Lead != 0.5 ||
 		all[0].Ending != result.Done {
 		t.Errorf("%+v, %v", all, err)
+	}
+	if err := b.Import(made(""), Summary{}); err == nil || !strings.Contains(err.Error(), "no identifier") {
+		t.Errorf("without an identifier: %v", err)
 	}
 	older := made("1124-0900zzz")
 	older.Started = r.Started.AddDate(0, 0, -1)

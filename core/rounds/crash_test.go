@@ -11,8 +11,9 @@ func TestWhatACountSays(t *testing.T) {
 		"42": {Records: 42}, "records 42\ntorn 3\n": {Records: 42, Torn: 3},
 		"{\n \"records\": 42,\n \"doubled\": 7\n}\n": {Records: 42, Doubled: 7},
 		"reading positions.log\n42 records\n1 torn":  {Records: 42, Torn: 1}, " 0 \n": {},
-		`[{"count":42}]`: {Records: 42}, `{"records": 42, "torn": 1, "at": "x"}`: {Records: 42, Torn: 1}, `[42]`: {Records: 42},
-		`[{"records":42,"doubled":7}]`: {Records: 42, Doubled: 7},
+		`[{"count":42}]`: {Records: 42}, `[42]`: {Records: 42},
+		`{"records": 42, "torn": 1, "at": "x"}`: {Records: 42, Torn: 1},
+		`[{"records":42,"doubled":7}]`:          {Records: 42, Doubled: 7},
 	} {
 		var c result.Crash
 		if !counted(said, &c) || c.Records != want.Records || c.Torn != want.Torn || c.Doubled != want.Doubled {

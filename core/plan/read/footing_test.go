@@ -94,6 +94,14 @@ func TestFootingsThatCannotBe(t *testing.T) {
 			"footing: { caches: [cold, warm], machine: true }\nclaims: [quick awake mean under 2s]", "{ repeat: 2 }",
 			"nothing is run awake",
 		},
+		{
+			"a claim about crashes without any", "claims: [lost records of quick under 1%]", "{ repeat: 2 }",
+			`quick is not ended while it works, as "lost records of quick under 1%" has it; add crash: to quick`,
+		},
+		{
+			"a claim about nobody's waiting", "claims: [quick held up under 1%]", "{ repeat: 2 }",
+			"nobody asks while quick works",
+		},
 		{"machine without cold", "footing: { machine: true }", "{ repeat: 2 }", "nothing is run cold"},
 		{"workspace of nothing", "footing: { workspace: out }", "{ repeat: 2 }", "the workspace cannot be copied: open "},
 		{

@@ -623,9 +623,6 @@ func lacking(p *plan.Plan, f figure.Name) (try, what string) {
 	case need&figure.ABystander != 0 &&
 		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Bystander != nil }):
 		return "add bystander: to the course", "nobody asks meanwhile whose waiting could be told"
-	case need&figure.Crashes != 0 &&
-		!slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Ground.Crash != nil }):
-		return "add crash: to the course", "nobody is ended while it works"
 	case need&figure.AWake != 0 && p.Pace.Wake == 0:
 		return "set pace: { wake: 500ms }", string(f) + " is of the shot after a silence, and the pace has none"
 	case need&figure.SameShots != 0 && p.Pace.Repeat < 2 && (p.Pace.Shots < 2 || p.Pace.Open()):
@@ -685,8 +682,27 @@ func (r *reader) readClaims(p *plan.Plan) {
 			r.fault(fmt.Sprintf("claims[%d]", i), try, "nothing is run %s, as %q has it", c.State, text)
 			continue
 		}
+		if try, what := untold(p, &c); what != "" {
+			r.fault(fmt.Sprintf("claims[%d]", i), try, "%s, as %q has it", what, text)
+			continue
+		}
 		p.Claims = append(p.Claims, c)
 	}
+}
+
+// untold says why nothing in the plan can tell what a claim is about, and what to do; empty where something can.
+func untold(p *plan.Plan, c *plan.Claim) (try, what string) {
+	who, ok := p.Find(c.Contender)
+	if !ok || c.Figure == "" {
+		return "", ""
+	}
+	switch need := c.Figure.Row().Need; {
+	case need&figure.Crashes != 0 && who.Ground.Crash == nil:
+		return "add crash: to " + c.Contender, c.Contender + " is not ended while it works"
+	case need&figure.ABystander != 0 && who.Ground.Bystander == nil:
+		return "add bystander: to " + c.Contender, "nobody asks while " + c.Contender + " works"
+	}
+	return "", ""
 }
 
 func (r *reader) checkSame(s *plan.Same) {
