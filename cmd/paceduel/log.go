@@ -63,7 +63,8 @@ func (s *settings) logCommand() *cobra.Command {
 			}
 			if more := totals.Runs - totals.Failed - len(entries); more > 0 && !some {
 				fmt.Fprintf(
-					s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "run"), book.Path(), totals.Runs,
+					s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "run"), book.Path(),
+					totals.Runs,
 				)
 			}
 			return nil
@@ -77,7 +78,8 @@ func (s *settings) logCommand() *cobra.Command {
 	c.Flags().StringVar(&since, "since", "", "those of this day or later, as 2026-11-27")
 	c.Flags().StringVar(&until, "until", "", "those of this day or earlier")
 	c.Flags().BoolVar(&failed, "failed", false, "the attempts that failed, which are else left out")
-	c.AddCommand(s.noteCommand(), s.tagCommand(), s.renameCommand(), s.deleteCommand(), s.importCommand())
+	c.AddCommand(s.duelsCommand(), s.noteCommand(), s.tagCommand(), s.renameCommand(), s.deleteCommand(),
+		s.importCommand())
 	return c
 }
 

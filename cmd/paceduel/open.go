@@ -104,6 +104,7 @@ func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
 		return usageError{errors.New("the application needs a terminal; paceduel run PLAN works without one")}
 	}
 	cfg.Book, cfg.BookErr = s.book()
+	cfg.Aside = s.aside()
 	if cfg.Book != nil {
 		defer cfg.Book.Close()
 	}

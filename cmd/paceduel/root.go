@@ -2,12 +2,15 @@ package main
 
 import (
 	"fmt"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
 	"paceduel/core/logbook"
 	"paceduel/core/plan/read"
+	"paceduel/core/units"
 )
 
 // lookup reads the environment.
@@ -32,13 +35,15 @@ sure that is. Without a command it opens the full-screen application.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return s.open(cmd, args) },
 	}
 	root.PersistentFlags().StringVar(
-		&s.logbook, "logbook", "", "keep the history in `FILE` (default: in the user's data directory)",
+		&s.logbook, "logbook", "", "keep the history in `FILE`, or on a PostgreSQL server, postgres://user@host/database "+
+			"(default: a file in the user's data directory)",
 	)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; %s --help tells more", err, c.CommandPath())}
 	})
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
-		s.logCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(), s.schemaCommand(),
+		s.logCommand(), s.pairCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(),
+		s.schemaCommand(),
 		s.workerCommand(), harbourCommand(), manCommand())
 	s.offer(root)
 	root.SetOut(words.out)
@@ -64,25 +69,58 @@ func wrapArgs(c *cobra.Command) {
 	}
 }
 
-// book opens the logbook. The error says why there is none; a run goes on without.
+// book opens the logbook, and hands in what was kept aside for it. The error says why there is none; a run goes on
+// without.
 func (s *settings) book() (*logbook.Book, error) {
-	path := s.logbook
-	if path == "" {
-		var err error
-		if path, err = logbook.DefaultPath(s.env); err != nil {
-			return nil, err
-		}
+	path, err := s.bookName()
+	if err != nil {
+		return nil, err
 	}
-	return logbook.Open(path, s.logbook == "")
+	b, err := logbook.Open(path, s.logbook == "")
+	if err != nil {
+		return nil, err
+	}
+	n, err := s.aside().HandIn(b)
+	if n > 0 {
+		fmt.Fprintf(s.words.err, "paceduel: %s that had been kept aside handed in to %s\n", units.Plural(n, "run"),
+			b.Path())
+	}
+	if err != nil {
+		complain(s.words.err, err)
+	}
+	return b, nil
+}
+
+// bookName is the file or the address of the logbook.
+func (s *settings) bookName() (string, error) {
+	if s.logbook != "" {
+		return s.logbook, nil
+	}
+	return logbook.DefaultPath(s.env)
+}
+
+// aside is where runs are kept that the logbook could not take.
+func (s *settings) aside() conduct.Aside {
+	own, err := logbook.DefaultPath(s.env)
+	if err != nil {
+		return conduct.Aside{}
+	}
+	name, _ := s.bookName()
+	if abs, err := filepath.Abs(name); err == nil && !logbook.IsAddress(name) {
+		name = abs
+	}
+	return conduct.Aside{Dir: filepath.Join(filepath.Dir(own), "aside"), Book: name}
 }
 
 // bookForRun opens the logbook for a run, which goes on without one.
 func (s *settings) bookForRun() *logbook.Book {
 	b, err := s.book()
 	if err != nil {
-		fmt.Fprintf(
-			s.words.err, "paceduel: %v\n  the run goes on, but no logbook keeps it; write it to a file with --json\n", err,
-		)
+		what := "it is kept aside, and handed in when the logbook can be opened"
+		if s.aside().Dir == "" {
+			what = "no logbook keeps it; write it to a file with --json"
+		}
+		fmt.Fprintf(s.words.err, "paceduel: %v\n  the run goes on; %s\n", err, what)
 		return nil
 	}
 	return b

@@ -173,6 +173,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	}
 	spec := conduct.Spec{
 		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
+		Aside: s.aside(),
 	}
 	if opt.goOn != "" {
 		before, err := s.find([]string{opt.goOn})
@@ -202,11 +203,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 			unkept = errors.Join(unkept, writeErr)
 		}
 	}
-	if book == nil || o.BookErr != nil {
-		if opt.out == "" || unkept != nil {
-			unkept = errors.Join(unkept, errUnkept)
-		}
-	}
+	unkept = s.keptElsewhere(o, book, opt.out, unkept)
 	w.finish()
 	switch {
 	case weighin.IsFailed(err):
@@ -236,9 +233,22 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	return errors.Join(unkept, err)
 }
 
+// keptElsewhere says where a run is kept that the logbook does not have; unkept is what else could not be.
+func (s *settings) keptElsewhere(o *conduct.Outcome, book *logbook.Book, out string, unkept error) error {
+	switch {
+	case o.Aside != "":
+		fmt.Fprintf(s.words.err, "paceduel: the logbook does not have this run; it is kept in %s and handed in when the "+
+			"logbook can be opened\n", o.Aside)
+	case (book == nil || o.BookErr != nil) && (out == "" || unkept != nil):
+		return errors.Join(unkept, errUnkept)
+	}
+	return unkept
+}
+
 // errUnkept is a run that nothing keeps.
 var errUnkept = errors.New(
-	"the run is kept nowhere: the logbook could not be written and no --json was given; make room, or name another with " +
+	"the run is kept nowhere: the logbook could not be written and no --json was given; make room, or name another " +
+		"with " +
 		"--logbook FILE",
 )
 
@@ -255,6 +265,8 @@ func kept(o *conduct.Outcome, book *logbook.Book, out string) string {
 	switch {
 	case book != nil && o.BookErr == nil:
 		return n + " kept in the logbook as " + o.Result.ID
+	case o.Aside != "":
+		return n + " kept in " + o.Aside
 	case out != "":
 		return n + " kept in " + out
 	}

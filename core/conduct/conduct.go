@@ -16,6 +16,7 @@ import (
 	"paceduel/core/cell"
 	"paceduel/core/contender"
 	"paceduel/core/figure"
+	"paceduel/core/history"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
@@ -34,6 +35,9 @@ type Spec struct {
 	Seed    uint64        // 0: the plan's, or a fresh one
 	Accept  bool          // unequal work
 	Book    *logbook.Book // nil: none is kept
+	// Aside is where a run goes that Book, or the one that could not be opened in its place, does not have; the zero
+	// Aside keeps none.
+	Aside Aside
 	// OnAnswer, when set, is handed each contender's whole answer at the weigh-in.
 	OnAnswer func(contender, state string, body []byte)
 	// OnShots, when set, is handed the shots of each heat that were kept one by one.
@@ -50,6 +54,7 @@ type Outcome struct {
 	Verdict *judge.Verdict // nil for a sweep
 	Sweep   *judge.Sweep   // of a run with one
 	BookErr error          // why the run is not, or not wholly, in the logbook
+	Aside   string         // the file that keeps it until it can be handed in; empty: none does
 }
 
 // Judged reports whether there is something to be said of the run.
@@ -110,7 +115,9 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		}
 		watch(e)
 	}
-	out.BookErr = k.err
+	if out.BookErr = k.err; out.Result != nil && (k.err != nil || s.Book == nil) {
+		out.Aside = s.Aside.keep(out.Result)
+	}
 	if err := <-finished; err != nil {
 		return out, err
 	}
@@ -146,20 +153,21 @@ func of(r *result.Result) (v verdicts, err error) {
 }
 
 // summary is what lists show of it.
-func (v verdicts) summary() logbook.Summary {
+func (v verdicts) summary(r *result.Result) logbook.Summary {
+	out := logbook.Summary{Lead: math.NaN(), Stand: history.Of(r, v.verdict, v.sweep).Encode()}
 	switch {
 	case v.sweep != nil:
-		return logbook.Summary{Sentence: v.sweep.Sentence, Lead: v.sweep.Lead()}
+		out.Sentence, out.Lead = v.sweep.Sentence, v.sweep.Lead()
 	case v.verdict != nil:
-		return logbook.Summary{Sentence: v.verdict.Sentence, Lead: v.verdict.Lead()}
+		out.Sentence, out.Lead = v.verdict.Sentence, v.verdict.Lead()
 	}
-	return logbook.Summary{Lead: math.NaN()}
+	return out
 }
 
 // Summarize judges a finished run for the lists of a logbook.
 func Summarize(r *result.Result) (logbook.Summary, error) {
 	v, err := of(r)
-	return v.summary(), err
+	return v.summary(r), err
 }
 
 // judged judges a result. Once the run is interrupted that has a limit: a verdict that takes longer can be had from the
@@ -311,7 +319,7 @@ func (k *keeper) close(r *result.Result, found verdicts) {
 	}
 	err := k.catchUp()
 	if err == nil {
-		err = k.book.End(r, found.summary())
+		err = k.book.End(r, found.summary(r))
 	}
 	k.settle(err)
 }

@@ -61,13 +61,21 @@ type Assessment struct {
 	NeedShots int64
 	// NeedRounds is about how many rounds would bring a still open figure to ±WantedFrac; 0 when that is not known.
 	NeedRounds int
-	// Noise is the furthest from 1 that the interval of the baseline against itself reaches, as a ratio above 1; NaN where
+	// Noise is the furthest from 1 that the interval of the baseline against itself reaches, as a ratio above 1; NaN
+	// where
 	// that was not tried.
 	Noise float64
 
 	interest float64
-	mirror   bool          // of the baseline against itself: not one of the figures that words hold for together
-	sample   *stats.Sample // of logarithms of the rounds' ratios; nil without any
+	mirror   bool     // of the baseline against itself: not one of the figures that words hold for together
+	sample   estimate // of logarithms of the rounds' ratios; nil without any
+}
+
+// estimate is what an assessment rests on: a sample of rounds, or two of them that are held to each other.
+type estimate interface {
+	Centre() float64
+	Interval(alpha float64) (low, high float64, ok bool)
+	Len() int
 }
 
 // Face is the baseline and one contender face to face.
@@ -321,7 +329,7 @@ func (f *field) reflect(v *Verdict) {
 }
 
 // word is what the interval at level 1-alpha bears out when differences of up to interest do not matter.
-func word(s *stats.Sample, alpha, interest float64) Word {
+func word(s estimate, alpha, interest float64) Word {
 	low, high, ok := s.Interval(alpha)
 	edge := math.Log1p(interest)
 	switch {
@@ -339,7 +347,7 @@ func word(s *stats.Sample, alpha, interest float64) Word {
 
 // surest returns the smallest alpha at which the word of level 1-most still holds: how strongly the figure is settled.
 // It is 1 when nothing is settled.
-func surest(s *stats.Sample, most, interest float64) float64 {
+func surest(s estimate, most, interest float64) float64 {
 	settled := word(s, most, interest)
 	if settled == Open {
 		return 1
@@ -372,44 +380,48 @@ func (f *field) settle(v *Verdict) (note string) {
 			all = append(all, a)
 		}
 	})
-	sure := units.Share(1 - f.alpha)
-	switch {
-	case len(all) == 0:
-		note = "there is nothing to compare yet"
-	case v.Decides != "":
-		var deciding []*Assessment
-		for _, a := range all {
-			if a.Figure == v.Decides {
-				deciding = append(deciding, a)
-			}
-			a.Word = word(a.sample, f.alpha, a.interest)
-		}
-		note = fmt.Sprintf(
-			"%s was named beforehand and carries the verdict; the others are shown at %s each", v.Decides.Label(), sure,
-		)
-		if len(deciding) > 1 { // of several contenders
-			f.settleTogether(deciding)
-			note = fmt.Sprintf(
-				"%s was named beforehand and carries the verdict, its words holding for all %d comparisons together (Holm); the "+
-					"others are shown at %s each",
-				v.Decides.Label(), len(deciding), sure,
-			)
-		}
-	default:
-		note = f.settleTogether(all)
-	}
+	note = settleAll(all, v.Decides, f.alpha)
 	for _, a := range all {
 		a.NeedRounds = needRounds(a)
 	}
 	return note
 }
 
+// settleAll gives words to assessments as settle says; decides is the figure that the plan names, or empty.
+func settleAll(all []*Assessment, decides figure.Name, alpha float64) (note string) {
+	if len(all) == 0 {
+		return "there is nothing to compare yet"
+	}
+	if decides == "" {
+		return settleTogether(all, alpha)
+	}
+	sure := units.Share(1 - alpha)
+	var deciding []*Assessment
+	for _, a := range all {
+		if a.Figure == decides {
+			deciding = append(deciding, a)
+		}
+		a.Word = word(a.sample, alpha, a.interest)
+	}
+	if len(deciding) > 1 { // of several contenders
+		settleTogether(deciding, alpha)
+		return fmt.Sprintf(
+			"%s was named beforehand and carries the verdict, its words holding for all %d comparisons together (Holm); the "+
+				"others are shown at %s each",
+			decides.Label(), len(deciding), sure,
+		)
+	}
+	return fmt.Sprintf(
+		"%s was named beforehand and carries the verdict; the others are shown at %s each", decides.Label(), sure,
+	)
+}
+
 // settleTogether gives words that hold all at once.
-func (f *field) settleTogether(all []*Assessment) (note string) {
+func settleTogether(all []*Assessment, alpha float64) (note string) {
 	p, weights := make([]float64, len(all)), make([]float64, len(all))
 	own := 0
 	for i, a := range all {
-		p[i] = surest(a.sample, f.alpha, a.interest)
+		p[i] = surest(a.sample, alpha, a.interest)
 		if a.Main {
 			own++
 		}
@@ -424,20 +436,21 @@ func (f *field) settleTogether(all []*Assessment) (note string) {
 			weights[i] = (1 - ownShare) / float64(others)
 		}
 	}
-	for i, holds := range stats.Together(p, weights, f.alpha) {
+	for i, holds := range stats.Together(p, weights, alpha) {
 		a := all[i]
-		a.Word, a.Corrected, a.Alone = Open, true, word(a.sample, f.alpha, a.interest)
+		a.Word, a.Corrected, a.Alone = Open, true, word(a.sample, alpha, a.interest)
 		if holds && a.sample.Len() >= stats.SignedRankFrom { // Student's five are for the one that was named beforehand
 			a.Word = a.Alone
 		}
 	}
-	sure := units.Share(1 - f.alpha)
+	sure := units.Share(1 - alpha)
 	switch {
 	case len(all) == 1:
 		return "the one figure stands at " + sure
 	case own > 0 && own < len(all):
 		return fmt.Sprintf(
-			"words hold for all %d figures together at %s (Holm; the %d on the ladder carry four fifths of the risk)", len(all),
+			"words hold for all %d figures together at %s (Holm; the %d on the ladder carry four fifths of the risk)",
+			len(all),
 			sure, own,
 		)
 	}
@@ -584,6 +597,9 @@ func (f *Face) spoken(on basis) (out []Assessment) {
 	}
 	return append(start, out...)
 }
+
+// Spoken lists the figures that a face of a verdict is spoken of by, the leading one first.
+func (f *Face) Spoken(v *Verdict) []Assessment { return f.spoken(v.on) }
 
 // best is the face of the contender that wins by most, or the first when none wins.
 func best(v *Verdict) int {

@@ -134,7 +134,7 @@ func (s *Sweep) settle(held []*Verdict) {
 		}
 	}
 	if len(all) > 0 {
-		s.fields[0].settleTogether(all)
+		settleTogether(all, s.fields[0].alpha)
 	}
 	for i, v := range held {
 		at := s.r.Sweep.Points[i].At

@@ -1,7 +1,6 @@
 package logbook
 
 import (
-	"database/sql"
 	"errors"
 	"fmt"
 	"math"
@@ -147,7 +146,7 @@ func TestANewerFileIsRefused(t *testing.T) {
 	}
 	b.Close()
 	if _, err := Open(path, false); err == nil ||
-		!strings.Contains(err.Error(), "it is of version 99, this program knows up to 3") {
+		!strings.Contains(err.Error(), "it is of version 99, this program knows up to 4") {
 		t.Errorf("Open says %v", err)
 	}
 }
@@ -191,7 +190,8 @@ func TestRunsAreListedByDuelFolderAndEnding(t *testing.T) {
 		ending     result.Ending
 	}{
 		{"Tides", "/srv/harbour/tides.duel.yaml", result.Done}, {"Berths", "/srv/harbour/berths.duel.yaml", result.Failed},
-		{"Berths", "/home/clerk/berths.duel.yaml", result.Interrupted}, {"100% sure", "/srv/x_y/odd.duel.yaml", result.Done},
+		{"Berths", "/home/clerk/berths.duel.yaml", result.Interrupted}, {"100% sure", "/srv/x_y/odd.duel.yaml",
+			result.Done},
 	} {
 		r := &result.Result{ID: fmt.Sprintf("0309-064%dabc", i), Started: time.Unix(int64(i), 0), Ending: of.ending}
 		r.Plan.Name, r.Plan.File = of.name, of.file
@@ -210,7 +210,8 @@ func TestRunsAreListedByDuelFolderAndEnding(t *testing.T) {
 		of   Filter
 		want int
 	}{
-		{Filter{Attempts: All}, 4}, {Filter{Attempts: Kept}, 3}, {Filter{Attempts: Failing}, 1}, {Filter{Text: "berths"}, 2},
+		{Filter{Attempts: All}, 4}, {Filter{Attempts: Kept}, 3}, {Filter{Attempts: Failing}, 1}, {Filter{Text: "berths"},
+			2},
 		{Filter{Text: "HARBOUR"}, 2}, {Filter{Text: "harbour", Attempts: Failing}, 1}, {Filter{Text: "%"}, 1},
 		{Filter{Text: "x_y"}, 1}, {Filter{Text: "none"}, 0},
 	} {
@@ -348,14 +349,15 @@ func BenchmarkList(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer book.Close()
-	if err := book.together(func(tx *sql.Tx) error {
+	if err := book.together(func(tx work) error {
 		for i := range 10_000 {
 			id := fmt.Sprintf("%05d", i)
 			if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, sentence, lead, pid, pid_born, heats) VALUES (?, ?, 'Berth board', '/x', 'done', 120, ?, 2.5, 1, 1, 120)`,
 				id, i, strings.Repeat("joined is faster ", 10)); err != nil {
 				return err
 			}
-			if _, err := tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", id, pack(make([]byte, 20<<10))); err != nil {
+			if _, err := tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", id, pack(make([]byte,
+				20<<10))); err != nil {
 				return err
 			}
 		}

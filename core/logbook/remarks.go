@@ -82,12 +82,12 @@ func tagsText(tags []string) string {
 // Remark has what people say of a run changed, and returns the run's whole identifier and what is said of it now. The
 // identifier may be cut short as long as it names one run only.
 func (b *Book) Remark(id string, change func(*Remarks)) (full string, now Remarks, err error) {
-	err = b.writing(func(tx *sql.Tx) error {
+	err = b.writing(func(tx work) error {
 		if full, err = resolve(tx, id); err != nil {
 			return err
 		}
 		var tags string
-		if err := tx.QueryRow("SELECT called, note, tags FROM runs WHERE id = ?", full).
+		if err := tx.QueryRow("SELECT called, note, tags FROM runs WHERE id = $1", full).
 			Scan(&now.Called, &now.Note, &tags); err != nil {
 			return err
 		}
@@ -97,7 +97,7 @@ func (b *Book) Remark(id string, change func(*Remarks)) (full string, now Remark
 		if err := now.check(); err != nil {
 			return err
 		}
-		_, err := tx.Exec("UPDATE runs SET called = ?, note = ?, tags = ? WHERE id = ?", now.Called, now.Note,
+		_, err := tx.Exec("UPDATE runs SET called = $1, note = $2, tags = $3 WHERE id = $4", now.Called, now.Note,
 			tagsText(now.Tags), full)
 		return err
 	})
@@ -109,19 +109,19 @@ func (b *Book) Remark(id string, change func(*Remarks)) (full string, now Remark
 
 // Delete removes a run, with all that is kept of it. One that is under way is not removed.
 func (b *Book) Delete(id string) error {
-	err := b.writing(func(tx *sql.Tx) error {
+	err := b.writing(func(tx work) error {
 		full, err := resolve(tx, id)
 		if err != nil {
 			return err
 		}
 		var ending result.Ending
-		if err := tx.QueryRow("SELECT ending FROM runs WHERE id = ?", full).Scan(&ending); err != nil {
+		if err := tx.QueryRow("SELECT ending FROM runs WHERE id = $1", full).Scan(&ending); err != nil {
 			return err
 		}
 		if ending == result.Running {
 			return errors.New("it is under way; end it first")
 		}
-		_, err = tx.Exec("DELETE FROM runs WHERE id = ?", full) // its documents and heats go with it
+		_, err = tx.Exec("DELETE FROM runs WHERE id = $1", full) // its documents and heats go with it
 		return err
 	})
 	if err != nil {
@@ -135,7 +135,13 @@ var ErrKnown = errors.New("it is there already")
 
 // Import enters a run of another logbook, or of a file, as it is. The error is ErrKnown where it is there; another run
 // of the same identifier is refused.
-func (b *Book) Import(r *result.Result, s Summary) error {
+func (b *Book) Import(r *result.Result, s Summary) error { return b.take(r, s, false) }
+
+// HandIn enters a run that could not be entered, or not wholly, as it went on. Where the book has it the longer of the
+// two is kept; what people said of it stays.
+func (b *Book) HandIn(r *result.Result, s Summary) error { return b.take(r, s, true) }
+
+func (b *Book) take(r *result.Result, s Summary, replace bool) error {
 	if r.ID == "" {
 		return fmt.Errorf("take a run into %s: it has no identifier", b.path)
 	}
@@ -144,32 +150,28 @@ func (b *Book) Import(r *result.Result, s Summary) error {
 	if head.Ending == result.Running { // whoever runs it keeps it
 		head.Ending = result.CutOff
 	}
-	err := b.writing(func(tx *sql.Tx) error {
-		var started int64
-		err := tx.QueryRow("SELECT started FROM runs WHERE id = ?", r.ID).Scan(&started)
+	err := b.writing(func(tx work) error {
+		var started, heats int64
+		var said Remarks
+		var tags string
+		err := tx.QueryRow("SELECT started, heats, called, note, tags FROM runs WHERE id = $1", r.ID).
+			Scan(&started, &heats, &said.Called, &said.Note, &tags)
 		switch {
-		case err == nil && started == r.Started.UnixNano():
-			return ErrKnown
-		case err == nil:
+		case errors.Is(err, sql.ErrNoRows):
+		case err != nil:
+			return err
+		case started != r.Started.UnixNano():
 			return errors.New("another run has this identifier")
-		case !errors.Is(err, sql.ErrNoRows):
-			return err
-		}
-		if err := insert(tx, &head, head.Plan.File, 0, 0); err != nil {
-			return err
-		}
-		for i := range r.Heats {
-			body, err := packHeat(&r.Heats[i])
-			if err != nil {
-				return err
-			}
-			if _, err := tx.Exec("INSERT INTO heats (run, seq, body) VALUES (?, ?, ?)", r.ID, i, body); err != nil {
+		case !replace:
+			return ErrKnown
+		case heats > int64(len(r.Heats)):
+			return nil // it went on elsewhere
+		default:
+			if _, err := tx.Exec("DELETE FROM runs WHERE id = $1", r.ID); err != nil {
 				return err
 			}
 		}
-		_, err = tx.Exec("UPDATE runs SET heats = ?, sentence = ?, lead = ? WHERE id = ?", len(r.Heats), s.Sentence,
-			s.lead(), r.ID)
-		return err
+		return enterWhole(tx, &head, r.Heats, s, said, tags)
 	})
 	if err != nil {
 		return fmt.Errorf("take run %s into %s: %w", r.ID, b.path, err)
@@ -177,10 +179,31 @@ func (b *Book) Import(r *result.Result, s Summary) error {
 	return nil
 }
 
+// enterWhole enters a run that is over.
+func enterWhole(tx work, head *result.Result, heats []result.Heat, s Summary, said Remarks, tags string) error {
+	if err := insert(tx, head, head.Plan.File, 0, 0); err != nil {
+		return err
+	}
+	for i := range heats {
+		body, err := packHeat(&heats[i])
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec("INSERT INTO heats (run, seq, body) VALUES ($1, $2, $3)", head.ID, i, body); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(`UPDATE runs SET heats = $1, sentence = $2, lead = $3, called = $4, note = $5, tags = $6
+		WHERE id = $7`, len(heats), s.Sentence, s.lead(), said.Called, said.Note, tags, head.ID); err != nil {
+		return err
+	}
+	return setStand(tx, head.ID, s.Stand)
+}
+
 // writing is together for what is read before it is changed: nobody else changes it in between.
-func (b *Book) writing(do func(*sql.Tx) error) error {
-	return b.together(func(tx *sql.Tx) error {
-		if _, err := tx.Exec("UPDATE runs SET id = id WHERE 0"); err != nil { // has the file kept for us from here on
+func (b *Book) writing(do func(work) error) error {
+	return b.together(func(tx work) error {
+		if _, err := tx.Exec(b.engine.lock); err != nil {
 			return err
 		}
 		return do(tx)
@@ -188,12 +211,13 @@ func (b *Book) writing(do func(*sql.Tx) error) error {
 }
 
 // resolve finds the run that an identifier names, which may be cut short.
-func resolve(tx *sql.Tx, id string) (full string, err error) {
+func resolve(tx work, id string) (full string, err error) {
 	if id == "" {
 		return "", fmt.Errorf("no identifier: %w; paceduel log lists them", ErrNoRun)
 	}
 	rows, err := tx.Query(
-		"SELECT id FROM runs WHERE id = ?1 OR substr(id, 1, length(?1)) = ?1 ORDER BY id = ?1 DESC LIMIT 2", id,
+		"SELECT id FROM runs WHERE id = $1 OR substr(id, 1, length($1)) = $1 ORDER BY CASE WHEN id = $1 THEN 0 ELSE 1 END "+
+			"LIMIT 2", id,
 	)
 	if err != nil {
 		return "", err

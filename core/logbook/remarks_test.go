@@ -195,7 +195,8 @@ func TestABookFromBeforeRemarks(t *testing.T) {
 	for _, change := range []string{
 		"DROP INDEX runs_started", "ALTER TABLE runs DROP COLUMN called", "ALTER TABLE runs DROP COLUMN note",
 		"ALTER TABLE runs DROP COLUMN tags",
-		"ALTER TABLE runs DROP COLUMN machine", "PRAGMA user_version = 2",
+		"ALTER TABLE runs DROP COLUMN machine", "DROP INDEX runs_name", "ALTER TABLE runs DROP COLUMN node",
+		"DROP TABLE stands", "PRAGMA user_version = 2",
 	} {
 		if _, err := b.db.Exec(change); err != nil {
 			t.Fatal(err)

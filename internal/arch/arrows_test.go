@@ -16,9 +16,9 @@ var arrows = map[string]string{
 	"core/mask":  "",
 	"core/units": "",
 	"core/draft": "", "core/spans": "", "core/judge/stats": "", "core/contender/http/servertiming": "",
-	"internal/golden": "",
-	"harbour":         "core/draft workers/go",
-	"core/figure":     "core/units", "core/shots": "core/figure core/spans core/units",
+	"internal/golden": "", "internal/servers": "",
+	"harbour":     "core/draft workers/go",
+	"core/figure": "core/units", "core/shots": "core/figure core/spans core/units",
 
 	// the plan, and what carries it out
 	"core/plan":                  "core/cell core/figure core/mask core/units",
@@ -50,15 +50,16 @@ var arrows = map[string]string{
 	"core/rounds": "core/bystander core/cell core/clock core/contender core/figure core/footing core/mask core/meter " +
 		"core/pace core/panics core/plan core/result core/shots core/spans core/tally " +
 		"core/traces core/units core/weighin",
-	"core/logbook": "core/result",
+	"core/logbook": "core/guard core/result",
 
 	// what it means, and how it is shown
 	"core/judge/curve": "core/judge/stats",
 	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots core/spans " +
 		"core/units",
+	"core/history":  "core/figure core/judge core/logbook core/plan/read core/result core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
-	"core/conduct": "core/cell core/contender core/figure core/judge core/logbook core/plan " +
-		"core/plan/read core/result core/rounds core/shots " +
+	"core/conduct": "core/cell core/contender core/figure core/history core/judge core/logbook " +
+		"core/plan core/plan/read core/result core/rounds core/shots " +
 		"core/tally",
 	"core/chart":       "core/cell core/figure core/footing core/judge core/judge/curve core/plan core/result core/units",
 	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",
@@ -89,7 +90,7 @@ var arrows = map[string]string{
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",
 	"cmd/paceduel": "core/between core/cell core/chart core/conduct core/contender core/contender/all core/draft " +
-		"core/files core/footing core/judge " +
+		"core/files core/footing core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +
 		"screen/app",

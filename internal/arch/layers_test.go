@@ -19,7 +19,7 @@ var judgeLayers = []string{
 	"assess claims compare figures gain moved ranking stakes steering sweep sweep_claims starts",
 	"arrivals cautions disturbances forecast headline inside_words meanwhile phrases scorecard survival sweep_table " +
 		"sweep_words words",
-	"judge measured sweep_verdict",
+	"judge measured pair sweep_verdict",
 }
 
 // Nothing in a layer of judging knows a function of one above it. Types may: a verdict is what all of them fill in.

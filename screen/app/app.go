@@ -17,6 +17,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"paceduel/core/cell"
+	"paceduel/core/conduct"
 	"paceduel/core/contender"
 	"paceduel/core/draft"
 	"paceduel/core/judge"
@@ -42,9 +43,10 @@ type Config struct {
 	Kinds     []contender.Kind
 	Program   string // our version
 	Book      *logbook.Book
-	BookErr   error  // why Book is nil
-	SaveDir   string // where pictures and plans are saved
-	Editor    string // the user's editor, a command line; empty: vi
+	BookErr   error         // why Book is nil
+	Aside     conduct.Aside // where runs go that the logbook does not have
+	SaveDir   string        // where pictures and plans are saved
+	Editor    string        // the user's editor, a command line; empty: vi
 	Seed      uint64
 	// Start, when set, is run at once. Open, when set, is shown.
 	Start *plan.Plan

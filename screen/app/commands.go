@@ -175,7 +175,8 @@ func tryOut(ctx context.Context, cfg Config, msg screen.TryMsg) tea.Cmd {
 		}
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			out.Result, out.Err = nil, fmt.Errorf(
-				"not both of them were done after %s; give them less to do, or keep the plan and run it", units.Duration(tryLimit),
+				"not both of them were done after %s; give them less to do, or keep the plan and run it",
+				units.Duration(tryLimit),
 			)
 		}
 		return out
@@ -231,7 +232,7 @@ func startSession(
 	running.Go(func() {
 		defer cancel()
 		spec := conduct.Spec{
-			Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Accept: accept,
+			Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Aside: cfg.Aside, Accept: accept,
 			OnAnswer: s.answers.keep, Control: s.control, Glance: glance, Before: before,
 		}
 		var fault error
@@ -443,7 +444,8 @@ func saveAnswers(dir string, r *result.Result, whole *answers) tea.Cmd {
 		}
 		var names []string
 		for _, a := range each {
-			path := filepath.Join(dir, plan.Slug(strings.Join([]string{r.Plan.Name, r.ID, a.contender, a.state}, " "))+".answer")
+			path := filepath.Join(dir, plan.Slug(strings.Join([]string{r.Plan.Name, r.ID, a.contender, a.state},
+				" "))+".answer")
 			if err := files.WriteAll(path, a.body); err != nil {
 				return saidMsg{fmt.Sprintf("save the answers: %v", err), true}
 			}

@@ -23,6 +23,7 @@ import (
 	"paceduel/core/contender/query/sqlite"
 	"paceduel/core/plan"
 	"paceduel/core/shots"
+	"paceduel/internal/servers"
 )
 
 // open1 opens a driver for settings, closed with the test.
@@ -100,7 +101,7 @@ func TestConformance(t *testing.T) {
 		} else {
 			failures[shots.Access] = b.asking(func(s *Settings) { s.Password = "wrong-password" })
 			failures[shots.Refused] = b.asking(func(s *Settings) {
-				s.At = plan.Address(b.scheme + "://harbour@127.0.0.1:" + freePort() + "/harbour")
+				s.At = plan.Address(b.scheme + "://harbour@127.0.0.1:" + servers.FreePort() + "/harbour")
 			})
 			failures[shots.Protocol] = b.asking(func(s *Settings) {
 				s.At = plan.Address(b.scheme + "://harbour@" + stranger(t) + "/harbour")
@@ -248,7 +249,8 @@ func TestValuesAreWhatTheyAre(t *testing.T) {
 	eachBase(t, func(t *testing.T, b base) {
 		for _, prepared := range []bool{true, false} {
 			shot := shoot(t, open1(t, b.asking(func(s *Settings) {
-				s.Statement, s.Prepared = "select id, note, length, 'a\"b' as q from calls c join (select id as v, length from "+
+				s.Statement, s.Prepared = "select id, note, length, 'a\"b' as q from calls c join (select id as v, length "+
+					"from "+
 					"vessels) w on w.v = c.vessel where id in (3, 4) order by id", prepared
 			})))
 			want := `[{"id":3,"note":null,"length":61.5,"q":"a\"b"},{"id":4,"note":"call 4","length":68.5,"q":"a\"b"}]`
@@ -344,7 +346,8 @@ func TestFailedTransactionsAreRolledBack(t *testing.T) {
 			t.Errorf("%v over %d connections", classes, opened)
 		}
 		var rows []struct{ ID int }
-		read(t, shoot(t, open1(t, b.asking(func(s *Settings) { s.Statement = "select id from journal order by id" }))), &rows)
+		read(t, shoot(t, open1(t, b.asking(func(s *Settings) { s.Statement = "select id from journal order by id" }))),
+			&rows)
 		if fmt.Sprint(rows) != "[{21} {22} {121} {122}]" {
 			t.Errorf("left in the journal: %v", rows)
 		}
@@ -620,7 +623,8 @@ func TestAccountIsOfTheHeatAlone(t *testing.T) {
 			}
 		}
 		if b.server != nil && (few[database.Performed] != 20 || many[database.Performed] != 60) {
-			t.Errorf("the server counted %d statements in 20 shots, %d in 60", few[database.Performed], many[database.Performed])
+			t.Errorf("the server counted %d statements in 20 shots, %d in 60", few[database.Performed],
+				many[database.Performed])
 		}
 		if none := heat(0); b.scheme != database.Postgres && none[exact[0]] != 0 {
 			t.Errorf("%s: %d in no shot", exact[0], none[exact[0]])
@@ -670,7 +674,8 @@ func TestCountsArePostgreSQLs(t *testing.T) {
 	all := fire(t, c, 40)
 	callsAfter, rowsAfter := counted()
 	if callsAfter-calls != all[0] || rowsAfter-rows != all[1] || all[0] != 40*26 {
-		t.Errorf("%d statements and %d rows; the server counted %d and %d", all[0], all[1], callsAfter-calls, rowsAfter-rows)
+		t.Errorf("%d statements and %d rows; the server counted %d and %d", all[0], all[1], callsAfter-calls,
+			rowsAfter-rows)
 	}
 }
 
@@ -737,8 +742,9 @@ func TestQueryPlans(t *testing.T) {
 		if err != nil || same != view.QueryShape {
 			t.Errorf("%v: %q, before %q", err, same, view.QueryShape)
 		}
-		b.do(t, "create index tides_hour on tides (hour)", map[string]string{database.MySQL: "analyze table tides"}[b.scheme]+
-			map[bool]string{true: "analyze", false: ""}[b.scheme != database.MySQL])
+		b.do(t, "create index tides_hour on tides (hour)",
+			map[string]string{database.MySQL: "analyze table tides"}[b.scheme]+
+				map[bool]string{true: "analyze", false: ""}[b.scheme != database.MySQL])
 		text, other, err := d.(contender.Explained).Explain(t.Context())
 		if err != nil || other == same || !strings.Contains(text, "tides_hour") {
 			t.Errorf("%v: with an index %q", err, text)

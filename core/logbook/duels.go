@@ -1,0 +1,91 @@
+package logbook
+
+import (
+	"fmt"
+	"time"
+
+	"paceduel/core/result"
+)
+
+// Duel is a duel of which the book has runs: those of one name.
+type Duel struct {
+	Name   string
+	Runs   int // that did not fail
+	Newest time.Time
+}
+
+// Duels are the duels whose runs began last, at most limit of them, the newest first. Runs that failed are left out.
+func (b *Book) Duels(limit int) (out []Duel, err error) {
+	err = b.reading(func(w work) error {
+		rows, err := w.Query(`SELECT name, count(*), max(started) FROM runs WHERE ending <> $1
+			GROUP BY name ORDER BY max(started) DESC, name LIMIT $2`, result.Failed, limit)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var d Duel
+			var newest int64
+			if err := rows.Scan(&d.Name, &d.Runs, &newest); err != nil {
+				return err
+			}
+			d.Newest = time.Unix(0, newest)
+			out = append(out, d)
+		}
+		return rows.Err()
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list duels in %s: %w", b.path, err)
+	}
+	return out, nil
+}
+
+// Stood is a run of a duel with what time lines are made of; empty where that is not known.
+type Stood struct {
+	Entry
+	Stand []byte
+}
+
+// RunsOf are the latest runs of a duel, at most limit of them, the newest first. Runs that failed are left out.
+func (b *Book) RunsOf(duel string, limit int) (out []Stood, err error) {
+	err = b.reading(func(w work) error {
+		rows, err := w.Query("SELECT "+columns+`, coalesce(body, '') FROM runs LEFT JOIN stands ON run = id
+			WHERE name = $1 AND ending <> $2 ORDER BY started DESC, id DESC LIMIT $3`, duel, result.Failed, limit)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var s Stood
+			var stand string
+			if err := s.scan(rows, &stand); err != nil {
+				return err
+			}
+			s.Stand = []byte(stand)
+			out = append(out, s)
+		}
+		return rows.Err()
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list runs of %q in %s: %w", duel, b.path, err)
+	}
+	return out, nil
+}
+
+// SetStand enters what time lines are made of, of a run that was kept without.
+func (b *Book) SetStand(run string, stand []byte) error {
+	err := b.together(func(tx work) error { return setStand(tx, run, stand) })
+	if err != nil {
+		return fmt.Errorf("keep how run %s stood in %s: %w", run, b.path, err)
+	}
+	return nil
+}
+
+func setStand(tx work, run string, stand []byte) error {
+	if len(stand) == 0 {
+		return nil
+	}
+	_, err := tx.Exec(`INSERT INTO stands (run, body) VALUES ($1, $2)
+		ON CONFLICT (run) DO UPDATE SET body = excluded.body`, run, string(stand))
+	return err
+}
