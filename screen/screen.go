@@ -18,6 +18,7 @@ import (
 	"paceduel/core/cell"
 	"paceduel/core/chart/paper"
 	"paceduel/core/footing"
+	"paceduel/core/history"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/meter"
@@ -49,9 +50,13 @@ type Scene struct {
 	Book  logbook.Totals // what the logbook holds in all
 	// BookTrouble says why there is no logbook.
 	BookTrouble error
-	Chosen      *Duel    // under ask; nil without any
-	Machine     *Machine // nil before it was looked at
-	Run         *Run     // in view: under way, or opened; nil before the first
+	// Lines are the duels of the logbook with their runs over time, as far as they were asked for, and Pair the two runs
+	// that were last held to each other; nil before.
+	Lines   []*history.Line
+	Pair    *history.Pair
+	Chosen  *Duel    // under ask; nil without any
+	Machine *Machine // nil before it was looked at
+	Run     *Run     // in view: under way, or opened; nil before the first
 	// Pictures keeps what was drawn of Run; nil keeps nothing.
 	Pictures *Pictures
 	// Width and Height are the room that the view at hand has for its body, in cells.
@@ -219,6 +224,14 @@ type (
 		ID     string
 		Change func(*logbook.Remarks)
 	}
+	// LinesMsg asks for the duels of the logbook with their runs over time.
+	LinesMsg struct{}
+	// PairMsg asks for two runs to be held to each other.
+	PairMsg struct{ Then, Now string }
+	// PairedMsg tells the log view that they have been.
+	PairedMsg struct{}
+	// AgainMsg asks for the plan of an earlier run to be run again as it was.
+	AgainMsg struct{ ID string }
 	// DeleteRunMsg asks for a run to be removed from the logbook.
 	DeleteRunMsg struct{ ID string }
 	// GoMsg asks for the stop that shows something; the stop is handed it, too.
@@ -253,7 +266,8 @@ type (
 		Result *result.Result // nil where not even a plan could be made
 		Err    error          // why nothing can be run; nil: it can
 	}
-	// EmptyFolderMsg tells the ask view that there is no duel yet, and what could stand in one: addresses on this machine,
+	// EmptyFolderMsg tells the ask view that there is no duel yet, and what could stand in one: addresses on this
+	// machine,
 	// and contenders of earlier duels.
 	EmptyFolderMsg struct{ Served, Earlier []Offer }
 	// Offer is a text for a contender, with what it is.

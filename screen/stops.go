@@ -12,6 +12,7 @@ const (
 	Rounds  Stop = "rounds"
 	Verdict Stop = "verdict"
 	Sweep   Stop = "sweep"
+	Log     Stop = "log"
 )
 
 // Row is a stop as the application knows it: each view's folder has a function that makes its own, and the application

@@ -13,6 +13,7 @@ import (
 	"paceduel/core/logbook"
 	"paceduel/core/plan"
 	"paceduel/core/plan/read"
+	"paceduel/core/units"
 )
 
 // What the shell is offered. Nothing here may fail loudly: what cannot be read offers nothing.
@@ -45,18 +46,46 @@ func (s *settings) completeRuns(_ *cobra.Command, args []string, begun string) (
 ) {
 	const most = 50
 	book, err := s.book()
-	if err != nil || len(args) > 0 {
+	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}
 	defer book.Close()
 	runs, _ := book.List(most, logbook.Filter{Attempts: logbook.Kept})
 	for _, e := range runs {
-		if strings.HasPrefix(e.ID, begun) {
+		if strings.HasPrefix(e.ID, begun) && !slices.Contains(args, e.ID) {
 			about := e.Name + ", " + e.Started.Format("2 Jan 15:04")
 			out = append(out, cobra.CompletionWithDesc(e.ID, strings.ReplaceAll(about, "\t", " ")))
 		}
 	}
 	return out, cobra.ShellCompDirectiveDefault // saved results are files
+}
+
+// completeOneRun is completeRuns for a command that takes one run.
+func (s *settings) completeOneRun(c *cobra.Command, args []string, begun string) (
+	out []cobra.Completion, do cobra.ShellCompDirective,
+) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return s.completeRuns(c, args, begun)
+}
+
+// completeDuels offers the duels in the logbook.
+func (s *settings) completeDuels(_ *cobra.Command, args []string, begun string) (
+	out []cobra.Completion, do cobra.ShellCompDirective,
+) {
+	book, err := s.book()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	defer book.Close()
+	duels, _ := book.Duels(listDuels)
+	for _, d := range duels {
+		if strings.HasPrefix(d.Name, begun) {
+			out = append(out, cobra.CompletionWithDesc(d.Name, units.Plural(d.Runs, "run")))
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
 // completeContenders offers the contenders of the plans that are named, the baselines aside, who run in any case.
@@ -144,10 +173,23 @@ func (s *settings) offer(root *cobra.Command) {
 		switch c.Name() {
 		case "run", "check", "open":
 			c.ValidArgsFunction = completePlans
-		case "show", "export":
+		case "show", "export", "again":
+			c.ValidArgsFunction = s.completeOneRun
+		case "pair":
 			c.ValidArgsFunction = s.completeRuns
+		case "log":
+			for _, below := range c.Commands() {
+				switch below.Name() {
+				case "note", "tag", "rename":
+					below.ValidArgsFunction = s.completeOneRun
+				case "delete":
+					below.ValidArgsFunction = s.completeRuns
+				}
+			}
 		}
-		for flag, complete := range map[string]cobra.CompletionFunc{"only": s.completeContenders, "set": completeSets} {
+		for flag, complete := range map[string]cobra.CompletionFunc{
+			"only": s.completeContenders, "set": completeSets, "go-on": s.completeOneRun,
+		} {
 			if c.Flags().Lookup(flag) != nil {
 				if err := c.RegisterFlagCompletionFunc(flag, complete); err != nil {
 					panic(err) // only of a flag that is none

@@ -10,10 +10,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"paceduel/core/chart"
+	"paceduel/core/chart/paper"
 	"paceduel/core/conduct"
 	"paceduel/core/history"
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
+	"paceduel/core/plan"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -26,6 +29,7 @@ const (
 
 func (s *settings) duelsCommand() *cobra.Command {
 	var most int
+	var to string
 	c := &cobra.Command{
 		Use:   "duels [NAME]",
 		Short: "list duels with how they went from run to run; of one, run by run, with what changed between them",
@@ -54,12 +58,29 @@ func (s *settings) duelsCommand() *cobra.Command {
 			if len(line.Runs) == 0 {
 				return usageError{fmt.Errorf("no run of a duel %q in %s; paceduel log duels lists them", args[0], book.Path())}
 			}
+			if to != "" {
+				return s.saveLine(line, to)
+			}
 			s.words.out.printer().line(line)
 			return nil
 		},
 	}
 	c.Flags().IntVar(&most, "runs", lineRuns, "how many of the latest runs of each")
+	c.Flags().StringVar(&to, "to", "", "write the time line of one duel as SVG and PDF to `DIR`")
+	c.ValidArgsFunction = s.completeDuels
 	return c
+}
+
+// saveLine writes the picture of a duel's runs over time.
+func (s *settings) saveLine(l *history.Line, dir string) error {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return usageError{fmt.Errorf("write the time line: %w", err)}
+	}
+	saved, err := paper.Save(paper.History(chart.NewHistory(l)), dir, plan.Slug(l.Duel)+"-over-time")
+	for _, name := range saved {
+		fmt.Fprintln(s.words.out, name)
+	}
+	return err
 }
 
 func (s *settings) listDuels(ctx context.Context, book *logbook.Book, duels []logbook.Duel, most int) error {
@@ -124,7 +145,6 @@ its duel before; with one name, that run and the one of its duel before.`,
 			return nil
 		},
 	}
-	c.ValidArgsFunction = s.completeRuns
 	return c
 }
 

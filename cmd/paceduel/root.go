@@ -42,7 +42,8 @@ sure that is. Without a command it opens the full-screen application.`,
 		return usageError{fmt.Errorf("%w; %s --help tells more", err, c.CommandPath())}
 	})
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
-		s.logCommand(), s.pairCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(), s.newCommand(),
+		s.againCommand(), s.logCommand(), s.pairCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(),
+		s.newCommand(),
 		s.schemaCommand(),
 		s.workerCommand(), harbourCommand(), manCommand())
 	s.offer(root)

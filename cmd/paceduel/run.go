@@ -149,7 +149,8 @@ type runOptions struct {
 	goOn   string // an earlier run to go on from; empty: none
 	ci     string // the folder for what a pipeline goes by; empty: nothing is written
 
-	tell func(report.Duel) // is told what came of each duel; nil: nobody is
+	tell  func(report.Duel)    // is told what came of each duel; nil: nobody is
+	after func(*result.Result) // is handed the result; nil: nobody is
 }
 
 // told tells whoever wants to know what came of a duel.
@@ -197,6 +198,9 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	began := time.Now()
 	o, err := conduct.Duel(ctx, spec, w.watch)
 	opt.told(ctx, p, o, time.Since(began), err)
+	if opt.after != nil {
+		opt.after(o.Result)
+	}
 	unkept := shots.close()
 	if opt.out != "" && o.Result != nil {
 		if writeErr := s.writeResult(o.Result, opt.out); writeErr != nil {

@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -38,6 +39,30 @@ func (b *Book) Duels(limit int) (out []Duel, err error) {
 		return nil, fmt.Errorf("list duels in %s: %w", b.path, err)
 	}
 	return out, nil
+}
+
+// Entry is the run that an identifier names, as lists have it. The identifier may be cut short as long as it names one
+// run only.
+func (b *Book) Entry(id string) (e Entry, err error) {
+	err = b.reading(func(w work) error {
+		full, err := resolve(w, id)
+		if err != nil {
+			return err
+		}
+		rows, err := w.Query("SELECT "+columns+" FROM runs WHERE id = $1", full)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		if !rows.Next() {
+			return errors.Join(rows.Err(), ErrNoRun)
+		}
+		return e.scan(rows)
+	})
+	if err != nil {
+		return e, fmt.Errorf("find run %s in %s: %w", id, b.path, err)
+	}
+	return e, nil
 }
 
 // Stood is a run of a duel with what time lines are made of; empty where that is not known.

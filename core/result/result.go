@@ -77,16 +77,18 @@ const (
 
 // Plan is the plan of the run as written, with what was laid over it, and what came of it.
 type Plan struct {
-	Name     string   `json:"name" text:"name"`
-	Question string   `json:"question,omitempty"`
-	Baseline string   `json:"baseline" text:"name"`
-	File     string   `json:"file"`
-	Source   string   `json:"source"`             // before variables were filled in
-	SHA256   string   `json:"sha256" text:"ours"` // of source
-	Sets     []string `json:"sets,omitempty"`
-	Vars     []string `json:"variables,omitempty"` // names only
-	Rounds   int      `json:"rounds"`              // that were to be run in the end
-	Until    *Until   `json:"until,omitempty"`
+	Name     string `json:"name" text:"name"`
+	Question string `json:"question,omitempty"`
+	Baseline string `json:"baseline" text:"name"`
+	File     string `json:"file"`
+	Source   string `json:"source"`             // before variables were filled in
+	SHA256   string `json:"sha256" text:"ours"` // of source
+	// Files are those that the plan names, as they were when it was run.
+	Files  []files.Sum `json:"files,omitempty"`
+	Sets   []string    `json:"sets,omitempty"`
+	Vars   []string    `json:"variables,omitempty"` // names only
+	Rounds int         `json:"rounds"`              // that were to be run in the end
+	Until  *Until      `json:"until,omitempty"`
 	// rounds after which it was looked at, to end early
 	Looks     []int                         `json:"looks,omitempty"`
 	Interest  float64                       `json:"interest"`            // a fraction

@@ -16,6 +16,7 @@ import (
 	"math/big"
 	mathrand "math/rand/v2"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/figure"
+	"paceduel/core/files"
 	"paceduel/core/footing"
 	"paceduel/core/meter"
 	"paceduel/core/panics"
@@ -166,12 +168,13 @@ func (r *runner) describe() *result.Result {
 	all.Rounds = initialRounds(p)
 	order := Order(&all, r.cfg.Seed)
 	res := &result.Result{
-		Version: result.Version, Program: r.cfg.Program, ID: newID(r.clock.Wall()), Seed: r.cfg.Seed, Started: r.clock.Wall(),
-		Ending: result.Running, Host: result.Host(meter.ReadHost()), Order: order,
+		Version: result.Version, Program: r.cfg.Program, ID: newID(r.clock.Wall()), Seed: r.cfg.Seed,
+		Started: r.clock.Wall(),
+		Ending:  result.Running, Host: result.Host(meter.ReadHost()), Order: order,
 		Plan: result.Plan{
 			Name: p.Name, Question: p.Question, Baseline: p.Baseline, File: p.File, Source: p.Source,
-			SHA256: hex.EncodeToString(sum[:]),
-			Sets:   p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: float64(p.Interest), Decides: p.Decides,
+			SHA256: hex.EncodeToString(sum[:]), Files: files.Named(p.Source+"\n"+strings.Join(p.Sets, "\n"), p.Dir),
+			Sets: p.Sets, Vars: p.Vars(), Rounds: all.Rounds, Interest: float64(p.Interest), Decides: p.Decides,
 			Looks: p.Looks, Interests: interests(p), Rungs: p.Rungs, Stakes: stakes(p.Stakes),
 			Pace: paceOf(p),
 		},

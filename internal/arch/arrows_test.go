@@ -47,7 +47,8 @@ var arrows = map[string]string{
 		"core/meter core/plan " +
 		"core/result core/shots core/traces core/units",
 	"core/weighin": "core/contender core/footing core/keeper core/launch core/plan core/result core/shots core/units",
-	"core/rounds": "core/bystander core/cell core/clock core/contender core/figure core/footing core/mask core/meter " +
+	"core/rounds": "core/bystander core/cell core/clock core/contender core/figure core/files core/footing core/mask " +
+		"core/meter " +
 		"core/pace core/panics core/plan core/result core/shots core/spans core/tally " +
 		"core/traces core/units core/weighin",
 	"core/logbook": "core/guard core/result",
@@ -56,12 +57,13 @@ var arrows = map[string]string{
 	"core/judge/curve": "core/judge/stats",
 	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots core/spans " +
 		"core/units",
-	"core/history":  "core/figure core/judge core/logbook core/plan/read core/result core/units",
+	"core/history":  "core/figure core/files core/judge core/logbook core/plan core/plan/read core/result core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
 	"core/conduct": "core/cell core/contender core/figure core/history core/judge core/logbook " +
 		"core/plan core/plan/read core/result core/rounds core/shots " +
 		"core/tally",
-	"core/chart":       "core/cell core/figure core/footing core/judge core/judge/curve core/plan core/result core/units",
+	"core/chart": "core/cell core/figure core/footing core/history core/judge core/judge/curve core/plan " +
+		"core/result core/units",
 	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",
 	"core/report": "core/chart core/chart/paper core/files core/judge core/result core/shots core/tally " +
 		"core/units",
@@ -69,7 +71,8 @@ var arrows = map[string]string{
 	// the application
 	"screen/look":  "core/chart core/units",
 	"screen/parts": "core/chart core/units",
-	"screen": "core/cell core/chart/paper core/footing core/judge core/logbook core/meter core/pace core/plan " +
+	"screen": "core/cell core/chart/paper core/footing core/history core/judge core/logbook core/meter core/pace " +
+		"core/plan " +
 		"core/result core/units screen/look",
 	"screen/ask": "core/chart core/draft core/judge core/logbook core/plan core/plan/read core/result core/units " +
 		"screen screen/parts",
@@ -81,15 +84,16 @@ var arrows = map[string]string{
 	"screen/verdict": "core/cell core/chart core/chart/paper core/judge core/units screen screen/parts",
 	"screen/sweep":   "core/chart core/chart/paper core/judge core/judge/curve core/units screen screen/parts",
 	"screen/why":     "core/chart core/chart/paper core/judge screen screen/parts",
-	"screen/log":     "core/logbook core/result core/units screen screen/parts",
+	"screen/log":     "core/chart core/chart/paper core/history core/logbook core/result core/units screen screen/parts",
 	"screen/app": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/draft " +
-		"core/files core/footing core/judge " +
+		"core/files core/footing core/history core/judge " +
 		"core/keeper core/logbook core/meter core/pace core/panics core/plan core/plan/read core/result core/rounds " +
 		"core/units core/weighin screen " +
 		"screen/look " +
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",
-	"cmd/paceduel": "core/between core/cell core/chart core/conduct core/contender core/contender/all core/draft " +
+	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/contender/all " +
+		"core/draft " +
 		"core/files core/footing core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"strings"
 	"sync"
 	"time"
 
@@ -341,6 +342,35 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 			_, _, err := b.Remark(msg.ID, msg.Change)
 			return err
 		})
+	case screen.LinesMsg:
+		return m, readLines(m.ctx, m.cfg.Book)
+	case linesMsg:
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		m.scene.Lines = msg.lines
+		return m, nil
+	case screen.PairMsg:
+		return m, pairUp(m.cfg.Book, msg)
+	case pairedMsg:
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		m.scene.Pair = msg.pair
+		return m.tell(screen.Log, screen.PairedMsg{})
+	case screen.AgainMsg:
+		return m, readOnceMore(m.cfg, msg.ID)
+	case onceMoreMsg:
+		if msg.err != nil {
+			return m.say(msg.err.Error(), true)
+		}
+		m, cmd := m.start(msg.plan, false, nil)
+		if len(msg.notes) > 0 {
+			var said tea.Cmd
+			m, said = m.say(strings.Join(msg.notes, "; "), true)
+			cmd = tea.Batch(cmd, said)
+		}
+		return m, cmd
 	case screen.DeleteRunMsg:
 		return m, inBook(m.cfg.Book, func(b *logbook.Book) error { return b.Delete(msg.ID) })
 	case bookChangedMsg:

@@ -27,6 +27,7 @@ import (
 	"paceduel/core/draft"
 	"paceduel/core/files"
 	"paceduel/core/footing"
+	"paceduel/core/history"
 	"paceduel/core/judge"
 	"paceduel/core/keeper"
 	"paceduel/core/logbook"
@@ -201,6 +202,88 @@ func inBook(book *logbook.Book, change func(*logbook.Book) error) tea.Cmd {
 			return nil
 		}
 		return bookChangedMsg{change(book)}
+	}
+}
+
+// linesMsg brings the duels of the logbook over time.
+type linesMsg struct {
+	lines []*history.Line
+	err   error
+}
+
+// Bounds of what is shown of the logbook's duels.
+const (
+	shownDuels = 30
+	shownRuns  = 40 // of each
+)
+
+func readLines(ctx context.Context, book *logbook.Book) tea.Cmd {
+	return func() tea.Msg {
+		if book == nil {
+			return nil
+		}
+		duels, err := book.Duels(shownDuels)
+		if err != nil {
+			return linesMsg{err: err}
+		}
+		out := linesMsg{lines: []*history.Line{}}
+		for _, d := range duels {
+			line, err := conduct.TimeLine(ctx, book, d.Name, shownRuns)
+			if err != nil {
+				return linesMsg{err: err}
+			}
+			out.lines = append(out.lines, line)
+		}
+		return out
+	}
+}
+
+// pairedMsg brings two runs that were held to each other.
+type pairedMsg struct {
+	pair *history.Pair
+	err  error
+}
+
+func pairUp(book *logbook.Book, of screen.PairMsg) tea.Cmd {
+	return func() tea.Msg {
+		then, err := book.Load(of.Then)
+		if err != nil {
+			return pairedMsg{err: err}
+		}
+		now, err := book.Load(of.Now)
+		if err != nil {
+			return pairedMsg{err: err}
+		}
+		if now.Started.Before(then.Started) {
+			then, now = now, then
+		}
+		p, err := history.PairOf(then, now, "", "")
+		return pairedMsg{p, err}
+	}
+}
+
+// onceMoreMsg brings the plan of an earlier run.
+type onceMoreMsg struct {
+	plan  *plan.Plan
+	notes []string
+	err   error
+}
+
+func readOnceMore(cfg Config, id string) tea.Cmd {
+	return func() tea.Msg {
+		r, err := cfg.Book.Load(id)
+		if err != nil {
+			return onceMoreMsg{err: err}
+		}
+		file := r.Plan.File
+		if e, err := cfg.Book.Entry(id); err == nil && e.File != "" {
+			file = e.File
+		}
+		p, notes, err := history.Again(r, file, cfg.Options)
+		if err == nil {
+			p.Seed = r.Seed
+		}
+		return onceMoreMsg{p, notes, err}
 	}
 }
 

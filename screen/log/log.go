@@ -26,10 +26,29 @@ type View struct {
 	whose  string // the run that it is for, or that is to be deleted
 	asked  bool   // whether it is to be deleted
 
+	shows page
+	duel  parts.Cursor // among the duels
+	run   parts.Cursor // among the runs of one
+	first string       // the run that another is to be held to; empty: none
+	line  int          // of a pair, that is uppermost
+	from  page         // where a pair was asked for
+
+	byDuel, byRun, over, back, hold, again, save, up, down key.Binding
+
 	open, look, failed                key.Binding
 	note, tags, call, remove          key.Binding
 	done, leave, take, give, yes, not key.Binding
 }
+
+// page is what of the logbook is in view.
+type page int
+
+const (
+	runs  page = iota // one by one, the newest first
+	duels             // each with its runs over time
+	line              // the runs of one duel over time
+	pair              // two runs face to face
+)
 
 // field is something that the user may write.
 type field struct {
@@ -62,11 +81,18 @@ var (
 func New() screen.View {
 	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
 	return View{
-		cursor: parts.NewCursor(), of: logbook.Filter{Attempts: logbook.Kept}, open: bind("enter", "open the run"),
-		look: bind("/", "those of …"), failed: bind("t", "failed attempts"), note: bind("n", "note"), tags: bind("g", "tags"),
+		cursor: parts.NewCursor(), of: logbook.Filter{Attempts: logbook.Kept}, open: bind("enter", "open"),
+		look: bind("/", "those of …"), failed: bind("t", "failed attempts"), note: bind("n", "note"), tags: bind("g",
+			"tags"),
 		call: bind("c", "call it"), remove: bind("d", "delete"), done: bind("enter", "list those"),
 		leave: bind("esc", "list all"), take: bind("enter", "keep"), give: bind("esc", "leave it as it was"),
 		yes: bind("enter", "delete it"), not: bind("esc", "keep it"),
+
+		duel: parts.NewCursor(), run: parts.NewCursor(), byDuel: bind("b", "by duel"), byRun: bind("b", "run by run"),
+		over: bind("enter", "over time"), back: bind("esc", "back"), hold: bind("h", "hold to …"),
+		again: bind("e", "again"), save: bind("s", "save picture"), up: key.NewBinding(key.WithKeys("up", "k"),
+			key.WithHelp("↑ ↓", "scroll")),
+		down: key.NewBinding(key.WithKeys("down", "j")),
 	}
 }
 
@@ -95,16 +121,21 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 	case len(s.Runs) == 0:
 		return nil
 	}
+	if v.shows != runs {
+		return v.pageKeys(s)
+	}
 	open, failed := v.open, v.failed
 	open.SetEnabled((s.Run == nil || !s.Run.Live) && len(v.listed(s)) > 0)
 	if v.of.Attempts == logbook.Failing {
 		failed.SetHelp("t", "those that did not fail")
 	}
-	keys := []key.Binding{open, v.cursor.Key(), v.look, failed}
+	keys := []key.Binding{open, v.cursor.Key(), v.byDuel}
 	if len(v.listed(s)) > 0 {
-		keys = append(keys, v.note, v.tags, v.call, v.remove)
+		again := v.again
+		again.SetEnabled(s.Run == nil || !s.Run.Live)
+		keys = append(keys, v.holding(), again, v.note, v.tags, v.call, v.remove)
 	}
-	return keys
+	return append(keys, v.look, failed)
 }
 
 // Update implements screen.View.
@@ -112,9 +143,19 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	if v.typed != nil {
 		return v.write(msg)
 	}
+	if _, ok := msg.(screen.PairedMsg); ok && s.Pair != nil {
+		v.from, v.shows, v.line, v.first = v.shows, pair, 0, ""
+		if v.from == pair {
+			v.from = runs
+		}
+		return v, nil
+	}
 	press, ok := msg.(tea.KeyPressMsg)
 	if !ok || len(s.Runs) == 0 {
 		return v, nil
+	}
+	if v.shows != runs {
+		return v.turn(press, s)
 	}
 	if v.asked {
 		switch {
@@ -126,26 +167,35 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		}
 		return v, nil
 	}
-	runs := v.listed(s)
-	if next, moved := v.cursor.Press(press, len(runs)); moved {
+	listed := v.listed(s)
+	if next, moved := v.cursor.Press(press, len(listed)); moved {
 		v.cursor = next
 		return v, nil
 	}
 	switch {
+	case key.Matches(press, v.byDuel):
+		v.shows = duels
+		return v, screen.Send(screen.LinesMsg{})
 	case key.Matches(press, v.look):
 		return v.begin(search, v.of.Text)
 	case key.Matches(press, v.failed) && v.of.Attempts == logbook.Failing:
 		v.of.Attempts, v.cursor = logbook.Kept, v.cursor.Set(0)
 	case key.Matches(press, v.failed):
 		v.of.Attempts, v.cursor = logbook.Failing, v.cursor.Set(0)
-	case key.Matches(press, v.open) && len(runs) > 0 && (s.Run == nil || !s.Run.Live):
-		return v, screen.Send(screen.OpenMsg{ID: runs[v.cursor.At(len(runs))].ID})
+	case key.Matches(press, v.open) && len(listed) > 0 && (s.Run == nil || !s.Run.Live):
+		return v, screen.Send(screen.OpenMsg{ID: listed[v.cursor.At(len(listed))].ID})
 	}
-	if len(runs) == 0 {
+	if len(listed) == 0 {
 		return v, nil
 	}
-	here := &runs[v.cursor.At(len(runs))]
+	here := &listed[v.cursor.At(len(listed))]
 	v.whose = here.ID
+	switch {
+	case key.Matches(press, v.hold):
+		return v.holdTo(here.ID)
+	case key.Matches(press, v.again) && (s.Run == nil || !s.Run.Live):
+		return v, screen.Send(screen.AgainMsg{ID: here.ID})
+	}
 	for _, w := range []struct {
 		key   key.Binding
 		field *field
@@ -200,20 +250,25 @@ func (v View) Sentence(s screen.Scene) string {
 	case len(s.Runs) == 0:
 		return "The logbook is empty; every run is kept here, the finished ones and the interrupted ones."
 	}
-	runs := v.listed(s)
+	if v.shows != runs {
+		return v.pageSentence(s)
+	}
+	listed := v.listed(s)
 	what := "run"
 	if v.of.Attempts == logbook.Failing {
 		what = "failed attempt"
 	}
 	if v.asked {
-		for i := range runs {
-			if e := &runs[i]; e.ID == v.whose {
-				return fmt.Sprintf("Delete %s, %s of %s, with its %s?", e.ID, e.Title(), when(*e), units.Plural(e.Heats, "heat"))
+		for i := range listed {
+			if e := &listed[i]; e.ID == v.whose {
+				return fmt.Sprintf("Delete %s, %s of %s, with its %s?", e.ID, e.Title(), when(*e), units.Plural(e.Heats,
+					"heat"))
 			}
 		}
 	}
 	if v.of.Text != "" {
-		return fmt.Sprintf("%s with %q in names, folder, verdict, note or tags.", units.Plural(len(runs), what), v.of.Text)
+		return fmt.Sprintf("%s with %q in names, folder, verdict, note or tags.", units.Plural(len(listed), what),
+			v.of.Text)
 	}
 	if what != "run" {
 		return units.Plural(s.Book.Failed, what) + ": nothing came of them."
@@ -221,8 +276,8 @@ func (v View) Sentence(s screen.Scene) string {
 	text := fmt.Sprintf(
 		"%s, %s of them to the end", units.Plural(s.Book.Runs-s.Book.Failed, "run"), units.Count(int64(s.Book.Done)),
 	)
-	if len(runs) > 0 {
-		text += fmt.Sprintf("; the newest is %s of %s", runs[0].Name, when(runs[0]))
+	if len(listed) > 0 {
+		text += fmt.Sprintf("; the newest is %s of %s", listed[0].Name, when(listed[0]))
 	}
 	text += "."
 	if s.Book.Failed > 0 {
@@ -238,6 +293,14 @@ func when(e logbook.Entry) string { return e.Started.Format("2 Jan 15:04") }
 
 // Body implements screen.View.
 func (v View) Body(s screen.Scene, w, h int) string {
+	switch {
+	case v.shows == duels:
+		return v.duelsBody(s, w, h)
+	case v.shows == line && v.lineAt(s) != nil:
+		return v.lineBody(s, v.lineAt(s), w, h)
+	case v.shows == pair && s.Pair != nil:
+		return v.pairBody(s, w, h)
+	}
 	var lines []string
 	if f := v.typed; f != nil {
 		label := f.label + "  "
@@ -246,9 +309,9 @@ func (v View) Body(s screen.Scene, w, h int) string {
 	}
 	var list []string
 	at := 0
-	runs := v.listed(s)
-	for i, e := range runs {
-		here := i == v.cursor.At(len(runs))
+	listed := v.listed(s)
+	for i, e := range listed {
+		here := i == v.cursor.At(len(listed))
 		if here {
 			at = len(list)
 		}
@@ -277,11 +340,15 @@ func (v View) entry(s screen.Scene, e logbook.Entry, here bool, w int) []string 
 	title := max(w-2-id-date-2*gap-34, 16)
 	space := strings.Repeat(" ", gap)
 	head := mark + parts.Cell(name.Render(e.Title()), title) + space +
-		s.Theme.Faint.Render(parts.Cell(when(e), date)+space+parts.Cell(e.ID, id)+space) + ending
+		s.Theme.Faint.Render(parts.Cell(when(e), date)+space+parts.Cell(e.ID, id)+space)
 	said := e.Sentence
 	if said == "" {
 		said = "no verdict"
 	}
+	if v.first == e.ID {
+		ending += s.Theme.Caution.Render("  to be held to another")
+	}
+	head += ending
 	lines := []string{parts.Cell(head, w)}
 	var remarks []string
 	if e.Called != "" {

@@ -3,4 +3,4 @@ package log
 import "paceduel/screen"
 
 // Stop is where earlier runs are.
-func Stop() screen.Row { return screen.Row{Stop: "log", View: New()} }
+func Stop() screen.Row { return screen.Row{Stop: screen.Log, View: New()} }

@@ -1,0 +1,74 @@
+package files
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// Sum is what a file held.
+type Sum struct {
+	Path   string `json:"path"` // as it was named
+	Bytes  int64  `json:"bytes"`
+	SHA256 string `json:"sha256,omitempty"` // empty of a file that is too large to be read for this
+}
+
+// Bounds of what is summed up.
+const (
+	mostNamed  = 100
+	mostLooked = 2000     // words that are looked for
+	mostSummed = 64 << 20 // bytes of one file
+)
+
+// Named sums up the regular files that stand as words in a text, relative to a folder: in the order in which they are
+// named, each once. What cannot be read is left out. It is for telling whether files that a plan names are those that
+// they were; what they hold besides, as a script that starts another, it does not follow.
+func Named(text, dir string) (out []Sum) {
+	words := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`[]{}(),;|&<>=$#", r) })
+	seen := map[string]bool{}
+	for _, w := range words {
+		w = strings.TrimRight(w, ":")
+		if w == "" || seen[w] || len(seen) >= mostLooked || len(out) >= mostNamed {
+			continue
+		}
+		seen[w] = true
+		path := w
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(dir, path)
+		}
+		if one, ok := SumOf(path); ok {
+			one.Path = w
+			out = append(out, one)
+		}
+	}
+	return slices.Clip(out)
+}
+
+// SumOf sums up a regular file; ok is false for what is none, or cannot be read.
+func SumOf(path string) (s Sum, ok bool) {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return s, false
+	}
+	if s = (Sum{Path: path, Bytes: info.Size()}); s.Bytes > mostSummed {
+		return s, true
+	}
+	f, err := Open(path, mostSummed)
+	if err != nil {
+		return s, false
+	}
+	defer f.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, io.LimitReader(f, mostSummed)); err != nil {
+		return s, false
+	}
+	s.SHA256 = hex.EncodeToString(hash.Sum(nil))
+	return s, true
+}
+
+// Same reports whether a file holds what it did, as far as that is known.
+func (s Sum) Same(o Sum) bool { return s.Bytes == o.Bytes && s.SHA256 == o.SHA256 }
