@@ -177,10 +177,15 @@ func (s Service) Coming() bool { return s.Stage == footing.Preparing || s.Stage 
 type Asking struct {
 	cell.Cell
 	Took time.Duration // so far
+	// Built is the revision that its program is built from just now; empty once it is.
+	Built string
 }
 
 // Words say it: "stream is asked, for 3 s".
 func (a *Asking) Words() string {
+	if a.Built != "" {
+		return a.Contender + " is built from " + a.Built
+	}
 	text := strings.TrimSpace(a.Contender+" "+a.State) + " is asked"
 	if a.Took >= time.Second {
 		text += ", for " + units.Trim(units.Duration(a.Took.Truncate(time.Second)))

@@ -78,7 +78,7 @@ func (s *settings) openPlan(ctx context.Context, p *plan.Plan, seed uint64) erro
 func (s *settings) appConfig(dir, title string) app.Config {
 	return app.Config{
 		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Questions: harbour.Questions(),
-		Program: version, SaveDir: ".",
+		Program: version, SaveDir: ".", Builds: s.builds(),
 		Plain: s.plain(), Editor: s.editor(),
 	}
 }

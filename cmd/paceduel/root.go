@@ -2,10 +2,12 @@ package main
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"paceduel/core/commits"
 	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
 	"paceduel/core/logbook"
@@ -111,6 +113,15 @@ func (s *settings) aside() conduct.Aside {
 		name = abs
 	}
 	return conduct.Aside{Dir: filepath.Join(filepath.Dir(own), "aside"), Book: name}
+}
+
+// builds is where what is built from commits is kept: in a temporary folder where the user has none.
+func (s *settings) builds() commits.Cache {
+	cache, err := commits.DefaultCache(s.env)
+	if err != nil {
+		return commits.Cache{Dir: filepath.Join(os.TempDir(), fmt.Sprintf("paceduel-builds-%d", os.Getuid()))}
+	}
+	return cache
 }
 
 // bookForRun opens the logbook for a run, which goes on without one.

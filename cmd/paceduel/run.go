@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/between"
+	"paceduel/core/commits"
 	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
 	"paceduel/core/files"
@@ -174,7 +175,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	}
 	spec := conduct.Spec{
 		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
-		Aside: s.aside(),
+		Aside: s.aside(), Builds: s.builds(),
 	}
 	if opt.goOn != "" {
 		before, err := s.find([]string{opt.goOn})
@@ -307,7 +308,7 @@ func (s *settings) checkCommand() *cobra.Command {
 
 func (s *settings) check(ctx context.Context, p *plan.Plan, save string) error {
 	var saveErr error
-	cfg := rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version}
+	cfg := rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version, Builds: s.builds()}
 	if save != "" {
 		cfg.OnAnswer = func(contender, state string, body []byte) {
 			path := filepath.Join(save, plan.Slug(strings.TrimSpace(contender+" "+state))+".answer")
@@ -348,9 +349,16 @@ func (s *settings) betweenCommand() *cobra.Command {
 		Short: "compare command lines or URLs straight away, without a plan",
 		Example: `  paceduel between 'gzip -1 -c manifest.txt' 'xz -6 -c manifest.txt'
   paceduel between 'sort -u' 'sort | uniq' --stdin manifest.txt --same exact
+  paceduel between --git HEAD~5 --git HEAD --build make -- ./tool manifest.txt
   paceduel between http://127.0.0.1:8080/a http://127.0.0.1:8080/b --clients 16 --for 2s`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if wish.Build != "" && len(wish.Git) == 0 {
+				return usageError{errors.New("--build builds revisions; name them with --git")}
+			}
+			wish.Tree = func(ctx context.Context, revision string) (string, error) {
+				return s.buildOf(ctx, ".", revision, wish.Build)
+			}
 			fmt.Fprintln(s.words.err, "finding the pace …")
 			p, err := between.Plan(cmd.Context(), ".", args, wish, all.Kinds(), s.env)
 			if err != nil {
@@ -384,8 +392,29 @@ func (s *settings) betweenCommand() *cobra.Command {
 	f.IntVar(&wish.Expect, "expect", 0, "the exit code, or the status, of a good shot")
 	f.StringVar(&wish.Stdin, "stdin", "", "each command reads this `FILE`")
 	f.BoolVar(&wish.Insecure, "insecure", false, "take any certificate")
+	f.StringArrayVar(&wish.Git, "git", nil,
+		"compare the one command line that is given as this `REVISION` of the repository has it, with others; give it for "+
+			"each")
+	f.StringVar(&wish.Build, "build", "", "the shell `LINE` that builds a revision, in a clean copy of it")
 	f.StringVar(&wish.Same, "same", "", "how answers are compared: exact, json, lines or rows")
 	return c
+}
+
+// buildOf builds a revision of the repository that a folder lies in, and tells where.
+func (s *settings) buildOf(ctx context.Context, dir, revision, line string) (string, error) {
+	repo, err := commits.Open(ctx, dir)
+	if err != nil {
+		return "", err
+	}
+	commit, err := repo.Resolve(ctx, revision)
+	if err != nil {
+		return "", err
+	}
+	built, err := s.builds().Build(ctx, repo, commit, line, plan.DefaultBuildLimit)
+	if err == nil && !built.Cached && line != "" {
+		fmt.Fprintf(s.words.err, "built %s (%s) in %s\n", commit.Short(), commit.Subject, units.Duration(built.Took))
+	}
+	return built.Dir, err
 }
 
 // keepPlan writes a plan's text to a new file.

@@ -36,7 +36,8 @@ func newWatcher(out *channel, p *plan.Plan) *watcher {
 	w := &watcher{out: out, total: p.Rounds * len(p.Contenders) * len(footing.StatesOf(p))}
 	if out.isTerminal() {
 		w.bar = progressbar.NewOptions(w.total, progressbar.OptionSetWriter(out.raw()), progressbar.OptionSetWidth(30),
-			progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false),
+			progressbar.OptionClearOnFinish(),
 			progressbar.OptionSetDescription(units.Printable(p.Name)))
 	}
 	return w
@@ -50,6 +51,17 @@ func (w *watcher) watch(e rounds.Event) {
 			w.bar.ChangeMax(w.total)
 		}
 		w.line("%s: %s, %s, seed %d", e.Result.Plan.Name, roundsOf(e.Result), e.Result.Plan.Pace.Words, e.Result.Seed)
+	case rounds.Building:
+		if e.Line != "" {
+			w.line("%s: building %s with %s", e.Contender, e.Revision, e.Line)
+		}
+	case rounds.WasBuilt:
+		w.finish()
+		fmt.Fprintf(w.out, "paceduel: %s: %s (%s)\n", e.Contender, e.Build.Words(), e.Build.Subject)
+		if e.Build.Dirty {
+			fmt.Fprintf(w.out, "  the worktree has changes that are in no commit; they are left as they are, and not "+
+				"measured\n")
+		}
 	case rounds.Footed:
 		for _, text := range e.Footing.Cannot {
 			w.finish()

@@ -33,6 +33,7 @@ const trialLimit = 5 * time.Second
 type one struct {
 	name     string
 	settings string // the YAML of its kind's settings
+	from     string // the YAML of the commit that it is built from; empty: none
 }
 
 // Wishes are what is said besides the contenders. The zero value leaves all to us.
@@ -46,7 +47,12 @@ type Wishes struct {
 	Insecure bool   // whether any certificate is taken
 	Expect   int    // the exit code or status of a good shot; 0: not said
 	Same     string // how answers are compared: the word of the plan's same.body
-	Imports  bool   // whether lines that were made for something else, as for curl, stand for what they ask
+	// Git are revisions: the one line that is given then is run as each of them has it, built with Build. Tree builds a
+	// revision and tells where, so that it can be tried.
+	Git     []string
+	Build   string
+	Tree    func(ctx context.Context, revision string) (dir string, err error)
+	Imports bool // whether lines that were made for something else, as for curl, stand for what they ask
 }
 
 // course is what all contenders share, in YAML.
@@ -83,6 +89,9 @@ func Plan(
 	ctx context.Context, dir string, given []string, wish Wishes, kinds []contender.Kind,
 	lookup func(string) (string, bool),
 ) (*plan.Plan, error) {
+	if len(wish.Git) > 0 {
+		return ofCommits(ctx, dir, given, wish, kinds, lookup)
+	}
 	if len(given) < plan.MinContenders || len(given) > plan.MaxContenders {
 		return nil, fmt.Errorf(
 			"between: a duel needs %d to %d contenders, %d were given; put each command line in quotes", plan.MinContenders,
@@ -111,6 +120,14 @@ func Plan(
 	if err != nil {
 		return nil, err
 	}
+	return paced(ctx, dir, list, wish, name, kind, kinds, lookup)
+}
+
+// paced reads the plan of contenders with a pace that fits them, for which they are tried where their kind wants it.
+func paced(
+	ctx context.Context, dir string, list []one, wish Wishes, name string, kind *draft.Kind, kinds []contender.Kind,
+	lookup func(string) (string, bool),
+) (*plan.Plan, error) {
 	read := func(pace string) (*plan.Plan, error) {
 		p, err := readPlan(dir, list, wish, wish.course(name), pace, kinds, lookup)
 		if p != nil {
@@ -125,7 +142,75 @@ func Plan(
 	if err != nil {
 		return nil, err
 	}
-	return read(kind.Quick(longest(ctx, trial, kinds)))
+	trees := map[string]string{}
+	for i := range trial.Contenders {
+		c := &trial.Contenders[i]
+		if c.Ground.From == nil {
+			continue
+		}
+		if trees[c.Name], err = wish.Tree(ctx, c.Ground.From.Git); err != nil {
+			return nil, fmt.Errorf("between: %s: %w", c.Name, err)
+		}
+	}
+	return read(kind.Quick(longest(ctx, trial, trees, kinds)))
+}
+
+// ofCommits is the plan of one line as several revisions have it, the first being the baseline.
+func ofCommits(
+	ctx context.Context, dir string, given []string, wish Wishes, kinds []contender.Kind,
+	lookup func(string) (string, bool),
+) (*plan.Plan, error) {
+	if n := len(wish.Git); n < plan.MinContenders || n > plan.MaxContenders {
+		return nil, fmt.Errorf("between: a duel needs %d to %d revisions, %d were given with --git", plan.MinContenders,
+			plan.MaxContenders, n)
+	}
+	line := given[0]
+	if len(given) > 1 { // as the shell has taken it apart
+		words := make([]string, len(given))
+		for i, w := range given {
+			words[i] = quoted(w)
+		}
+		line = strings.Join(words, " ")
+	}
+	name, kind, err := kindOf([]string{line}, nil, kinds)
+	if err != nil {
+		return nil, err
+	}
+	settings, err := kind.Settings(line)
+	if err != nil {
+		return nil, fmt.Errorf("between: %w", err)
+	}
+	var list []one
+	var taken []string
+	for _, revision := range wish.Git {
+		next := one{name: draft.Free(cut(revision, draft.MaxName-4), taken), settings: settings}
+		next.from = "{ git: " + draft.Quote(revision)
+		if wish.Build != "" {
+			next.from += ", build: " + draft.Quote(wish.Build)
+		}
+		next.from += " }"
+		taken, list = append(taken, next.name), append(list, next)
+	}
+	return paced(ctx, dir, list, wish, name, kind, kinds, lookup)
+}
+
+// cut is the end of a text that is too long: of a branch, what sets it apart.
+func cut(text string, most int) string {
+	if r := []rune(text); len(r) > most {
+		return "…" + string(r[len(r)-most+1:])
+	}
+	return text
+}
+
+// quoted is a word as a shell takes it.
+func quoted(word string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:=+,@%", r)
+	}
+	if word != "" && strings.IndexFunc(word, func(r rune) bool { return !plain(r) }) < 0 {
+		return word
+	}
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
 // options says what a plan's keys are called on the command line.
@@ -186,13 +271,13 @@ func contenders(given []string, imported map[int]importer, kind *draft.Kind) ([]
 	for i, text := range given {
 		next := one{}
 		if got, ok := imported[i]; ok {
-			next = one{draft.Free(got.got.Name, taken), got.got.Settings}
+			next = one{name: draft.Free(got.got.Name, taken), settings: got.got.Settings}
 		} else {
 			settings, err := kind.Settings(text)
 			if err != nil {
 				return nil, fmt.Errorf("between: %w", err)
 			}
-			next, names = one{draft.Free(names[0], taken), settings}, names[1:]
+			next, names = one{name: draft.Free(names[0], taken), settings: settings}, names[1:]
 		}
 		taken, list = append(taken, next.name), append(list, next)
 	}
@@ -257,12 +342,14 @@ func kindOf(given []string, imported map[int]importer, kinds []contender.Kind) (
 const quick = 100 * time.Millisecond
 
 // longest tries every contender and returns the longest time; a run that was cut counts with the time it had.
-func longest(ctx context.Context, p *plan.Plan, kinds []contender.Kind) (most time.Duration) {
+func longest(
+	ctx context.Context, p *plan.Plan, trees map[string]string, kinds []contender.Kind,
+) (most time.Duration) {
 	ctx, cancel := context.WithTimeout(ctx, trialLimit)
 	defer cancel()
 	clk := clock.Start()
-	entries := contender.OpenAll(p, kinds, func(string) contender.Setup {
-		return contender.Setup{Dir: p.Dir, Clock: clk, Guard: guard.New(p.Allow)}
+	entries := contender.OpenAll(p, kinds, func(name string) contender.Setup {
+		return contender.Setup{Dir: p.Dir, Tree: trees[name], Clock: clk, Guard: guard.New(p.Allow)}
 	})
 	defer contender.CloseAll(entries)
 	for _, e := range entries {
@@ -310,6 +397,9 @@ func readPlan(
 	)
 	for _, o := range list {
 		fmt.Fprintf(&text, "  %s:\n    %s\n", draft.Quote(o.name), o.settings)
+		if o.from != "" {
+			fmt.Fprintf(&text, "    from: %s\n", o.from)
+		}
 	}
 	fmt.Fprintf(&text, "\npace: %s\nrounds: %d\n", pace, cmp.Or(wish.Rounds, plan.RoundsFor(len(list)-1)))
 	if wish.Same != "" {

@@ -1,6 +1,7 @@
 package between_test
 
 import (
+	"context"
 	"os"
 	"strings"
 	"testing"
@@ -120,7 +121,8 @@ func TestCurlLinesStandForWhatTheyAsk(t *testing.T) {
 	for _, wrong := range [][]string{{"curl", "true"}, {"curl --no-such http://127.0.0.1:1/", "http://127.0.0.1:1/"},
 		{"curl http://127.0.0.1:1/", "gzip -1"}} {
 		wish := between.Wishes{Imports: true}
-		if p, err := between.Plan(t.Context(), t.TempDir(), wrong, wish, all.Kinds(), env); err == nil && wrong[0] != "curl" {
+		if p, err := between.Plan(t.Context(), t.TempDir(), wrong, wish, all.Kinds(), env); err == nil &&
+			wrong[0] != "curl" {
 			t.Errorf("%q became\n%s", wrong, p.Source)
 		}
 	}
@@ -141,5 +143,52 @@ func TestAdviceSpeaksOfOptions(t *testing.T) {
 		func(string) (string, bool) { return "", false })
 	if err != nil || p.Contenders[0].Settings.(*command.Settings).Expect != 1 {
 		t.Errorf("expects %+v, %v", p, err)
+	}
+}
+
+// One line is compared as several revisions have it: each is built where it is tried, and written into the plan.
+func TestRevisionsBecomeAPlan(t *testing.T) {
+	tree := t.TempDir()
+	if err := os.WriteFile(tree+"/tool", []byte("#!/bin/sh\nexit 0\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	var built []string
+	wish := between.Wishes{
+		Git: []string{"HEAD~5", "topic/of-a-name-that-is-long-beyond-reason", "HEAD~5"}, Build: "make 'all of it'",
+		Tree: func(_ context.Context, revision string) (string, error) {
+			built = append(built, revision)
+			return tree, nil
+		},
+	}
+	make := func(given ...string) (*plan.Plan, error) {
+		return between.Plan(t.Context(), t.TempDir(), given, wish, all.Kinds(), func(string) (string, bool) {
+			return "",
+				false
+		})
+	}
+	p, err := make("./tool", "two words", "-x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(p.Contenders) != 3 || p.Baseline != "HEAD~5" || p.Contenders[2].Name != "HEAD~5 2" || len(built) != 3 {
+		t.Errorf("%d contenders, %q, %q built", len(p.Contenders), p.Contenders[2].Name, built)
+	}
+	for i, c := range p.Contenders {
+		run := c.Settings.(*command.Settings).Run
+		if f := c.Ground.From; f == nil || f.Git != wish.Git[i] || f.Build != wish.Build || len(run) != 3 ||
+			run[1] != "two words" {
+			t.Errorf("%s: %+v of %q", c.Name, c.Ground.From, run)
+		}
+	}
+	if p.Pace.Repeat < 2 {
+		t.Errorf("a program that does nothing is run %d times a heat: it was not tried", p.Pace.Repeat)
+	}
+	wish.Git = wish.Git[:1]
+	if _, err := make("./tool"); err == nil || !strings.Contains(err.Error(), "2 to 8 revisions, 1 were given") {
+		t.Errorf("%v", err)
+	}
+	wish.Git = []string{"a", "b"}
+	if _, err := make("http://127.0.0.1:1/"); err == nil || !strings.Contains(err.Error(), "no program of a is started") {
+		t.Errorf("%v", err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"paceduel/core/cell"
+	"paceduel/core/commits"
 	"paceduel/core/contender"
 	"paceduel/core/figure"
 	"paceduel/core/history"
@@ -42,6 +43,7 @@ type Spec struct {
 	OnAnswer func(contender, state string, body []byte)
 	// OnShots, when set, is handed the shots of each heat that were kept one by one.
 	OnShots func(h *result.Heat, shape *shots.Shape, list []tally.Raw, sampled bool)
+	Builds  commits.Cache   // where what is built from commits is kept
 	Control *rounds.Control // that steers the run; nil: none
 	// Before, when set, is an earlier run of the plan's sweep, which this one goes on from under its name.
 	Before *result.Result
@@ -86,7 +88,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		_, err := rounds.Run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
 			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
-			Before: s.Before,
+			Before: s.Before, Builds: s.Builds,
 		}, events)
 		finished <- err
 	}()

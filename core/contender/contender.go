@@ -50,7 +50,8 @@ type Kind struct {
 	// it takes is what driving them costs at least. stop ends what stands behind it.
 	Floor func(of []plan.Settings) (s plan.Settings, stop func(), err error)
 	// Level, when set, is given the settings of all contenders of the kind and returns those to open them with: none of
-	// them may be driven in a cheaper way than the others only because it asks for less. It changes none that it is given.
+	// them may be driven in a cheaper way than the others only because it asks for less. It changes none that it is
+	// given.
 	Level func([]plan.Settings) []plan.Settings
 }
 
@@ -157,6 +158,9 @@ func CloseAll(entries []Entry) {
 type Setup struct {
 	Dir     string // relative paths start here: a workspace, or the plan's folder
 	PlanDir string // programs that are not found there may lie here; empty: none
+	// Tree is where the contender's program was built from a commit, for ${TREE}; programs are looked for here first.
+	// Empty for what was there.
+	Tree string
 	// Workspace is a copy of ours, in which shots may replace and remove what they like; empty without one.
 	Workspace string
 	Clock     *clock.Clock
@@ -193,9 +197,20 @@ func (t *Tracing) Client() uint64 { return t.clients.Add(1) }
 // Place is where the contender's processes begin.
 func (s Setup) Place() launch.Place { return launch.At(s.CPUs, s.Nice, s.Fence) }
 
-// Fill puts the service's port and the folder of its data into a text.
+// Fill puts the service's port, the folder of its data and that of what was built into a text.
 func (s Setup) Fill(text string) string {
-	return strings.NewReplacer(plan.PortMark, s.Port, plan.DataMark, s.Data).Replace(text)
+	return strings.NewReplacer(plan.PortMark, s.Port, plan.DataMark, s.Data, plan.TreeMark, s.Tree).Replace(text)
+}
+
+// Folders are where a program is looked for that stands in dir: what was built first, and last the plan's folder, since
+// a workspace may hold a copy of the data alone.
+func (s Setup) Folders(dir string) (out []string) {
+	for _, folder := range []string{s.Tree, dir, s.PlanDir} {
+		if folder != "" && !slices.Contains(out, folder) {
+			out = append(out, folder)
+		}
+	}
+	return out
 }
 
 // Driver performs shots of one contender. Client may be called at any time before Close; the clients are independent
@@ -380,7 +395,8 @@ type Crew interface {
 // Job is what a crew is to do. Its functions are called from the goroutine that called Drive.
 type Job struct {
 	// Next says when client i's next shot is due: left is how long until then, not positive for now; due is the moment on
-	// the clock where latency counts from it, else 0. It is asked again until a shot was begun; ok is false when there are
+	// the clock where latency counts from it, else 0. It is asked again until a shot was begun; ok is false when there
+	// are
 	// no more for anybody.
 	Next func(i int) (due, left time.Duration, ok bool)
 	Open bool // shots are due at moments, and taken up by whoever is free

@@ -336,7 +336,8 @@ type Check struct {
 // Setup is what the contender's driver is opened with, as far as its ground says.
 func (g *Ground) Setup() contender.Setup {
 	s := contender.Setup{
-		Dir: g.dir, PlanDir: g.f.plan.Dir, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice, Port: g.port,
+		Dir: g.dir, PlanDir: g.f.plan.Dir, Tree: g.said.Tree, Clock: g.f.clock, CPUs: g.said.CPUs, Nice: g.said.Nice,
+		Port:  g.port,
 		Fence: g.fence, Guard: guard.New(g.f.plan.Allow), Data: g.data, As: g.as,
 	}
 	if g.f.cgroups != nil {

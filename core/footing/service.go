@@ -93,16 +93,12 @@ func begin(
 	}
 	own := dir
 	if s.Dir != "" {
-		own = s.Dir
+		own = setup.Fill(s.Dir)
 		if !filepath.IsAbs(own) {
 			own = filepath.Join(dir, own)
 		}
 	}
-	folders := []string{own}
-	if planDir != "" {
-		folders = append(folders, planDir)
-	}
-	program, err := launch.Program(argv[0], folders...)
+	program, err := launch.Program(argv[0], setup.Folders(own)...)
 	if err != nil {
 		return fail("cannot be started", err)
 	}

@@ -75,8 +75,12 @@ type Ground struct {
 	Crash   *Crash   `json:"-"` // the same
 	// Bystander is who asks meanwhile; nil: nobody. It stands beside the footing, too.
 	Bystander *Bystander `json:"-"`
-	Before    RunSteps   `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
-	After     RunSteps   `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
+	// From is the commit that its program is built from, and Tree the folder in which it was; nil and empty for what is
+	// there. From stands beside the footing, too.
+	From   *From    `json:"-"`
+	Tree   string   `json:"-"`
+	Before RunSteps `json:"before,omitempty" jsonschema_description:"shell lines run before, untimed"`
+	After  RunSteps `json:"after,omitempty" jsonschema_description:"shell lines run afterwards, untimed"`
 	Place
 }
 

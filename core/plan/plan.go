@@ -209,6 +209,8 @@ type Kind struct {
 	Counts []figure.Name
 	// Watches finds fault with a database that is to be watched; nil for kinds that watch none.
 	Watches func(*Watch, Surroundings) []Fault
+	// Programs says that its contenders are programs, which may be built from a commit.
+	Programs bool
 	// Traces says that its contenders can tell a service which shots to send spans of.
 	Traces bool
 	// Many says that its shots may be under way by the thousand, since they wait more than they do.

@@ -143,6 +143,36 @@ func (p Pace) Sequential() bool { return p.Repeat > 0 }
 // Open reports whether shots were due at a rate.
 func (p Pace) Open() bool { return p.Rate > 0 }
 
+// Build is what was built from a commit.
+type Build struct {
+	Revision string        `json:"revision"` // as it was named
+	Commit   string        `json:"commit"`
+	Subject  string        `json:"subject,omitempty"` // the first line of its message
+	Line     string        `json:"build,omitempty"`
+	Took     time.Duration `json:"took_ns,omitempty"` // the build line, when it was made
+	Cached   bool          `json:"cached,omitempty"`  // it had been made before
+	Dirty    bool          `json:"dirty,omitempty"`   // the worktree had changes besides, which are not in it
+}
+
+// Words say it: "commit 1a2b3c4d5, from HEAD~1, built in 3.1 s".
+func (b *Build) Words() string {
+	text := "commit " + b.Short()
+	if !strings.HasPrefix(b.Commit, b.Revision) {
+		text += ", from " + b.Revision
+	}
+	switch {
+	case b.Line == "":
+	case b.Cached:
+		text += ", built before in " + units.Duration(b.Took)
+	default:
+		text += ", built in " + units.Duration(b.Took)
+	}
+	return text
+}
+
+// Short is what people call the commit by.
+func (b *Build) Short() string { return b.Commit[:min(len(b.Commit), 9)] }
+
 // Entrant is a contender and its first touch.
 type Entrant struct {
 	Name  string `json:"name" text:"name"`
@@ -152,6 +182,8 @@ type Entrant struct {
 	// OneProcess says that one process did all of its shots, or served them.
 	OneProcess bool   `json:"one_process,omitempty"`
 	Does       string `json:"does"` // the command or request
+	// From is the commit that its program was built from; nil for what was there.
+	From *Build `json:"from,omitempty"`
 	// Version is what the contender says of itself, empty when it was not asked.
 	Version string `json:"version,omitempty"`
 	Touch   *Touch `json:"first_touch,omitempty"`

@@ -17,6 +17,19 @@ type Event interface{ event() }
 // Started is the first event: the result's head, without heats.
 type Started struct{ Result *result.Result }
 
+// Building says that a contender's program is about to be built from a commit.
+type Building struct {
+	Contender string `text:"name"`
+	Revision  string
+	Line      string // empty: the copy of the commit is taken as it is
+}
+
+// WasBuilt says what was built.
+type WasBuilt struct {
+	Contender string `text:"name"`
+	Build     result.Build
+}
+
 // Footed says what runs start from, and what of it this machine cannot do; it comes before anything is run.
 type Footed struct {
 	Footing result.Footing
@@ -95,6 +108,8 @@ type Crashed struct {
 
 func (Crashed) event()    {}
 func (Started) event()    {}
+func (Building) event()   {}
+func (WasBuilt) event()   {}
 func (Footed) event()     {}
 func (Asking) event()     {}
 func (Touched) event()    {}

@@ -22,6 +22,7 @@ import (
 
 	"paceduel/core/cell"
 	"paceduel/core/clock"
+	"paceduel/core/commits"
 	"paceduel/core/contender"
 	"paceduel/core/figure"
 	"paceduel/core/files"
@@ -56,6 +57,8 @@ type Config struct {
 	Before *result.Result
 	// Steering says how a sweep goes on that has a time, or points to be added.
 	Steering Steering
+	// Builds is where what is built from commits is kept.
+	Builds commits.Cache
 	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
 	Glance time.Duration
 }
@@ -134,6 +137,7 @@ func newRunner(cfg Config, out chan<- Event) *runner {
 	if cfg.Seed == 0 {
 		cfg.Seed = freshSeed()
 	}
+	cfg.Plan = ofCommits(cfg.Plan)
 	began := clock.Start()
 	if cfg.Before != nil {
 		cfg.Seed = cfg.Before.Seed
@@ -362,6 +366,9 @@ func stateOf(name string) plan.State {
 
 // prepare puts up the footing, opens the contenders on it and weighs them in.
 func (r *runner) prepare(ctx context.Context) (err error) {
+	if err = r.build(ctx); err != nil {
+		return err
+	}
 	for _, s := range r.stations {
 		if err = r.open(ctx, s); err != nil {
 			break

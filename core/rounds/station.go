@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 
 	"paceduel/core/cell"
 	"paceduel/core/contender"
@@ -156,6 +157,9 @@ func (r *runner) weighIn(ctx context.Context, s *station) error {
 			i := slices.IndexFunc(list, func(e result.Entrant) bool { return e.Name == name })
 			if e := &list[i]; e.Touch == nil {
 				e.Touch, e.Version = t, t.Version
+				if e.From != nil {
+					e.Version = strings.TrimSpace("commit " + e.From.Short() + " " + t.Version)
+				}
 			} else {
 				e.Again = t
 			}

@@ -39,7 +39,7 @@ type Process struct {
 type Launch struct {
 	Run     []string // program and arguments
 	Dir     string   // where it stands
-	Folders []string // where the program may lie besides
+	Folders []string // where the program is looked for, in this order; none: where it stands
 	Env     []string // its whole environment, but for what we add
 	Place   launch.Place
 	In      launch.Enclosure // nil: none
@@ -52,7 +52,10 @@ func (l *Launch) Program() (string, error) {
 	if len(l.Run) == 0 {
 		return "", errors.New("there is nothing to run")
 	}
-	return launch.Program(l.Run[0], append([]string{l.Dir}, l.Folders...)...)
+	if len(l.Folders) == 0 {
+		return launch.Program(l.Run[0], l.Dir)
+	}
+	return launch.Program(l.Run[0], l.Folders...)
 }
 
 // Start starts a worker, waits for it to connect and takes its hello. What it prints is kept at its end only. The

@@ -26,6 +26,7 @@ var arrows = map[string]string{
 	"core/plan/read":             "core/figure core/files core/guard core/mask core/plan core/units",
 	"core/launch":                "core/keeper core/plan",
 	"core/meter":                 "core/keeper",
+	"core/commits":               "core/files core/keeper core/launch",
 	"core/worker":                "core/keeper core/launch",
 	"core/marks":                 "core/plan core/shots core/units",
 	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shots",
@@ -47,7 +48,8 @@ var arrows = map[string]string{
 		"core/meter core/plan " +
 		"core/result core/shots core/traces core/units",
 	"core/weighin": "core/contender core/footing core/keeper core/launch core/plan core/result core/shots core/units",
-	"core/rounds": "core/bystander core/cell core/clock core/contender core/figure core/files core/footing core/mask " +
+	"core/rounds": "core/bystander core/cell core/clock core/commits core/contender core/figure core/files " +
+		"core/footing core/mask " +
 		"core/meter " +
 		"core/pace core/panics core/plan core/result core/shots core/spans core/tally " +
 		"core/traces core/units core/weighin",
@@ -59,7 +61,7 @@ var arrows = map[string]string{
 		"core/units",
 	"core/history":  "core/figure core/files core/judge core/logbook core/plan core/plan/read core/result core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
-	"core/conduct": "core/cell core/contender core/figure core/history core/judge core/logbook " +
+	"core/conduct": "core/cell core/commits core/contender core/figure core/history core/judge core/logbook " +
 		"core/plan core/plan/read core/result core/rounds core/shots " +
 		"core/tally",
 	"core/chart": "core/cell core/figure core/footing core/history core/judge core/judge/curve core/plan " +
@@ -85,14 +87,16 @@ var arrows = map[string]string{
 	"screen/sweep":   "core/chart core/chart/paper core/judge core/judge/curve core/units screen screen/parts",
 	"screen/why":     "core/chart core/chart/paper core/judge screen screen/parts",
 	"screen/log":     "core/chart core/chart/paper core/history core/logbook core/result core/units screen screen/parts",
-	"screen/app": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/draft " +
+	"screen/app": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
+		"core/draft " +
 		"core/files core/footing core/history core/judge " +
 		"core/keeper core/logbook core/meter core/pace core/panics core/plan core/plan/read core/result core/rounds " +
 		"core/units core/weighin screen " +
 		"screen/look " +
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",
-	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/conduct core/contender core/contender/all " +
+	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
+		"core/contender/all " +
 		"core/draft " +
 		"core/files core/footing core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +

@@ -18,6 +18,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"paceduel/core/cell"
+	"paceduel/core/commits"
 	"paceduel/core/conduct"
 	"paceduel/core/contender"
 	"paceduel/core/draft"
@@ -45,6 +46,7 @@ type Config struct {
 	Program   string // our version
 	Book      *logbook.Book
 	BookErr   error         // why Book is nil
+	Builds    commits.Cache // where what is built from commits is kept
 	Aside     conduct.Aside // where runs go that the logbook does not have
 	SaveDir   string        // where pictures and plans are saved
 	Editor    string        // the user's editor, a command line; empty: vi

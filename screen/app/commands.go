@@ -172,7 +172,9 @@ func tryOut(ctx context.Context, cfg Config, msg screen.TryMsg) tea.Cmd {
 			ctx, cfg.Dir, msg.Texts[:], wish, cfg.Kinds, cfg.Options.Lookup,
 		); out.Err == nil {
 			out.Plan.Options = nil // there are none here
-			out.Result, out.Err = rounds.WeighIn(ctx, rounds.Config{Plan: out.Plan, Kinds: cfg.Kinds, Program: cfg.Program})
+			out.Result, out.Err = rounds.WeighIn(ctx, rounds.Config{
+				Plan: out.Plan, Kinds: cfg.Kinds, Program: cfg.Program, Builds: cfg.Builds,
+			})
 		}
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			out.Result, out.Err = nil, fmt.Errorf(
@@ -315,7 +317,8 @@ func startSession(
 	running.Go(func() {
 		defer cancel()
 		spec := conduct.Spec{
-			Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Aside: cfg.Aside, Accept: accept,
+			Plan: p, Kinds: cfg.Kinds, Program: cfg.Program, Seed: cfg.Seed, Book: cfg.Book, Aside: cfg.Aside,
+			Builds: cfg.Builds, Accept: accept,
 			OnAnswer: s.answers.keep, Control: s.control, Glance: glance, Before: before,
 		}
 		var fault error

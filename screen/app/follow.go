@@ -47,6 +47,10 @@ func (f *follower) follow(e rounds.Event) {
 	switch e := e.(type) {
 	case rounds.Started:
 		f.run.Result = e.Result
+	case rounds.Building:
+		f.run.Asking = &screen.Asking{Cell: cell.Of(e.Contender, ""), Built: e.Revision}
+	case rounds.WasBuilt:
+		f.run.Asking = nil
 	case rounds.Footed:
 		f.run.Result = e.Head
 	case rounds.Asking:

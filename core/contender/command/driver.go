@@ -32,7 +32,7 @@ import (
 
 // Kind is this kind's registration.
 var Kind = contender.Kind{
-	Kind: plan.Kind{Name: "command", Doc: "an external program, run again and again", New: New},
+	Kind: plan.Kind{Name: "command", Doc: "an external program, run again and again", New: New, Programs: true},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
 	},
@@ -87,9 +87,10 @@ type driver struct {
 	clock    *clock.Clock
 	program  string
 	argv     []string
-	dir      string // absolute
-	planDir  string
+	dir      string   // absolute
+	folders  []string // in which programs are looked for
 	stdin    string
+	fill     func(string) string
 	env      []string
 	keeper   *keeper.Keeper
 	place    launch.Place
@@ -98,11 +99,11 @@ type driver struct {
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
-	d := &driver{settings: s, clock: setup.Clock, dir: launch.Absolute(resolve(setup.Dir, s.Dir)), stdin: os.DevNull}
+	d := &driver{settings: s, clock: setup.Clock, fill: setup.Fill, stdin: os.DevNull}
+	d.dir = launch.Absolute(resolve(setup.Dir, setup.Fill(s.Dir)))
 	if s.Stdin != "" {
-		d.stdin = resolve(setup.Dir, s.Stdin)
+		d.stdin = resolve(setup.Dir, setup.Fill(s.Stdin))
 	}
-	d.planDir = setup.PlanDir
 	d.argv = []string{"/bin/sh", "-c", setup.Fill(s.Shell)}
 	if s.Shell == "" {
 		d.argv = d.argv[:0]
@@ -110,12 +111,9 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 			d.argv = append(d.argv, setup.Fill(string(w)))
 		}
 	}
-	folders := []string{d.dir}
-	if setup.PlanDir != "" {
-		folders = append(folders, setup.PlanDir) // a workspace may hold a copy of the data alone
-	}
+	d.folders = setup.Folders(d.dir)
 	var err error
-	if d.program, err = launch.Program(d.argv[0], folders...); err != nil {
+	if d.program, err = launch.Program(d.argv[0], d.folders...); err != nil {
 		return nil, contender.Advised(err)
 	}
 	d.place = setup.Place()
@@ -348,7 +346,7 @@ func (c *client) version(ctx context.Context) string {
 	}
 	words := make([]string, len(c.d.settings.Version))
 	for i, w := range c.d.settings.Version {
-		words[i] = string(w)
+		words[i] = c.d.fill(string(w))
 	}
 	ctx, cancel := context.WithTimeout(ctx, versionLimit)
 	defer cancel()
@@ -358,7 +356,7 @@ func (c *client) version(ctx context.Context) string {
 	}
 	defer told.Close()
 	cmd := exec.CommandContext(ctx, words[0], words[1:]...)
-	if found, err := launch.Program(words[0], c.d.dir, c.d.planDir); err == nil {
+	if found, err := launch.Program(words[0], c.d.folders...); err == nil {
 		cmd.Path, cmd.Err = found, nil
 	}
 	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = c.d.dir, c.d.env, told, told

@@ -82,7 +82,9 @@ var shape = shots.Shape{
 // Kind is this kind's registration.
 var Kind = contender.Kind{
 	Kind: plan.Kind{
-		Name: "worker", Doc: "a function inside a program that is started for a heat or for the duel", New: New, Tells: true,
+		Programs: true,
+		Name:     "worker", Doc: "a function inside a program that is started for a heat or for the duel", New: New,
+		Tells:  true,
 		Brings: brings(),
 	},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
@@ -120,7 +122,7 @@ type driver struct {
 }
 
 func open(setup contender.Setup, s *Settings) (*driver, error) {
-	dir := s.Dir
+	dir := setup.Fill(s.Dir)
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(setup.Dir, dir)
 	}
@@ -129,9 +131,7 @@ func open(setup contender.Setup, s *Settings) (*driver, error) {
 		pings:  setup.Pings,
 		launch: worker.Launch{Dir: launch.Absolute(dir), Place: setup.Place(), Pings: setup.Pings != nil},
 	}
-	if setup.PlanDir != "" {
-		d.launch.Folders = []string{setup.PlanDir}
-	}
+	d.launch.Folders = setup.Folders(d.launch.Dir)
 	for _, w := range s.Run {
 		d.launch.Run = append(d.launch.Run, setup.Fill(string(w)))
 	}

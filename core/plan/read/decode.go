@@ -28,6 +28,7 @@ type decoder struct {
 	vars     map[string]string // variables used, with their values
 	port     *Pos              // where ${PORT} was met without being set
 	data     *Pos              // the same of ${DATA}
+	tree     *Pos              // the same of ${TREE}
 	params   map[string]string // what stands for {{name}}, at a point of a sweep
 	filled   map[string]bool   // the names of these that were met; nil without a sweep
 	fixed    *Pos              // where all that is laid now stands; nil: where its nodes are
@@ -46,7 +47,8 @@ func (d *decoder) pos(n ast.Node) Pos {
 	if n == nil || strings.HasPrefix(d.file, setPrefix) {
 		return p // lines of a --set mean nothing to whoever typed it
 	}
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && m.Start != nil && m.Start.Type != token.MappingStartType {
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && m.Start != nil &&
+		m.Start.Type != token.MappingStartType {
 		n = m.Values[0].Key
 	}
 	if v, ok := n.(*ast.MappingValueNode); ok {
@@ -419,6 +421,13 @@ func (d *decoder) expand(n ast.Node, raw string) (string, bool) {
 		}
 		value, set := d.lookup(name)
 		if mark := "${" + name + "}"; !set && mark == plan.RelayMark { // for its kind to fill in
+			out.WriteString(before + mark)
+			raw = after
+			continue
+		}
+		if mark := "${" + name + "}"; !set && mark == plan.TreeMark {
+			at := d.pos(n)
+			d.tree = &at
 			out.WriteString(before + mark)
 			raw = after
 			continue

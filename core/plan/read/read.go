@@ -70,6 +70,7 @@ type entry struct {
 	Service *plan.Service `json:"service,omitempty" jsonschema_description:"a process that it needs, started and stopped for it"`
 	Watch   *plan.Watch   `json:"watch,omitempty" jsonschema_description:"a database that it uses: what that counts is read around each heat"`
 	Traces  *plan.Traces  `json:"traces,omitempty" jsonschema_description:"what happens inside some shots: an instrumented service is handed where to send its spans (OpenTelemetry)"`
+	From    *plan.From    `json:"from,omitempty" jsonschema_description:"its program is built from a commit of a git repository"`
 	Footing plan.Ground   `json:"footing,omitempty" jsonschema_description:"what its runs start from, laid over the plan's footing"`
 	Crash   *crashed      `json:"crash,omitempty" jsonschema_description:"it is ended with SIGKILL while it works, in heats of its own: what is there of what it had acknowledged?"`
 	// Bystander has a key of its kind beside those of plan.Bystander.
@@ -170,7 +171,8 @@ func parse(file string, src []byte) (body ast.Node, problem *Problem) {
 	defer func() {
 		if r := recover(); r != nil {
 			body, problem = nil, &Problem{
-				Pos: Pos{File: file}, What: "this is not YAML that can be read", Try: "paceduel new prints a plan to start from",
+				Pos: Pos{File: file}, What: "this is not YAML that can be read",
+				Try: "paceduel new prints a plan to start from",
 			}
 		}
 	}()
@@ -364,7 +366,8 @@ func (r *reader) completePace(p *plan.Pace) {
 		r.fault("pace", "keep one of them", "more than one of repeat, clients, rate and climb is set")
 	case kinds == 0:
 		r.fault(
-			"pace", "set repeat: N for one after another, clients: N for many at once, rate: N/s, or climb: from one to another",
+			"pace", "set repeat: N for one after another, clients: N for many at once, rate: N/s, or climb: from one to "+
+				"another",
 			"no pace is set",
 		)
 	case p.Climb != nil && (troubled || !r.completeClimb(p)):
@@ -429,7 +432,8 @@ func (r *reader) completeClimb(p *plan.Pace) bool {
 			"set up to %d", c.To.Clients-c.From.Clients+1,
 		), "more steps than there are numbers of clients")
 	case c.Under == 0:
-		r.fault("pace.climb", "set under: 20ms, or what your users bear", "nothing says what a level has to keep to be held")
+		r.fault("pace.climb", "set under: 20ms, or what your users bear",
+			"nothing says what a level has to keep to be held")
 	case p.Shots > 0:
 		r.fault("pace.shots", "set for: instead, or leave it out", "a climb lasts for a time")
 	}
@@ -666,7 +670,8 @@ func (r *reader) readClaims(p *plan.Plan) {
 				said = text
 			}
 			r.fault(
-				fmt.Sprintf("claims[%d]", i), wrong.Try, "%s in %q after %q", wrong.What, text, strings.TrimSpace(said[:wrong.At]),
+				fmt.Sprintf("claims[%d]", i), wrong.Try, "%s in %q after %q", wrong.What, text,
+				strings.TrimSpace(said[:wrong.At]),
 			)
 			continue
 		}
@@ -718,7 +723,8 @@ func (r *reader) checkSame(s *plan.Same) {
 		for _, pointer := range list {
 			if pointer != "" && !strings.HasPrefix(pointer, "/") {
 				r.fault(
-					key, fmt.Sprintf("write it as /%s", strings.ReplaceAll(pointer, ".", "/")), "%q is not a JSON Pointer", pointer,
+					key, fmt.Sprintf("write it as /%s", strings.ReplaceAll(pointer, ".", "/")), "%q is not a JSON Pointer",
+					pointer,
 				)
 			}
 		}
@@ -808,7 +814,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 		return plan.Contender{}, false
 	}
 	before := len(r.d.problems)
-	r.d.port, r.d.data = nil, nil
+	r.d.port, r.d.data, r.d.tree = nil, nil, nil
 	settings := kind.New()
 	own := entry{}
 	// The base is the course, written under the contender's own path so that a fault there finds its place; what is said
@@ -836,6 +842,7 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	r.checkGiven(name, own.Service)
 	c.Ground.Bystander = r.readBystander(&own, settings, plan.JoinKeys(path, "bystander"))
 	c.Ground.Crash = r.readCrash(&own, &c, plan.JoinKeys(path, "crash"))
+	r.checkFrom(&own, &c, kind, plan.JoinKeys(path, "from"))
 	c.Ground.Watch = own.Watch
 	r.checkWatch(c.Ground.Watch, plan.JoinKeys(path, "watch"))
 	c.Ground.Traces = own.Traces
@@ -1096,6 +1103,32 @@ func (r *reader) checkGiven(name string, s *plan.Service) {
 	}
 }
 
+// checkFrom enters the commit that a contender is built from, and finds fault with what cannot come from one. A course
+// may say how everybody builds who names a revision.
+func (r *reader) checkFrom(own *entry, c *plan.Contender, kind plan.Kind, path string) {
+	f := own.From
+	_, said := r.d.places[path]
+	switch {
+	case f != nil && f.Git != "":
+		if !kind.Programs && own.Service == nil {
+			r.fault(path, "leave it out, or add service:", "no program of %s is started here that could be built", c.Name)
+		}
+		if f.Limit() > plan.MaxBuild {
+			r.fault(path+".within", "the longest is "+plan.MaxBuild.String(), "%s is too long for a build", f.Limit())
+		}
+		c.Ground.From = f
+		return
+	case f != nil && said && len(r.courses) == 0:
+		r.fault(path, "add git: REVISION, as HEAD~1", "nothing says which commit %s is built from", c.Name)
+	}
+	if at := r.d.tree; at != nil {
+		r.d.problems = append(r.d.problems, Problem{
+			Pos: *at, What: fmt.Sprintf("the variable TREE is not set, and %s comes from no commit", c.Name),
+			Try: "set it before the run: export TREE=…, or add from: { git: REVISION }",
+		})
+	}
+}
+
 // kindOf finds the one kind that a contender, or else the course, names.
 func (r *reader) kindOf(name string, layers []source) (plan.Kind, bool) {
 	mentioned := func(srcs []source) (found []plan.Kind) {
@@ -1136,7 +1169,7 @@ func (r *reader) kindOf(name string, layers []source) (plan.Kind, bool) {
 }
 
 // courseKeys are the keys of a contender that a course may have, too.
-var courseKeys = []string{"bystander", "crash", "service", "traces", "watch"}
+var courseKeys = []string{"bystander", "crash", "from", "service", "traces", "watch"}
 
 // layKind lays one node of course or contender: the kind's key over settings, the rest over own. In a course other
 // kinds' keys may stand too.
@@ -1154,7 +1187,8 @@ func (r *reader) layKind(
 	pairs, ok := r.d.entries(n, shown)
 	if !ok {
 		r.d.fault(
-			n, "its keys: "+strings.Join(known, ", "), "%s must hold keys and values, this is %s", shown, describe(r.d.bare(n)),
+			n, "its keys: "+strings.Join(known, ", "), "%s must hold keys and values, this is %s", shown,
+			describe(r.d.bare(n)),
 		)
 		return
 	}
