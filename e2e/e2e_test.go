@@ -68,7 +68,8 @@ type home struct {
 func newHome(t testing.TB) home {
 	t.Helper()
 	dir := t.TempDir()
-	return home{dir, append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "TERM=xterm-256color", "NO_COLOR=")}
+	return home{dir, append(os.Environ(), "XDG_DATA_HOME="+filepath.Join(dir, "data"), "TERM=xterm-256color",
+		"NO_COLOR=")}
 }
 
 func (h home) write(t testing.TB, name, text string) {
@@ -258,7 +259,8 @@ func TestExitStatuses(t *testing.T) {
 		}, 2, []string{"--set pace.repeat=no: pace.repeat must be a whole number"}},
 		{[]string{"nonsense"}, 2, []string{"no such file"}},
 		{
-			[]string{"run", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in", "no such program on PATH", "try:"},
+			[]string{"run", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in", "no such program on PATH",
+				"try:"},
 		},
 		{[]string{"check", "wrong.duel.yaml"}, 3, []string{"long did not pass the weigh-in"}},
 		{[]string{"between", "--headless", "cat data.txt", "cat none.txt"}, 3, []string{"cat: none.txt: No such file"}},
@@ -407,7 +409,7 @@ func TestALogbookThatCannotBeWrittenStopsNothing(t *testing.T) {
 	h.write(t, "count.duel.yaml", quick)
 	h.write(t, "no.sqlite", strings.Repeat("this is no logbook ", 300))
 	o := h.run(t, "run", "count.duel.yaml", "--rounds", "1", "--logbook", "no.sqlite", "--json", "out.json")
-	o.says(t, 0, "the run goes on, but no logbook keeps it", "long is about")
+	o.says(t, 0, "the run goes on; it is kept aside", "long is about")
 	if _, err := result.ReadFile(filepath.Join(h.dir, "out.json")); err != nil {
 		t.Error(err)
 	}
@@ -552,7 +554,8 @@ func TestAKilledRunLeavesNoService(t *testing.T) {
 		cmd.Wait()
 		for running("(/bin/)?sleep 97.6543") > 0 || left("copies/*") > 0 {
 			if time.Since(killed) > 20*time.Second {
-				t.Fatalf("%d processes and %d folders outlived the killed run", running("(/bin/)?sleep 97.6543"), left("copies/*"))
+				t.Fatalf("%d processes and %d folders outlived the killed run", running("(/bin/)?sleep 97.6543"),
+					left("copies/*"))
 			}
 			time.Sleep(5 * time.Millisecond)
 		}

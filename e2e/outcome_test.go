@@ -66,9 +66,14 @@ func TestWhatCannotBeWrittenShowsInTheStatus(t *testing.T) {
 	h.shell(`$P run quick.duel.yaml >/dev/full`).says(t, 4, "write to standard output", "no space left on device")
 	h.shell(`ln -s /dev/full full.csv; $P run quick.duel.yaml --json /dev/full/x`).says(t, 4, "write result")
 	h.write(t, "taken", "")
-	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite`).says(t, 4, "no logbook keeps it", "kept nowhere")
+	h.shell(`HOME= XDG_DATA_HOME= $P run quick.duel.yaml --logbook taken/l.sqlite`).says(t, 4, "no logbook keeps it",
+		"kept nowhere")
+	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite`).says(t, 0, "it is kept aside", "does not have this run")
+	h.shell(`rm taken; $P log --logbook taken/l.sqlite`).says(t, 0, "1 run that had been kept aside handed in", "Quick")
+	h.shell(`rm -r taken; touch taken`).says(t, 0)
 	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite --json kept.json`).says(t, 0)
-	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite --json taken/no.json`).says(t, 4, "kept nowhere")
+	h.shell(`HOME= XDG_DATA_HOME= $P run quick.duel.yaml --logbook taken/l.sqlite --json taken/no.json`).says(t, 4,
+		"kept nowhere")
 }
 
 // A logbook whose disk is full for a while has the whole run when there is room again.
@@ -161,7 +166,8 @@ func TestNothingObeysStrangers(t *testing.T) {
 				body := `{"` + evil + `": "` + evil + `"}`
 				fmt.Fprintf(
 					conn,
-					"HTTP/1.1 %s %s\r\nContent-Type: text/%s\r\nX-A: %s\r\nServer-Timing: tide;dur=1;desc=\"%s\"\r\nContent-Length: "+
+					"HTTP/1.1 %s %s\r\nContent-Type: text/%s\r\nX-A: %s\r\nServer-Timing: "+
+						"tide;dur=1;desc=\"%s\"\r\nContent-Length: "+
 						"%d\r\nConnection: close\r\n\r\n%s",
 					status, evil, evil, evil, evil, len(body), body,
 				)
@@ -253,11 +259,13 @@ func TestAnInterruptEndsEveryPhase(t *testing.T) {
 		{"a copy", duel(run("run: [ 'true' ]"), "footing: { before: { duel: 'touch sign' }, workspace: big }\n"), "sign"},
 		{"the weigh-in", duel(run("shell: 'touch sign; sleep 60'"), ""), "sign"},
 		{
-			"comparing", duel(run("shell: 'cat big.json; touch sign', stdout: pipe"), "same: { body: json, unordered: true }\n"),
+			"comparing", duel(run("shell: 'cat big.json; touch sign', stdout: pipe"),
+				"same: { body: json, unordered: true }\n"),
 			"sign",
 		},
 		{
-			"a filter", duel(run("shell: 'echo x', stdout: pipe"), "same: { body: exact, through: 'touch sign; sleep 60' }\n"),
+			"a filter", duel(run("shell: 'echo x', stdout: pipe"),
+				"same: { body: exact, through: 'touch sign; sleep 60' }\n"),
 			"sign",
 		},
 		{"a heat", duel(run("shell: '[ -e later ] && touch sign && sleep 60; touch later'"), ""), "sign"},
@@ -327,7 +335,10 @@ func TestAnInterruptEndsEveryPhase(t *testing.T) {
 // server answers every request on loopback for as long as the test lasts.
 func server(t *testing.T) string {
 	t.Helper()
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "tide is in") }))
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w,
+			"tide is in")
+	}))
 	t.Cleanup(s.Close)
 	return s.URL
 }

@@ -23,6 +23,7 @@ type settings struct {
 	env     lookup
 	words   console
 	logbook string
+	told    struct{ looks, broken int } // of a search
 }
 
 func rootCommand(env lookup, words console) *cobra.Command {
@@ -44,7 +45,8 @@ sure that is. Without a command it opens the full-screen application.`,
 		return usageError{fmt.Errorf("%w; %s --help tells more", err, c.CommandPath())}
 	})
 	root.AddCommand(s.openCommand(), s.betweenCommand(), s.demoCommand(), s.runCommand(), s.checkCommand(),
-		s.againCommand(), s.logCommand(), s.pairCommand(), s.showCommand(), s.exportCommand(), s.judgeCommand(),
+		s.againCommand(), s.findCommand(), s.logCommand(), s.pairCommand(), s.showCommand(), s.exportCommand(),
+		s.judgeCommand(),
 		s.newCommand(),
 		s.schemaCommand(),
 		s.workerCommand(), harbourCommand(), manCommand())

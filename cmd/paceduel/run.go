@@ -361,6 +361,9 @@ func (s *settings) betweenCommand() *cobra.Command {
 			}
 			fmt.Fprintln(s.words.err, "finding the pace …")
 			p, err := between.Plan(cmd.Context(), ".", args, wish, all.Kinds(), s.env)
+			if failed := (*commits.BuildError)(nil); errors.As(err, &failed) {
+				return err
+			}
 			if err != nil {
 				return usageError{err}
 			}

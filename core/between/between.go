@@ -50,6 +50,7 @@ type Wishes struct {
 	// Git are revisions: the one line that is given then is run as each of them has it, built with Build. Tree builds a
 	// revision and tells where, so that it can be tried.
 	Git     []string
+	Names   []string // of the contenders then; none: they are called by their revisions
 	Build   string
 	Tree    func(ctx context.Context, revision string) (dir string, err error)
 	Imports bool // whether lines that were made for something else, as for curl, stand for what they ask
@@ -182,8 +183,11 @@ func ofCommits(
 	}
 	var list []one
 	var taken []string
-	for _, revision := range wish.Git {
+	for i, revision := range wish.Git {
 		next := one{name: draft.Free(cut(revision, draft.MaxName-4), taken), settings: settings}
+		if i < len(wish.Names) {
+			next.name = wish.Names[i]
+		}
 		next.from = "{ git: " + draft.Quote(revision)
 		if wish.Build != "" {
 			next.from += ", build: " + draft.Quote(wish.Build)

@@ -27,8 +27,8 @@ const kept = 80
 func DefaultCache(lookup func(string) (string, bool)) (Cache, error) {
 	dir, _ := lookup("XDG_CACHE_HOME")
 	if !filepath.IsAbs(dir) {
-		home, ok := lookup("HOME")
-		if !ok {
+		home, _ := lookup("HOME")
+		if home == "" {
 			return Cache{}, errors.New("no place for what is built from commits: neither XDG_CACHE_HOME nor HOME is set")
 		}
 		dir = filepath.Join(home, ".cache")

@@ -31,6 +31,7 @@ type Claim struct {
 	Finding Finding
 	Why     string // with the figure and its interval
 
+	leans  []float64
 	margin float64 // how far inside what it claims it surely is, in logarithms; negative: how far it may be outside
 }
 
@@ -38,6 +39,11 @@ type Claim struct {
 func (v *Verdict) Upheld() bool {
 	return !slices.ContainsFunc(v.Claims, func(c Claim) bool { return c.Finding != Upheld })
 }
+
+// Leans are how far inside of what it claims each round lies, in logarithms: below 0 it is outside. None of a claim
+// that
+// is not decided round by round, or by too few of them.
+func (c Claim) Leans() []float64 { return slices.Clone(c.leans) }
 
 // claims weighs the claims of the plan, one by one for each state of caches that they are of. Each stands alone, at the
 // level of the run's intervals.
@@ -270,6 +276,12 @@ func (f *field) decide(d []float64, edge float64, above, falls bool, what string
 	c := Claim{Finding: Undecided, Why: fmt.Sprintf(
 		"%s (%s to %s)", strings.TrimSpace(show(stats.NewSample(d).Centre())+" "+what), show(from), show(to),
 	)}
+	for _, x := range d {
+		if x -= edge; !above {
+			x = -x
+		}
+		c.leans = append(c.leans, x)
+	}
 	inside, outside := low > edge, high < edge
 	c.margin = low - edge
 	if !above {

@@ -317,6 +317,25 @@ func Shared(then, now *result.Result) (names []string) {
 	return names
 }
 
+// Gains are by how much a contender was better than another in each round, in logarithms, in the figure that a run is
+// looked at by, or in one that is named; which is told. The state is the run's first.
+func Gains(r *result.Result, fig figure.Name, than, contender string) (figure.Name, []float64, error) {
+	for _, name := range []string{than, contender} {
+		if r.Entrant(name) == nil {
+			return "", nil, fmt.Errorf("%q is not a contender of this run", name)
+		}
+	}
+	f, err := gather(r, true)
+	if err != nil {
+		return "", nil, err
+	}
+	if fig == "" {
+		fig = f.leading()
+	}
+	d, _ := f.differences(fig, cell.Of(than, r.States()[0]), cell.Of(contender, r.States()[0]))
+	return fig, d, nil
+}
+
 // Sides are what a figure is then and now: by how much each is better than the bridge, or the figures themselves.
 func (p *Pairing) Sides(a *Paired) (then, now string) {
 	if p.Bridge == "" {

@@ -85,8 +85,8 @@ func (b *Book) reading(do func(work) error) error {
 func DefaultPath(lookup func(string) (string, bool)) (string, error) {
 	dir, _ := lookup("XDG_DATA_HOME")
 	if !filepath.IsAbs(dir) {
-		home, ok := lookup("HOME")
-		if !ok {
+		home, _ := lookup("HOME")
+		if home == "" {
 			return "", errors.New(
 				"no place for the logbook: neither XDG_DATA_HOME nor HOME is set; name one with --logbook FILE",
 			)

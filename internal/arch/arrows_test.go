@@ -60,11 +60,11 @@ var arrows = map[string]string{
 	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots core/spans " +
 		"core/units",
 	"core/history":  "core/figure core/files core/judge core/logbook core/plan core/plan/read core/result core/units",
+	"core/find":     "core/commits core/files core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
-	"core/conduct": "core/cell core/commits core/contender core/figure core/history core/judge core/logbook " +
-		"core/plan core/plan/read core/result core/rounds core/shots " +
-		"core/tally",
-	"core/chart": "core/cell core/figure core/footing core/history core/judge core/judge/curve core/plan " +
+	"core/conduct": "core/cell core/commits core/contender core/figure core/find core/history " +
+		"core/judge core/logbook core/plan core/plan/read core/result core/rounds core/shots core/tally core/weighin",
+	"core/chart": "core/cell core/figure core/find core/footing core/history core/judge core/judge/curve core/plan " +
 		"core/result core/units",
 	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",
 	"core/report": "core/chart core/chart/paper core/files core/judge core/result core/shots core/tally " +
@@ -87,6 +87,7 @@ var arrows = map[string]string{
 	"screen/sweep":   "core/chart core/chart/paper core/judge core/judge/curve core/units screen screen/parts",
 	"screen/why":     "core/chart core/chart/paper core/judge screen screen/parts",
 	"screen/log":     "core/chart core/chart/paper core/history core/logbook core/result core/units screen screen/parts",
+	"screen/find":    "core/chart core/chart/paper core/find core/panics core/rounds core/units screen/look screen/parts",
 	"screen/app": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
 		"core/draft " +
 		"core/files core/footing core/history core/judge " +
@@ -98,10 +99,10 @@ var arrows = map[string]string{
 	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
 		"core/contender/all " +
 		"core/draft " +
-		"core/files core/footing core/history core/judge " +
+		"core/files core/find core/footing core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +
-		"screen/app",
+		"screen/app screen/find",
 
 	// for tests alone
 	"internal/sample": "core/cell core/clock core/contender core/figure core/plan core/result core/shots " +
