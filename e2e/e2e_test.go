@@ -722,3 +722,27 @@ func TestWhatTheMachineCannotDo(t *testing.T) {
 		t.Errorf("steps before rounds wrote %q, %v", text, err)
 	}
 }
+
+// What pipelines do: a time for all, held to what is kept in a folder, and figures for others.
+func TestInAPipeline(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "count.duel.yaml", quick+"claims: [ long mean under 1us ]\n")
+	h.write(t, "base/note", "")
+	h.shell("$P run count.duel.yaml --held-to base --ci ci --json base/count.json").says(t, 1,
+		"there is no base/count.json yet",
+		"refuted")
+	o := h.shell("$P run count.duel.yaml count.duel.yaml --held-to base --good-for 30d --ci ci --within 2s; cat ci/*")
+	o.says(t, 0, "held to run", "long is not surely worse than it was", "were over after", "TAP version 14",
+		"<testsuites",
+		`"version": "2.1.0"`, `"startLine": 8`, "Held to run")
+	h.shell("$P run count.duel.yaml --held-to nobody").says(t, 2, "no such run")
+	h.shell("$P run count.duel.yaml --held-to base --good-for soon").says(t, 2, "write it as 30d")
+	h.shell("$P run count.duel.yaml --good-for 3d").says(t, 2, "--held-to")
+	h.shell("$P log tag $($P log --limit 1 | cut -d' ' -f1) main; $P run count.duel.yaml --held-to tag:main --rounds "+
+		"6").says(t, 1,
+		"held to run", "upheld")
+	h.shell("$P show --metrics | tail -1").says(t, 0, "# EOF")
+	h.shell("$P show --metrics").says(t, 0, "# TYPE paceduel_latency_seconds histogram", `paceduel_ratio{duel="Count"`)
+	h.shell("$P again --new-seed").says(t, 1, "as against the run", "As against short")
+	h.shell("$P pair; $P log duels; $P log duels Count --to pictures").says(t, 0, "then, and", "over-time.svg", "5 runs")
+}

@@ -9,6 +9,7 @@ import (
 
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
+	"paceduel/core/report"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -125,7 +126,7 @@ func (s *settings) find(args []string) (*result.Result, error) {
 }
 
 func (s *settings) showCommand() *cobra.Command {
-	var asJSON bool
+	var asJSON, asMetrics bool
 	c := &cobra.Command{
 		Use:   "show [ID|FILE]",
 		Short: "print the verdict of an earlier run, the newest unless one is named",
@@ -143,6 +144,9 @@ func (s *settings) showCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if asMetrics {
+					return report.OpenMetrics(s.words.out, r, nil, swept)
+				}
 				s.words.out.printer().sweep(r, swept)
 				return nil
 			}
@@ -150,10 +154,15 @@ func (s *settings) showCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if asMetrics {
+				return report.OpenMetrics(s.words.out, r, v, nil)
+			}
 			s.words.out.printer().verdict(r, v)
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "the whole result as JSON")
+	c.Flags().BoolVar(&asMetrics, "metrics", false, "its figures as OpenMetrics text")
+	c.MarkFlagsMutuallyExclusive("json", "metrics")
 	return c
 }

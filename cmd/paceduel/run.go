@@ -28,7 +28,7 @@ import (
 
 func (s *settings) runCommand() *cobra.Command {
 	var run runOptions
-	var rounds string
+	var rounds, goodFor string
 	opt := s.planOptions()
 	c := &cobra.Command{
 		Use:   "run PLAN...",
@@ -37,6 +37,13 @@ func (s *settings) runCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if rounds != "" {
 				opt.Sets = append(opt.Sets, "rounds="+rounds)
+			}
+			var err error
+			if run.held.goodFor, err = readAge(goodFor); err != nil {
+				return err
+			}
+			if goodFor != "" && run.held.to == "" {
+				return usageError{errors.New("--good-for says how old the run may be that --held-to names; give that, too")}
 			}
 			return s.runFiles(cmd.Context(), args, opt, run)
 		},
@@ -49,8 +56,20 @@ func (s *settings) runCommand() *cobra.Command {
 	)
 	f.StringVar(
 		&run.ci, "ci", "",
-		"write what came of the claims to files in `DIR`: JUnit XML, TAP, and a summary in Markdown for a pull request",
+		"write what came of the claims to files in `DIR`: JUnit XML, TAP, notes to lines of plans (SARIF), and a summary in "+
+			"Markdown for a pull request",
 	)
+	f.DurationVar(
+		&run.within, "within", 0,
+		"the `TIME` that all plans have together, as 10m: each has its share of what is left, and leaves out rounds for "+
+			"which there is none",
+	)
+	f.StringVar(
+		&run.held.to, "held-to", "",
+		"hold each run to an earlier one, over the baseline that both have: a `RUN` by its ID or file, a folder of "+
+			"results, or tag:NAME for the newest of the duel with that tag",
+	)
+	f.StringVar(&goodFor, "good-for", "", "how old the run of --held-to may be, a `TIME` as 30d (default: of any age)")
 	f.Uint64Var(&run.seed, "seed", 0, "of the running order (default: the plan's, or drawn)")
 	f.BoolVar(
 		&run.accept, "accept-unequal", false,
@@ -107,11 +126,18 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 			return usageError{err}
 		}
 	}
-	opt.tell = func(d report.Duel) { duels = append(duels, d) }
-	for _, p := range plans {
+	opt.tell = func(d report.Duel) *report.Duel {
+		duels = append(duels, d)
+		return &duels[len(duels)-1]
+	}
+	began := time.Now()
+	for i, p := range plans {
 		own := opt
+		if opt.within > 0 { // who took less leaves it to those that follow
+			own.within = max(opt.within-time.Since(began), time.Second) / time.Duration(len(plans)-i)
+		}
 		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
-			own.out = filepath.Join(opt.out, strings.TrimSuffix(filepath.Base(p.File), plan.Suffix)+".json")
+			own.out = filepath.Join(opt.out, resultName(p))
 		}
 		if len(plans) > 1 && opt.goOn != "" {
 			return usageError{errors.New("--go-on goes on with one plan")}
@@ -143,26 +169,31 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 
 // runOptions are how a duel is run.
 type runOptions struct {
-	seed   uint64 // 0: the plan's, or a fresh one
-	out    string // where the result goes: empty, - or a file
-	accept bool   // unequal work
-	shots  string // where shots go one by one; empty: nowhere
-	goOn   string // an earlier run to go on from; empty: none
+	seed   uint64        // 0: the plan's, or a fresh one
+	out    string        // where the result goes: empty, - or a file
+	accept bool          // unequal work
+	shots  string        // where shots go one by one; empty: nowhere
+	goOn   string        // an earlier run to go on from; empty: none
+	within time.Duration // that all plans have together; 0: as long as it takes
+	held   gate
 	ci     string // the folder for what a pipeline goes by; empty: nothing is written
 
-	tell  func(report.Duel)    // is told what came of each duel; nil: nobody is
+	// tell is told what came of each duel, and keeps it where more can be entered; nil: nobody is.
+	tell  func(report.Duel) *report.Duel
 	after func(*result.Result) // is handed the result; nil: nobody is
 }
 
 // told tells whoever wants to know what came of a duel.
-func (o *runOptions) told(ctx context.Context, p *plan.Plan, of *conduct.Outcome, took time.Duration, err error) {
+func (o *runOptions) told(
+	ctx context.Context, p *plan.Plan, of *conduct.Outcome, took time.Duration, err error,
+) *report.Duel {
 	if o.tell == nil {
-		return
+		return &report.Duel{}
 	}
 	if ctx.Err() != nil {
 		err = errors.New("it was interrupted")
 	}
-	o.tell(report.Duel{
+	return o.tell(report.Duel{
 		Name: p.Name, File: p.File, Result: of.Result, Verdict: of.Verdict, Sweep: of.Sweep, Took: took, Err: err,
 	})
 }
@@ -173,20 +204,12 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	if opt.out == "-" {
 		verdicts = s.words.err
 	}
-	spec := conduct.Spec{
-		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
-		Aside: s.aside(), Builds: s.builds(),
-	}
-	if opt.goOn != "" {
-		before, err := s.find([]string{opt.goOn})
-		if err != nil {
-			return err
-		}
-		spec.Before = before
+	spec, earlier, err := s.specOf(p, book, &opt)
+	if err != nil {
+		return err
 	}
 	var shots *shotFile
 	if opt.shots != "" {
-		var err error
 		if shots, err = newShotFile(opt.shots, p); err != nil {
 			return err
 		}
@@ -198,7 +221,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	}
 	began := time.Now()
 	o, err := conduct.Duel(ctx, spec, w.watch)
-	opt.told(ctx, p, o, time.Since(began), err)
+	told := opt.told(ctx, p, o, time.Since(began), err)
 	if opt.after != nil {
 		opt.after(o.Result)
 	}
@@ -232,10 +255,37 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 		fmt.Fprintf(s.words.err, "paceduel: interrupted; %s\n", kept(o, book, opt.out))
 		return errors.Join(unkeptFile(unkept), quietError{err})
 	}
-	if err == nil && unkept == nil && !o.Upheld() {
+	upheld := holdTo(verdicts.printer(), &opt.held, earlier, o.Result, told)
+	if err == nil && unkept == nil && !(upheld && o.Upheld()) {
 		return quietError{errClaims}
 	}
 	return errors.Join(unkept, err)
+}
+
+// specOf is what a duel needs, and the run that it is held to; nil where there is none.
+func (s *settings) specOf(
+	p *plan.Plan, book *logbook.Book, opt *runOptions,
+) (spec conduct.Spec, earlier *result.Result, err error) {
+	spec = conduct.Spec{
+		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
+		Aside: s.aside(), Builds: s.builds(), Within: opt.within,
+	}
+	if opt.goOn != "" {
+		if spec.Before, err = s.find([]string{opt.goOn}); err != nil {
+			return spec, nil, err
+		}
+	}
+	if opt.held.to != "" { // before anything is run
+		if earlier, err = s.earlier(&opt.held, p); err != nil {
+			return spec, nil, err
+		}
+	}
+	if p.Sweep != nil && opt.within > 0 && (p.Sweep.Within == 0 || p.Sweep.Within.D() > opt.within) {
+		swept, own := *p.Sweep, *p
+		swept.Within, own.Sweep = plan.Span(opt.within), &swept
+		spec.Plan = &own
+	}
+	return spec, earlier, nil
 }
 
 // keptElsewhere says where a run is kept that the logbook does not have; unkept is what else could not be.

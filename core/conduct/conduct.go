@@ -43,6 +43,7 @@ type Spec struct {
 	OnAnswer func(contender, state string, body []byte)
 	// OnShots, when set, is handed the shots of each heat that were kept one by one.
 	OnShots func(h *result.Heat, shape *shots.Shape, list []tally.Raw, sampled bool)
+	Within  time.Duration   // how long the whole may take; 0: as long as it takes
 	Builds  commits.Cache   // where what is built from commits is kept
 	Control *rounds.Control // that steers the run; nil: none
 	// Before, when set, is an earlier run of the plan's sweep, which this one goes on from under its name.
@@ -88,7 +89,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		_, err := rounds.Run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
 			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
-			Before: s.Before, Builds: s.Builds,
+			Before: s.Before, Within: s.Within, Builds: s.Builds,
 		}, events)
 		finished <- err
 	}()

@@ -150,7 +150,8 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 // courseCautions say how the run went.
 func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 	add := func(kind CautionKind, contender, try, what string, args ...any) {
-		out = append(out, Caution{Kind: kind, See: InHeats, Contender: contender, What: fmt.Sprintf(what, args...), Try: try})
+		out = append(out, Caution{Kind: kind, See: InHeats, Contender: contender, What: fmt.Sprintf(what, args...),
+			Try: try})
 	}
 	switch r.Ending {
 	case result.Interrupted:
@@ -163,11 +164,18 @@ func courseCautions(r *result.Result, v *Verdict) (out []Caution) {
 	case result.Failed:
 		add(Ended, "", "see the reason and run it again", "not completed: %s", r.Reason)
 	}
+	if s := r.Plan.Short; s != nil {
+		add(Ended, "", "give it more time", "its %s were over after %d of %d rounds", units.Trim(units.Duration(s.Within)),
+			r.Plan.Rounds,
+			s.Planned)
+	}
 	for _, e := range r.Entrants {
 		if failed, shots := failures(r, e.Name, result.AnyState); failed > 0 {
 			add(
-				Failing, e.Name, "compare only what works: see the first failures in the log", "%s: %s of %s shots failed (%s)%s",
-				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r, e.Name),
+				Failing, e.Name, "compare only what works: see the first failures in the log",
+				"%s: %s of %s shots failed (%s)%s",
+				e.Name, units.Count(failed), units.Count(shots), units.Share(float64(failed)/float64(shots)), firstCause(r,
+					e.Name),
 			)
 		}
 	}
@@ -211,7 +219,8 @@ func (f *field) findsNothing(v *Verdict) (out []Caution) {
 			out = append(out, Caution{
 				Kind: UnequalWork, See: InAnswers, Contender: none,
 				What: fmt.Sprintf(
-					"%s tells no %s where %s tells %s: it may not have looked", none, a.Figure.Spoken(), other, a.Figure.Show(much),
+					"%s tells no %s where %s tells %s: it may not have looked", none, a.Figure.Spoken(), other,
+					a.Figure.Show(much),
 				),
 				Try: "see that it is given the same input and rules, and what it wrote on standard error at the weigh-in",
 			})
@@ -271,7 +280,8 @@ func (f *field) sent() (out []Caution) {
 			out = append(out, Caution{
 				Kind: LostSpans, See: InInside, Contender: name,
 				What: fmt.Sprintf("the service of %s sent no spans of %s", name, shotsSampled(all.Sampled)),
-				Try: "see that it is instrumented, sends by HTTP to $OTEL_EXPORTER_OTLP_ENDPOINT, and heeds a traceparent that " +
+				Try: "see that it is instrumented, sends by HTTP to $OTEL_EXPORTER_OTLP_ENDPOINT, and heeds a traceparent " +
+					"that " +
 					"is marked sampled",
 			})
 		case float64(all.Lost) > lostFrac*float64(all.Sampled):
@@ -293,7 +303,8 @@ func (f *field) sent() (out []Caution) {
 				Kind: Traced, See: InInside, Contender: name,
 				What: fmt.Sprintf("%s of the shots of %s were traced, and what that takes is in its figures",
 					units.Share(share), name),
-				Try: "trace fewer with traces: { of: … }, or see what it takes with a contender that is the same without traces",
+				Try: "trace fewer with traces: { of: … }, or see what it takes with a contender that is the same without " +
+					"traces",
 			})
 		}
 		if all.Shifted > time.Millisecond {
@@ -383,7 +394,8 @@ func footingCautions(r *result.Result) (out []Caution) {
 		}
 		if len(unfilled) > 0 {
 			out = append(out, Caution{
-				Kind: Ground, See: InFooting, What: fmt.Sprintf("%s: %s was empty before warm runs", e.Name, units.List(unfilled)),
+				Kind: Ground, See: InFooting, What: fmt.Sprintf("%s: %s was empty before warm runs", e.Name,
+					units.List(unfilled)),
 				Try: "there is no cache there to keep warm; correct stores: in the plan",
 			})
 		}
@@ -420,7 +432,8 @@ func rateCautions(r *result.Result) (out []Caution) {
 					"%s could not keep %s: %s of %s shots were not sent before their heats were over", e.Name,
 					units.Rate(r.Plan.Pace.Rate), units.Count(int64(t.unsent)), units.Count(int64(t.due)),
 				),
-				Try: "it is overloaded, so its latencies grow with the length of a heat; lower rate:, or raise most: if it can " +
+				Try: "it is overloaded, so its latencies grow with the length of a heat; lower rate:, or raise most: if it " +
+					"can " +
 					"handle more at once",
 			})
 			continue
@@ -494,7 +507,8 @@ func roundCautions(r *result.Result, v *Verdict) (out []Caution) {
 		out = append(out, Caution{
 			Kind: FewRounds, See: InRatios,
 			What: fmt.Sprintf(
-				"%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own, "figure"),
+				"%s cannot settle any of %s together; that needs %d", units.Plural(v.Rounds, "round"), units.Plural(own,
+					"figure"),
 				least,
 			),
 			Try: "raise rounds:, name fewer rungs:, or the one figure that decides: in the plan",
@@ -684,9 +698,10 @@ func workCautions(r *result.Result) (out []Caution) {
 		if e.Touch.Terminal {
 			out = append(out, Caution{
 				Kind: OnTerminal, See: InAnswers, Contender: e.Name,
-				What: fmt.Sprintf("%s writes to a terminal: drawing %s for it is part of what was measured", e.Name, units.Bytes(
-					float64(e.Touch.Bytes),
-				)),
+				What: fmt.Sprintf("%s writes to a terminal: drawing %s for it is part of what was measured", e.Name,
+					units.Bytes(
+						float64(e.Touch.Bytes),
+					)),
 				Try: "see that this is what you compare; stdout: pipe or discard leaves the terminal out",
 			})
 		}
@@ -786,7 +801,8 @@ func (f *field) growth() (out []Caution) {
 		out = append(out, Caution{
 			Kind: Growth, See: InMemory, Contender: s.Contender,
 			What: fmt.Sprintf(
-				"the service of %s still grows in the second half of its heats: by %s for every 1 000 shots (%s to %s)", s.String(),
+				"the service of %s still grows in the second half of its heats: by %s for every 1 000 shots (%s to %s)",
+				s.String(),
 				units.Bytes(sample.Centre()), units.Bytes(low), units.Bytes(high),
 			),
 			Try: "see whether that ends: run longer heats, with fresh: duel",

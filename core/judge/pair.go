@@ -26,6 +26,8 @@ type Pairing struct {
 	Figures   []Paired
 	Sentence  string
 	Note      string // how the words were reached
+
+	on basis
 }
 
 // Paired is a figure of a pairing. Its ratio says how many times better Now is than Then; with a bridge it is the ratio
@@ -157,7 +159,8 @@ func (p *Pairing) hold(then, now *field, state string) {
 	for _, a := range all {
 		a.sample = nil
 	}
-	p.Sentence = p.say(basis{decides, decides == "" && len(now.r.Plan.Rungs) > 0})
+	p.on = basis{decides, decides == "" && len(now.r.Plan.Rungs) > 0}
+	p.Sentence = p.say()
 }
 
 // figure is a figure of both, still without its word; ok is false where one of the two has none of it.
@@ -220,13 +223,13 @@ func (p *Pairing) side(fig figure.Name, f *field, name, state string) (Assessmen
 	return a, stats.NewSample(logs).Blurred(relative(f.grain(fig, own), a.Contender.V))
 }
 
-// spoken are the figures that the sentence is made of.
-func (p *Pairing) spoken(on basis) (out []*Paired) {
+// Spoken are the figures that the pairing is spoken of by, the leading one first.
+func (p *Pairing) Spoken() (out []*Paired) {
 	face := Face{}
 	for i := range p.Figures {
 		face.Figures = append(face.Figures, p.Figures[i].Assessment)
 	}
-	for _, a := range face.spoken(on) {
+	for _, a := range face.spoken(p.on) {
 		out = append(out, p.Of(a.Figure))
 	}
 	return out
@@ -243,8 +246,8 @@ func (p *Pairing) Of(fig figure.Name) *Paired {
 }
 
 // say puts the pairing into a sentence or two.
-func (p *Pairing) say(on basis) string {
-	spoken := p.spoken(on)
+func (p *Pairing) say() string {
+	spoken := p.Spoken()
 	if len(spoken) == 0 {
 		return "The two have no figure in common that can be compared."
 	}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,6 +23,9 @@ type Duel struct {
 	Sweep      *judge.Sweep
 	Took       time.Duration
 	Err        error // why it could not be completed
+	// Held is what became of it as it was held to an earlier run, and HeldTo which one; none and empty where it was not.
+	Held   []judge.Claim
+	HeldTo string
 }
 
 // The files of a pipeline, in the folder that it names.
@@ -29,16 +33,17 @@ const (
 	JUnitFile   = "paceduel.junit.xml"
 	TAPFile     = "paceduel.tap"
 	SummaryFile = "paceduel.md"
+	NotesFile   = "paceduel.sarif"
 )
 
 // WritePipeline writes what came of duels for a pipeline into dir, which it makes where there is none: as JUnit XML, as
-// TAP and as a summary in Markdown for a pull request.
+// TAP, as notes to lines of plans in SARIF, and as a summary in Markdown for a pull request.
 func WritePipeline(dir string, duels []Duel) error {
 	if err := PipelineFolder(dir); err != nil {
 		return err
 	}
 	for name, content := range map[string]func(io.Writer, []Duel) error{
-		JUnitFile: JUnit, TAPFile: TAP, SummaryFile: Summary,
+		JUnitFile: JUnit, TAPFile: TAP, NotesFile: SARIF, SummaryFile: Summary,
 	} {
 		if err := write(filepath.Join(dir, name), func(out io.Writer) error { return content(out, duels) }); err != nil {
 			return err
@@ -59,6 +64,7 @@ func PipelineFolder(dir string) error {
 type finding struct {
 	what, why string
 	judge.Finding
+	line   int  // of the plan, from 1; 0: none
 	broken bool // it is not that something was refuted: nothing could be said
 }
 
@@ -89,7 +95,10 @@ func (d *Duel) findings() (out []finding) {
 		return []finding{{what: "it is measured", why: d.Err.Error(), Finding: judge.Refuted, broken: true}}
 	}
 	for _, c := range d.claims() {
-		out = append(out, finding{what: c.Text, why: c.Why, Finding: c.Finding})
+		out = append(out, finding{what: c.Text, why: c.Why, Finding: c.Finding, line: d.lineOf(c.Text)})
+	}
+	for _, c := range d.Held {
+		out = append(out, finding{what: c.Text, why: "as against " + d.HeldTo + ": " + c.Why, Finding: c.Finding})
 	}
 	if len(out) == 0 {
 		out = append(out, finding{what: "it is measured", why: d.sentence(), Finding: judge.Upheld})
@@ -121,6 +130,7 @@ type (
 		Name    string      `xml:"name,attr"`
 		Class   string      `xml:"classname,attr"`
 		File    string      `xml:"file,attr,omitempty"`
+		Line    int         `xml:"line,attr,omitempty"`
 		Time    string      `xml:"time,attr"`
 		Failure *junitFault `xml:"failure"`
 		Error   *junitFault `xml:"error"`
@@ -145,7 +155,8 @@ func JUnit(out io.Writer, duels []Duel) error {
 			s.Timestamp = d.Result.Started.UTC().Format("2006-01-02T15:04:05")
 		}
 		for _, f := range d.findings() {
-			c := junitCase{Name: printable(f.what), Class: printable(d.Name), File: printable(d.File), Time: "0"}
+			c := junitCase{Name: printable(f.what), Class: printable(d.Name), File: printable(d.File), Line: f.line,
+				Time: "0"}
 			fault := &junitFault{Message: printable(f.why), Type: string(f.Finding), Text: printable(f.what + ": " + f.why)}
 			switch {
 			case f.broken:
@@ -228,7 +239,7 @@ func Summary(out io.Writer, duels []Duel) error {
 		if duels[i].Err != nil {
 			broken++
 		}
-		for _, c := range duels[i].claims() {
+		for _, c := range append(slices.Clone(duels[i].claims()), duels[i].Held...) {
 			claims++
 			if c.Finding == judge.Upheld {
 				upheld++
@@ -251,7 +262,10 @@ func Summary(out io.Writer, duels []Duel) error {
 			continue
 		}
 		line("%s", inLine(d.sentence()))
-		if list := d.claims(); len(list) > 0 {
+		if d.HeldTo != "" {
+			line("\nHeld to %s.", inLine(d.HeldTo))
+		}
+		if list := append(slices.Clone(d.claims()), d.Held...); len(list) > 0 {
 			line("\n| claim | | |\n|---|---|---|")
 			for _, c := range list {
 				line("| %s | **%s** | %s |", inLine(c.Text), c.Finding, inLine(c.Why))

@@ -2,6 +2,7 @@ package report_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"path/filepath"
@@ -107,5 +108,61 @@ func TestAPipelineThatCannotBeWritten(t *testing.T) {
 	if err := report.WritePipeline(filepath.Join(dir, report.TAPFile), nil); err == nil ||
 		!strings.Contains(err.Error(), report.TAPFile) {
 		t.Errorf("%v", err)
+	}
+}
+
+// Notes stand at the lines of plans in which claims do, and only of what is not upheld.
+func TestNotesToLinesOfPlans(t *testing.T) {
+	duels := piped(t)
+	for i := range duels {
+		if r := duels[i].Result; r != nil && len(r.Plan.Claims) > 0 {
+			duels[i].File = "bench/a plan.duel.yaml"
+			r.Plan.Source = "duel: x\n# " + r.Plan.Claims[len(r.Plan.Claims)-1] + "\nclaims:\n  - " +
+				strings.Join(r.Plan.Claims, "\n  - ") +
+				"\n"
+		}
+	}
+	duels[0].Held = []judge.Claim{{Text: "joined is not surely worse", Finding: judge.Refuted, Why: "1.3x slower"}}
+	duels[0].HeldTo = "run 1112-1403abc"
+	var out bytes.Buffer
+	if err := report.SARIF(&out, duels); err != nil {
+		t.Fatal(err)
+	}
+	var read struct {
+		Version string
+		Runs    []struct {
+			Results []struct {
+				RuleID, Level string
+				Message       struct{ Text string }
+				Locations     []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine int }
+					}
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal(out.Bytes(), &read); err != nil {
+		t.Fatal(err)
+	}
+	rules := map[string]int{}
+	for _, r := range read.Runs[0].Results {
+		rules[r.RuleID]++
+		if len(r.Locations) > 0 {
+			at := r.Locations[0].PhysicalLocation
+			if strings.Contains(at.ArtifactLocation.URI, " ") || at.Region.StartLine == 2 || at.Region.StartLine < 1 {
+				t.Errorf("%s stands at %+v", r.Message.Text, at)
+			}
+		}
+	}
+	if read.Version != "2.1.0" || rules["claim-refuted"] != 2 || rules["claim-undecided"] != 1 ||
+		rules["not-measured"] != 1 {
+		t.Errorf("%v of %s", rules, out.String())
+	}
+	out.Reset()
+	if err := report.Summary(&out, duels); err != nil || !strings.Contains(out.String(), "Held to run 1112-1403abc") ||
+		!strings.Contains(out.String(), "| joined is not surely worse | **refuted** | 1.3x slower |") {
+		t.Errorf("%s, %v", out.String(), err)
 	}
 }

@@ -89,6 +89,8 @@ type Plan struct {
 	Vars   []string    `json:"variables,omitempty"` // names only
 	Rounds int         `json:"rounds"`              // that were to be run in the end
 	Until  *Until      `json:"until,omitempty"`
+	// Short says that there was no time for all rounds; nil: there was.
+	Short *Short `json:"cut_short,omitempty"`
 	// rounds after which it was looked at, to end early
 	Looks     []int                         `json:"looks,omitempty"`
 	Interest  float64                       `json:"interest"`            // a fraction
@@ -142,6 +144,12 @@ func (p Pace) Sequential() bool { return p.Repeat > 0 }
 
 // Open reports whether shots were due at a rate.
 func (p Pace) Open() bool { return p.Rate > 0 }
+
+// Short is a run that had a time to keep within, for which some of its rounds were left out.
+type Short struct {
+	Planned int           `json:"planned_rounds"`
+	Within  time.Duration `json:"within_ns"`
+}
 
 // Build is what was built from a commit.
 type Build struct {

@@ -57,6 +57,10 @@ type Config struct {
 	Before *result.Result
 	// Steering says how a sweep goes on that has a time, or points to be added.
 	Steering Steering
+	// Within is how long the whole may take: rounds for which there is no time any more are left out, whatever was found
+	// by
+	// then, so that it favours nobody. 0: as long as it takes. A sweep has a time of its own in its plan.
+	Within time.Duration
 	// Builds is where what is built from commits is kept.
 	Builds commits.Cache
 	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
@@ -123,6 +127,7 @@ type runner struct {
 	// pausedNow is how long this sitting was paused.
 	pausedNow time.Duration
 	base      time.Duration  // by the run's clock, when this sitting began
+	started   time.Duration  // from then until its first round
 	first     int            // rounds of earlier sittings
 	begun     map[place]bool // heats
 }
@@ -413,6 +418,7 @@ func (r *runner) run(ctx context.Context) error {
 			return err
 		}
 	}
+	r.started = r.clock.Now() - r.base - r.pausedNow
 	for i := r.first; i < len(r.result.Order); i++ { // rounds may be added
 		done, err := r.beginRound(ctx, i+1)
 		if err != nil {
@@ -430,6 +436,10 @@ func (r *runner) run(ctx context.Context) error {
 			r.result.Order = r.result.Order[:i+1]
 			r.result.Plan.Rounds = i + 1
 		}
+		if i+1 < len(r.result.Order) && r.isOver(i+1-r.first) {
+			r.result.Plan.Short = &result.Short{Planned: len(r.result.Order), Within: r.cfg.Within}
+			r.plan(r.result.Order[:i+1])
+		}
 		if err := r.goOn(ctx, i+1); err != nil {
 			return err
 		}
@@ -438,6 +448,15 @@ func (r *runner) run(ctx context.Context) error {
 		return r.crashes(ctx)
 	}
 	return nil
+}
+
+// isOver reports whether there is no time for one more round as long as those of this sitting were.
+func (r *runner) isOver(rounds int) bool {
+	if r.cfg.Within == 0 || r.cfg.Plan.Sweep != nil {
+		return false
+	}
+	took := r.clock.Now() - r.base - r.pausedNow
+	return took+(took-r.started)/time.Duration(rounds) > r.cfg.Within
 }
 
 // isLook reports whether the plan has the run looked at after so many rounds, to end it.

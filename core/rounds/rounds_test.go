@@ -23,7 +23,8 @@ import (
 func reading(t *testing.T, slow, fast, pace string) *plan.Plan {
 	t.Helper()
 	src := fmt.Sprintf(
-		"duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { %s } }\n  fast: { stub: { %s } }\npace: %s\nrounds: 4\n",
+		"duel: Tides\nbaseline: slow\ncontenders:\n  slow: { stub: { %s } }\n  fast: { stub: { %s } }\npace: %s\nrounds: "+
+			"4\n",
 		slow, fast, pace,
 	)
 	p, err := read.Plan("t.duel.yaml", []byte(src), read.Options{Kinds: []plan.Kind{sample.Stub().Kind}})
@@ -157,7 +158,8 @@ func TestNothingIsTimedWhenTheWeighInFails(t *testing.T) {
 
 func TestFailuresInARoundAreCounted(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		_, r, err := run(t.Context(), reading(t, "takes: 10ms", "takes: 5ms, fail-at: 4", "{ repeat: 5, warmup: 0 }"), 1, nil)
+		_, r, err := run(t.Context(), reading(t, "takes: 10ms", "takes: 5ms, fail-at: 4", "{ repeat: 5, warmup: 0 }"), 1,
+			nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -223,4 +225,36 @@ func TestGlancesShowAHeatUnderWay(t *testing.T) {
 			t.Errorf("rate %g/s; want about 200/s", last.Rate)
 		}
 	})
+}
+
+// A run with a time to keep within leaves out rounds for which there is none, tells of it, and is done all the same.
+func TestARunKeepsWithinItsTime(t *testing.T) {
+	for within, want := range map[time.Duration]int{time.Second: 2, 100 * time.Millisecond: 1, time.Hour: 4} {
+		synctest.Test(t, func(t *testing.T) {
+			out := make(chan rounds.Event)
+			changed := 0
+			var r *result.Result
+			var err error
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				r, err = rounds.Run(t.Context(), rounds.Config{ // a round of 345 ms
+					Plan: reading(t, "takes: 10ms", "takes: 5ms", "{ repeat: 20, warmup: 3 }"), Seed: 1, Program: "test",
+					Kinds: []contender.Kind{sample.Stub()}, Within: within,
+				}, out)
+			}()
+			for e := range out {
+				if _, ok := e.(rounds.OrderChanged); ok {
+					changed++
+				}
+			}
+			<-done
+			short := want < 4
+			if err != nil || r.Ending != result.Done || r.Plan.Rounds != want || len(r.Heats) != 2*want ||
+				(r.Plan.Short != nil) != short || short && (r.Plan.Short.Planned != 4 || changed != 1) {
+				t.Errorf("within %s: %d rounds, %d heats, %d changes, %+v, %v", within, r.Plan.Rounds, len(r.Heats), changed,
+					r.Plan.Short, err)
+			}
+		})
+	}
 }

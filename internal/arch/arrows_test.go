@@ -67,7 +67,7 @@ var arrows = map[string]string{
 	"core/chart": "core/cell core/figure core/find core/footing core/history core/judge core/judge/curve core/plan " +
 		"core/result core/units",
 	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",
-	"core/report": "core/chart core/chart/paper core/files core/judge core/result core/shots core/tally " +
+	"core/report": "core/chart core/chart/paper core/figure core/files core/judge core/result core/shots core/tally " +
 		"core/units",
 
 	// the application
