@@ -740,7 +740,7 @@ func TestInAPipeline(t *testing.T) {
 	h.shell("$P run count.duel.yaml --good-for 3d").says(t, 2, "--held-to")
 	h.shell("$P log tag $($P log --limit 1 | cut -d' ' -f1) main; $P run count.duel.yaml --held-to tag:main --rounds "+
 		"6").says(t, 1,
-		"held to run", "upheld")
+		"held to run", "long is not surely worse")
 	h.shell("$P show --metrics | tail -1").says(t, 0, "# EOF")
 	h.shell("$P show --metrics").says(t, 0, "# TYPE paceduel_latency_seconds histogram", `paceduel_ratio{duel="Count"`)
 	h.shell("$P again --new-seed").says(t, 1, "as against the run", "As against short")

@@ -342,22 +342,28 @@ func TestAPrivateLogbook(t *testing.T) {
 	}
 }
 
-// Ten thousand runs are listed without passing through what they hold.
-func BenchmarkList(b *testing.B) {
-	book, err := Open(filepath.Join(b.TempDir(), "l.sqlite"), true)
+// A logbook of ten thousand runs is opened, and its newest runs, its duels and the runs of one duel are listed, without
+// passing through what runs hold.
+func BenchmarkTenThousandRuns(b *testing.B) {
+	path := filepath.Join(b.TempDir(), "l.sqlite")
+	book, err := Open(path, true)
 	if err != nil {
 		b.Fatal(err)
 	}
 	defer book.Close()
+	body := pack(make([]byte, 20<<10))
 	if err := book.together(func(tx work) error {
 		for i := range 10_000 {
 			id := fmt.Sprintf("%05d", i)
-			if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, sentence, lead, pid, pid_born, heats) VALUES (?, ?, 'Berth board', '/x', 'done', 120, ?, 2.5, 1, 1, 120)`,
-				id, i, strings.Repeat("joined is faster ", 10)); err != nil {
+			if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, sentence, lead, pid, pid_born, heats)
+				VALUES ($1, $2, $3, '/x', 'done', 120, $4, 2.5, 1, 1, 120)`, id, i, fmt.Sprintf("Duel %d", i%100),
+				strings.Repeat("joined is faster ", 10)); err != nil {
 				return err
 			}
-			if _, err := tx.Exec("INSERT INTO documents (run, body) VALUES (?, ?)", id, pack(make([]byte,
-				20<<10))); err != nil {
+			if _, err := tx.Exec("INSERT INTO documents (run, body) VALUES ($1, $2)", id, body); err != nil {
+				return err
+			}
+			if err := setStand(tx, id, []byte(strings.Repeat("x", 1200))); err != nil {
 				return err
 			}
 		}
@@ -365,9 +371,36 @@ func BenchmarkList(b *testing.B) {
 	}); err != nil {
 		b.Fatal(err)
 	}
-	for b.Loop() {
-		if list, err := book.List(20_000, Filter{}); err != nil || len(list) != 10_000 {
-			b.Fatal(len(list), err)
+	b.Run("open and list the newest", func(b *testing.B) {
+		for b.Loop() {
+			other, err := Open(path, true)
+			if err != nil {
+				b.Fatal(err)
+			}
+			if list, err := other.List(50, Filter{}); err != nil || len(list) != 50 {
+				b.Fatal(len(list), err)
+			}
+			other.Close()
 		}
-	}
+	})
+	b.Run("list all", func(b *testing.B) {
+		for b.Loop() {
+			if list, err := book.List(20_000, Filter{}); err != nil || len(list) != 10_000 {
+				b.Fatal(len(list), err)
+			}
+		}
+	})
+	b.Run("thirty duels over time", func(b *testing.B) {
+		for b.Loop() {
+			duels, err := book.Duels(30)
+			if err != nil || len(duels) != 30 {
+				b.Fatal(len(duels), err)
+			}
+			for _, d := range duels {
+				if runs, err := book.RunsOf(d.Name, 40); err != nil || len(runs) != 40 {
+					b.Fatal(len(runs), err)
+				}
+			}
+		}
+	})
 }
