@@ -248,6 +248,10 @@ func (h *Hunt) Say(st *State, over bool) string {
 	text := fmt.Sprintf("After %s nothing points to a commit yet.", looks)
 	if i >= 0 {
 		text = fmt.Sprintf("After %s %s most likely %s (%s).", looks, h.title(i), what, units.Share(st.First[i]))
+		if from, to, sure := st.among(); st.First[i] < 0.5 {
+			text = fmt.Sprintf("After %s one of %s %s, from %s to %s (%s sure).", looks, units.Plural(to-from+1, "commit"),
+				what, h.title(from), h.title(to), units.Share(sure))
+		}
 	}
 	if over {
 		text += " That is not sure enough: go on with more --looks, or with more --rounds a look."
@@ -328,6 +332,10 @@ func Worse(diffs []float64) string {
 // InShort says what is known, for a line.
 func (h *Hunt) InShort(st *State) string {
 	if i := st.Likeliest(); i >= 0 && len(h.Looks) > 0 {
+		if from, to, share := st.among(); st.First[i] < 0.5 {
+			return fmt.Sprintf("it is one of %s from %s to %s (%s)", units.Plural(to-from+1, "commit"), h.At(from).Short(),
+				h.At(to).Short(), units.Share(share))
+		}
 		return fmt.Sprintf("most likely it is %s (%s)", h.At(i).Short(), units.Share(st.First[i]))
 	}
 	return "nothing points to a commit yet"

@@ -113,6 +113,24 @@ func (s *State) Likeliest() int {
 	return slices.Index(s.First, slices.Max(s.First))
 }
 
+// among is the shortest stretch of commits that the first bad one is in with nine tenths, and how likely that is.
+func (s *State) among() (from, to int, share float64) {
+	const enough = 0.9
+	from, to, share = 0, len(s.First)-1, 1-s.None
+	sum, first := 0.0, 0
+	for i, x := range s.First {
+		sum += x
+		for first < i && sum-s.First[first] >= enough {
+			sum -= s.First[first]
+			first++
+		}
+		if sum >= enough && i-first < to-from {
+			from, to, share = first, i, sum
+		}
+	}
+	return from, to, min(share, 1)
+}
+
 // State reasons over all that is known.
 func (s *Search) State() *State {
 	open := s.open()

@@ -281,12 +281,12 @@ func (m Model) picture(w, h int) (lines []string) {
 	below := max(h-detail-3-above, 3)
 	column := func(x float64) int { return min(max(int(x*float64(plot)), 0), plot-1) }
 	label := func(text, row string) string { return t.Faint.Render(parts.Right(text, labels-1)) + " " + row }
-	for i, row := range bars(p, plot, above, column) {
+	for i, row := range bars(p, plot, above, column, t.Lead.Bold(false)) {
 		text := ""
 		if i == 0 {
 			text = p.Most
 		}
-		lines = append(lines, label(text, t.Lead.Bold(false).Render(row)))
+		lines = append(lines, label(text, row))
 	}
 	lines = append(lines, label("good ◂", m.line(plot, column)))
 	cloud := make([][]string, below)
@@ -342,10 +342,12 @@ func says(c *chart.HuntColumn) string {
 	return "it was looked at"
 }
 
-// bars draws how likely each commit is the first bad one, from the top row on.
-func bars(p *chart.Hunt, plot, rows int, column func(float64) int) (lines []string) {
-	heights := []rune(" ▁▂▃▄▅▆▇█")
-	full := len(heights) - 1
+// bars draws how likely each commit is the first bad one, from the top row on. Full cells are blank ones the other way
+// round: some terminals draw a full block wider than its cell, and leave a stroke behind where one was.
+func bars(p *chart.Hunt, plot, rows int, column func(float64) int, style lipgloss.Style) (lines []string) {
+	heights := []rune(" ▁▂▃▄▅▆▇")
+	full := len(heights)
+	whole := style.Reverse(true).Render(" ")
 	most := make([]float64, plot)
 	for _, c := range p.Columns {
 		most[column(c.X)] = max(most[column(c.X)], c.Likely)
@@ -354,7 +356,14 @@ func bars(p *chart.Hunt, plot, rows int, column func(float64) int) (lines []stri
 		var out strings.Builder
 		for _, y := range most {
 			eighths := int(y*float64(rows*full)+0.5) - row*full
-			out.WriteRune(heights[min(max(eighths, 0), full)])
+			switch {
+			case eighths >= full:
+				out.WriteString(whole)
+			case eighths <= 0:
+				out.WriteByte(' ')
+			default:
+				out.WriteString(style.Render(string(heights[eighths])))
+			}
 		}
 		lines = append(lines, out.String())
 	}

@@ -59,7 +59,8 @@ func press(m tea.Model, keys ...tea.KeyPressMsg) tea.Model {
 func TestTheCommitsStandAsALine(t *testing.T) {
 	text := ansi.Strip(shown(t, 120, 36).draw())
 	for _, want := range []string{
-		"./packer, tools", "After 3 looks", "most likely", "good ◂", "▲", "×", "▼", "●", "3 of up to 15 looks",
+		"./packer, tools", "After 3 looks one of ", "commits made the mean worse", "good ◂", "▲", "×", "▼", "●",
+		"3 of up to 15 looks",
 		"building aaaaaaaaa", "quit and keep", "likely the first bad one",
 	} {
 		if !strings.Contains(text, want) {
