@@ -17,7 +17,7 @@ func packerRepository(t *testing.T, h home) {
 		t.Skip("LEFT OUT: git is not installed here")
 	}
 	var manifest strings.Builder
-	for i := range 6000 {
+	for i := range 4000 {
 		fmt.Fprintf(&manifest, "%07d;Harbour Fathom %d;herring;tanker;hold %d;%d kg;Fish Dock %d;%03d-low\n", i, i*7919%40,
 			i%5,
 			i*7919%20000, i%9, i%365)
@@ -51,7 +51,7 @@ func TestTheSlowCommitIsFound(t *testing.T) {
 	h.shell("$P find --git HEAD~3..HEAD --build 'exit 3' -- ./packer manifest.txt").says(t, 4,
 		"the good commit cannot be",
 		"exit code 3")
-	const search = "--git HEAD~31..HEAD --build 'sh build.sh' --worse 15% "
+	const search = "--git HEAD~31..HEAD --build 'sh build.sh' --worse 15% --rounds 3 "
 	h.shell("$P find --headless "+search+"--looks 2 -- ./packer manifest.txt").says(t, 4, "31 commits", "look 2 at",
 		"not sure enough", "cannot be looked at")
 	term := openTerminal(t, h, 110, 34, "find", search, "--", "./packer", "manifest.txt")

@@ -7,10 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"paceduel/internal/servers"
 )
 
-// servers are the real ones that the examples' plans start, by the names of these.
-var servers = []struct {
+// exampleServers are the real ones that the examples' plans start, by the names of these.
+var exampleServers = []struct {
 	name, program string
 	counts        []string // of the server's own, that a heat has
 	plan          string   // part of how it carries a statement out
@@ -39,7 +41,7 @@ func examples(t *testing.T) string {
 // The examples' plans start real servers on folders of their own, measure them, and leave nothing.
 func TestRealDatabases(t *testing.T) {
 	t.Parallel() // with others that want no quiet machine
-	for _, s := range servers {
+	for _, s := range exampleServers {
 		t.Run(s.name, func(t *testing.T) {
 			_, err := exec.LookPath(s.program)
 			debian, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + s.program)
@@ -186,4 +188,29 @@ pace: { repeat: 3 }
 		status := map[string]int{"0": 0, "2": 2, "3": 3}[want[0]]
 		h.run(t, "check", plan(own)).says(t, status, want[1:]...)
 	}
+}
+
+// A team's logbook on a server: several programs write at once and nothing is lost, what one enters others see, and who
+// does not say the password is told how to.
+func TestATeamsLogbook(t *testing.T) {
+	s := servers.Postgres()
+	if s.Missing != "" {
+		t.Skip(s.Missing)
+	}
+	defer s.End()
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", quickDuel)
+	book := "postgres://harbour@127.0.0.1:" + s.Port + "/postgres"
+	h.shell("$P log --logbook "+book).says(t, 4, "password authentication failed", "PGPASSWORD")
+	h.env = append(h.env, "PGPASSWORD="+servers.Password, "B="+book)
+	h.shell(`for i in 1 2 3 4; do $P --logbook $B run quick.duel.yaml >o$i 2>&1 & done
+wait; cat o*; $P --logbook $B log | wc -l; $P --logbook $B log duels`).says(t, 0, "4 runs", "Quick")
+	h.shell(`ID=$($P --logbook $B log --limit 1 | cut -d' ' -f1)
+$P --logbook $B log tag $ID release && $P --logbook $B log --tag release && $P --logbook $B pair && $P --logbook $B show $ID &&
+$P --logbook $B log delete --yes $ID; $P --logbook $B log | wc -l`).says(t, 0, "[release]", "then, and", "mean over all shots", "3")
+	term := openTerminal(t, h, 120, 34, "--logbook", "'"+book+"'", "open", ".")
+	term.press("l")
+	term.wait("3 runs, 3 of them to the end", "Quick")
+	term.press("b")
+	term.wait("1 duel over time", "3 runs")
 }

@@ -69,6 +69,11 @@ func TestTheShellIsOfferedWhatThereIs(t *testing.T) {
 		{[]string{"run", "x", "--set", "course.bystander.http.met"}, []string{"course.bystander.http.method="}, "rounds"},
 		{[]string{"show", "--logbook", "log.sqlite", ""}, []string{r.ID + "\tBerth board, 9 Mar 06:40"}, "sorts"},
 		{[]string{"export", "--logbook", "log.sqlite", "none"}, nil, r.ID},
+		{[]string{"pair", "--logbook", "log.sqlite", "other", ""}, []string{r.ID}, "sorts"},
+		{[]string{"show", "--logbook", "log.sqlite", r.ID, ""}, nil, r.ID},
+		{[]string{"again", "--logbook", "log.sqlite", ""}, []string{r.ID}, "sorts"},
+		{[]string{"log", "note", "--logbook", "log.sqlite", ""}, []string{r.ID}, "sorts"},
+		{[]string{"log", "duels", "--logbook", "log.sqlite", "Be"}, []string{"Berth board\t1 run"}, r.ID},
 		{[]string{"show", "--logbook", "notes.txt", ""}, nil, r.ID},
 	} {
 		got := command(t, env, append([]string{"__complete"}, tt.args...)...)

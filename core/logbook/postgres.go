@@ -105,8 +105,18 @@ func withoutAddress(err error) error {
 		return errors.New("its address cannot be used; write it as postgres://user@host:5432/database, with sslmode, " +
 			"sslrootcert and the like as PostgreSQL has them")
 	}
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && (refused.Code == wrongPassword || refused.Code == notAllowed) {
+		return fmt.Errorf("%w; name the user in its address and give the password in PGPASSWORD or ~/.pgpass", err)
+	}
 	return err
 }
+
+// What PostgreSQL answers to whom it does not let in.
+const (
+	wrongPassword = "28P01"
+	notAllowed    = "28000"
+)
 
 func connect(address, shown string) (*Book, error) {
 	config, err := pgx.ParseConfig(address)

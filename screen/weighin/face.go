@@ -76,6 +76,12 @@ func (f face) facts(base, own *result.Entrant) (lines []string) {
 	}))
 	add("type", touched(func(t *result.Touch) string { return t.Type }))
 	add("version", func(e *result.Entrant) string { return e.Version })
+	add("built", func(e *result.Entrant) string {
+		if e.From == nil {
+			return ""
+		}
+		return e.From.Words()
+	})
 	add("asked twice", touched(func(t *result.Touch) string {
 		if t.Steady {
 			return "the same bytes"
