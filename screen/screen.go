@@ -229,8 +229,8 @@ type (
 		ID     string
 		Change func(*logbook.Remarks)
 	}
-	// LinesMsg asks for the duels of the logbook with their runs over time.
-	LinesMsg struct{}
+	// LinesMsg asks for the duels of the logbook with their runs over time, one of them to be known whole.
+	LinesMsg struct{ Duel string }
 	// PairMsg asks for two runs to be held to each other.
 	PairMsg struct{ Then, Now string }
 	// PairedMsg tells the log view that they have been.

@@ -51,7 +51,7 @@ func (s *settings) duelsCommand() *cobra.Command {
 			if len(args) == 0 {
 				return s.listDuels(cmd.Context(), book, duels, most)
 			}
-			line, err := conduct.TimeLine(cmd.Context(), book, args[0], most)
+			line, err := conduct.TimeLine(cmd.Context(), book, args[0], most, most)
 			if err != nil {
 				return err
 			}
@@ -86,7 +86,7 @@ func (s *settings) saveLine(l *history.Line, dir string) error {
 func (s *settings) listDuels(ctx context.Context, book *logbook.Book, duels []logbook.Duel, most int) error {
 	out := s.words.out.printer()
 	for _, d := range duels {
-		line, err := conduct.TimeLine(ctx, book, d.Name, most)
+		line, err := conduct.TimeLine(ctx, book, d.Name, most, conduct.Glimpse)
 		if err != nil {
 			return err
 		}

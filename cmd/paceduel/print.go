@@ -341,6 +341,9 @@ func (p printer) touches(r *result.Result) {
 				p.out, "  %s: %s in %s, %s%s\n", e.Name, t.Outcome, units.Duration(t.Latency), units.Bytes(float64(t.Bytes)),
 				suffix(", ", t.Type)+suffix(", ", e.Version),
 			)
+			if e.From != nil {
+				fmt.Fprintf(p.out, "    %s (%s)\n", e.From.Words(), e.From.Subject)
+			}
 			if telling := t.Telling(); telling != "" {
 				fmt.Fprintf(p.out, "    tells %s\n", units.Printable(telling))
 			}

@@ -5,11 +5,15 @@ import (
 
 	"paceduel/core/history"
 	"paceduel/core/logbook"
+	"paceduel/core/result"
 )
 
+// Glimpse is how many runs of a duel are judged for a list of many, where it is not known yet how they stood.
+const Glimpse = 3
+
 // TimeLine is the latest runs of a duel over time, at most so many. Runs that were kept before time lines were, or by
-// hand, are judged once, and what is found of them is kept.
-func TimeLine(ctx context.Context, b *logbook.Book, duel string, most int) (*history.Line, error) {
+// hand, are judged once, the newest first and at most so many of them, and what is found of them is kept.
+func TimeLine(ctx context.Context, b *logbook.Book, duel string, most, judged int) (*history.Line, error) {
 	stood, err := b.RunsOf(duel, most)
 	if err != nil {
 		return nil, err
@@ -19,9 +23,10 @@ func TimeLine(ctx context.Context, b *logbook.Book, duel string, most int) (*his
 	for i := range stood {
 		s := &stood[i]
 		entries = append(entries, s.Entry)
-		if stands[s.ID] = history.Decode(s.Stand); stands[s.ID] != nil || s.Heats == 0 || ctx.Err() != nil {
+		if stands[s.ID] = history.Decode(s.Stand); stands[s.ID] != nil || s.Heats == 0 || ctx.Err() != nil || judged == 0 {
 			continue
 		}
+		judged--
 		stands[s.ID] = judgedStand(b, s.ID)
 	}
 	return history.LineOf(duel, entries, func(e *logbook.Entry) *history.Stand { return stands[e.ID] }), nil
@@ -38,7 +43,7 @@ func judgedStand(b *logbook.Book, id string) *history.Stand {
 		return nil
 	}
 	s := history.Of(r, v.verdict, v.sweep)
-	if r.Ended.IsZero() { // there may be more of it
+	if r.Ending == result.Running { // there will be more of it
 		return s
 	}
 	b.SetStand(id, s.Encode()) // where that fails it is judged again next time

@@ -48,7 +48,11 @@ func looked(rng *rand.Rand, h history, worse, noise float64, most int) (*State, 
 // noise of 5 % a round, in at most 15 looks of 5 rounds. Where both heats of a round have that noise by themselves, it
 // is at least the likeliest in 90 %.
 func TestTheCommitIsFound(t *testing.T) {
-	const histories, commits, most = 500, 64, 15
+	const commits, most = 64, 15
+	histories := 500
+	if testing.Short() {
+		histories = 60
+	}
 	for _, tt := range []struct {
 		name  string
 		noise float64
@@ -71,7 +75,7 @@ func TestTheCommitIsFound(t *testing.T) {
 		}
 		t.Logf("noise of %s: right %d, wrong %d, not over but likeliest %d, of %d; %.1f looks on average", tt.name, right,
 			wrong,
-			guessed, histories, float64(total)/histories)
+			guessed, histories, float64(total)/float64(histories))
 		found := right
 		if !tt.known {
 			found += guessed
@@ -84,7 +88,11 @@ func TestTheCommitIsFound(t *testing.T) {
 
 // Where there is no step, none is said to be there; where there are two, both are.
 func TestNoStepAndTwoSteps(t *testing.T) {
-	const histories, commits, most = 200, 64, 25
+	const commits, most = 64, 25
+	histories := 200
+	if testing.Short() {
+		histories = 30
+	}
 	rng := rand.New(rand.NewPCG(3, 4))
 	none, two, firstOfTwo := 0, 0, 0
 	for range histories {

@@ -56,7 +56,10 @@ func TestARunIsHeldToAnEarlierOne(t *testing.T) {
 
 // Of runs of the same, at most one in twenty is said to have become worse.
 func TestSameRunsAreSeldomHeldToBeWorse(t *testing.T) {
-	const runs = 60
+	runs := 60
+	if testing.Short() {
+		runs = 20
+	}
 	alarms := 0
 	before := run(100, 4)
 	for i := range runs {

@@ -19,6 +19,9 @@ func (p *Plan) Aspects() (shared []Aspect, own [][]Aspect) {
 	for i, c := range p.Contenders {
 		own[i] = flatten("", reflect.ValueOf(c.Settings).Elem())
 		own[i] = append(own[i], flatten("footing", reflect.ValueOf(c.Ground))...)
+		if c.Ground.From != nil {
+			own[i] = append(own[i], flatten("from", reflect.ValueOf(*c.Ground.From))...)
+		}
 		if c.Ground.Service != nil {
 			own[i] = append(own[i], flatten("service", reflect.ValueOf(*c.Ground.Service))...)
 		}

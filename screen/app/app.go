@@ -345,7 +345,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 			return err
 		})
 	case screen.LinesMsg:
-		return m, readLines(m.ctx, m.cfg.Book)
+		return m, readLines(m.ctx, m.cfg.Book, msg.Duel)
 	case linesMsg:
 		if msg.err != nil {
 			return m.say(msg.err.Error(), true)

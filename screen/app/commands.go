@@ -219,7 +219,8 @@ const (
 	shownRuns  = 40 // of each
 )
 
-func readLines(ctx context.Context, book *logbook.Book) tea.Cmd {
+// readLines reads them; of one that is named all runs are judged that have not been, of the others a few.
+func readLines(ctx context.Context, book *logbook.Book, whole string) tea.Cmd {
 	return func() tea.Msg {
 		if book == nil {
 			return nil
@@ -230,7 +231,11 @@ func readLines(ctx context.Context, book *logbook.Book) tea.Cmd {
 		}
 		out := linesMsg{lines: []*history.Line{}}
 		for _, d := range duels {
-			line, err := conduct.TimeLine(ctx, book, d.Name, shownRuns)
+			judged := conduct.Glimpse
+			if d.Name == whole {
+				judged = shownRuns
+			}
+			line, err := conduct.TimeLine(ctx, book, d.Name, shownRuns, judged)
 			if err != nil {
 				return linesMsg{err: err}
 			}

@@ -78,6 +78,7 @@ func (v View) turn(press tea.KeyPressMsg, s screen.Scene) (screen.View, tea.Cmd)
 	switch {
 	case key.Matches(press, v.over) && v.lineAt(s) != nil:
 		v.shows, v.run = line, v.run.Set(len(v.lineAt(s).Runs)-1)
+		return v, screen.Send(screen.LinesMsg{Duel: v.lineAt(s).Duel})
 	case key.Matches(press, v.byRun), key.Matches(press, v.back):
 		v.shows = runs
 	}

@@ -377,9 +377,9 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 	}
 	r.tree.Find()
 	before, printedBefore := r.tree.CPU(), r.output.length()
+	shot.Start = now() // before the limit starts to count, so that a timeout lasts at least as long
 	limited, cancel := context.WithTimeout(ctx, c.d.settings.Timeout.D())
 	defer cancel()
-	shot.Start = now()
 	ran, err := c.run(limited, r)
 	ended := now()
 	shot.End = ended

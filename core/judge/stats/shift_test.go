@@ -15,7 +15,10 @@ func TestShiftsCoverTheTruth(t *testing.T) {
 		"heavy":   func(r *rand.Rand) float64 { return r.NormFloat64() / math.Sqrt(-math.Log(1-r.Float64())) },
 		"uniform": func(r *rand.Rand) float64 { return 3 * (r.Float64() - 0.5) },
 	}
-	const pairs = 1500
+	pairs := 1500
+	if testing.Short() {
+		t.Skip("a long computation")
+	}
 	for name, draw := range shapes {
 		truth := centreOfShape(draw)
 		for _, rounds := range [][2]int{{5, 5}, {5, 12}, {8, 8}, {10, 30}, {40, 40}} {
@@ -38,7 +41,7 @@ func TestShiftsCoverTheTruth(t *testing.T) {
 				}
 			}
 			// Five rounds of a shape with a long tail to one side are what no interval of theirs copes with.
-			if share := float64(covered) / pairs; (share < 0.93 || share > 0.99) && !(name == "skewed" && rounds[1] < 12) {
+			if share := float64(covered) / float64(pairs); (share < 0.93 || share > 0.99) && !(name == "skewed" && rounds[1] < 12) {
 				t.Errorf("%s, %v rounds: %.3f covered", name, rounds, share)
 			}
 		}

@@ -1,10 +1,12 @@
 package read_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
 	"paceduel/core/contender/all"
+	"paceduel/core/plan"
 	"paceduel/core/plan/read"
 )
 
@@ -52,5 +54,20 @@ func TestWhatCannotComeFromACommit(t *testing.T) {
 				t.Errorf("%v", err)
 			}
 		})
+	}
+}
+
+// What a contender is built from is one of its settings, for people too.
+func TestCommitsAreAspects(t *testing.T) {
+	p, err := read.Plan("t.duel.yaml", []byte(fromPlan(
+		"  old: { command: { run: [./packer] }, from: { git: v1 } }\n  new: { command: { run: [./packer] }, from: { git: v2 } }\n",
+		"course: { from: { build: make } }\n")), read.Options{Kinds: all.PlanKinds()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	shared, own := p.Aspects()
+	if !slices.Contains(shared, plan.Aspect{Key: "from.build", Value: "make"}) ||
+		!slices.Contains(own[1], plan.Aspect{Key: "from.git", Value: "v2"}) {
+		t.Errorf("shared %v, own %v", shared, own)
 	}
 }
