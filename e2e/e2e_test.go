@@ -731,7 +731,8 @@ func TestInAPipeline(t *testing.T) {
 	h.shell("$P run count.duel.yaml --held-to base --ci ci --json base/count.json").says(t, 1,
 		"there is no base/count.json yet",
 		"refuted")
-	o := h.shell("$P run count.duel.yaml count.duel.yaml --held-to base --good-for 30d --ci ci --within 1s --rounds 60; cat ci/*")
+	o := h.shell("$P run count.duel.yaml count.duel.yaml --held-to base --good-for 30d --ci ci --within 1s --rounds " +
+		"60; cat ci/*")
 	o.says(t, 0, "held to run", "long is not surely worse than it was", "were over after", "TAP version 14",
 		"<testsuites",
 		`"version": "2.1.0"`, `"startLine": 8`, "Held to run")
