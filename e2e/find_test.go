@@ -51,6 +51,16 @@ func TestTheSlowCommitIsFound(t *testing.T) {
 	h.shell("$P find --git HEAD~3..HEAD --build 'exit 3' -- ./packer manifest.txt").says(t, 4,
 		"the good commit cannot be",
 		"exit code 3")
+	h.write(t, "pack.duel.yaml",
+		"duel: Packers\nbaseline: sorted\ncontenders:\n  sorted: { command: { shell: sort manifest.txt } }\n"+
+			"  packer: { command: { run: [./packer, manifest.txt] } }\npace: { repeat: 1 }\n")
+	h.shell("$P find --headless --git HEAD~31..HEAD --plan pack.duel.yaml --contender packer --build 'sh build.sh' "+
+		"--looks 2").says(t,
+		4, "look 1 at", "look 2 at", "After 2 looks one of")
+	h.shell("$P find --headless --git HEAD~31..HEAD --plan pack.duel.yaml --contender packer --build 'sh build.sh' "+
+		"--claim 'packer mean under 1us'").says(t, 4, "The claim fails at the good commit")
+	h.shell("$P find --git HEAD~31..HEAD --plan pack.duel.yaml --contender nobody").says(t, 2, "nobody")
+	h.shell("$P find --git HEAD~31..HEAD --plan pack.duel.yaml --contender sorted").says(t, 2, "is the plan's baseline")
 	const search = "--git HEAD~31..HEAD --build 'sh build.sh' --worse 15% --rounds 3 "
 	h.shell("$P find --headless "+search+"--looks 2 -- ./packer manifest.txt").says(t, 4, "31 commits", "look 2 at",
 		"not sure enough", "cannot be looked at")

@@ -121,8 +121,8 @@ func (s *settings) findIt(ctx context.Context, args []string, h *hunting) error 
 		return err
 	}
 	fmt.Fprintf(s.words.err, "%s, %s\n", units.Plural(len(hunt.Looks), "look"), units.Duration(time.Since(began)))
-	if !st.Known || len(hunt.Broken) == len(hunt.Commits) {
-		return quietError{errors.New("the commit is not known")}
+	if st.Answer < 0 { // it is not known, or there is none
+		return quietError{errors.New("no commit was found")}
 	}
 	return nil
 }
@@ -246,6 +246,15 @@ func (s *settings) planHunt(h *hunting, q *find.Question, l *conduct.Looker) err
 		return usageError{fmt.Errorf("read plan: %w", err)}
 	}
 	l.File, l.Options.Sets = h.plan, slices.Clone(h.sets)
+	whole, err := read.Plan(h.plan, text, l.Options)
+	if err != nil {
+		return err
+	}
+	if q.Against = whole.Baseline; q.Against == h.contender && q.Claim == "" {
+		return usageError{fmt.Errorf("%s is the plan's baseline, which is held to nobody; name another contender, or a "+
+			"--claim",
+			h.contender)}
+	}
 	if h.build != "" {
 		l.Options.Sets = append(l.Options.Sets, fmt.Sprintf("contenders.%s.from.build=%q", h.contender, h.build))
 	}
@@ -253,11 +262,6 @@ func (s *settings) planHunt(h *hunting, q *find.Question, l *conduct.Looker) err
 	p, err := l.Plan(q, commits.Commit{Hash: q.Bad})
 	if err != nil {
 		return err
-	}
-	if q.Against = p.Baseline; q.Against == q.Contender && q.Claim == "" {
-		return usageError{fmt.Errorf("%s is the plan's baseline, which is held to nobody; name another contender, or a "+
-			"--claim",
-			h.contender)}
 	}
 	if len(l.Options.Sets) > 0 { // they are part of the question
 		q.Plan += "\n# with " + strings.Join(l.Options.Sets, ", ") + "\n"
@@ -291,7 +295,7 @@ func (s *settings) tellHunt(e find.Event) {
 		fmt.Fprintf(s.words.err, "  it cannot be looked at: %s\n", b.Why)
 	}
 	for _, l := range e.Hunt.Looks[min(len(e.Hunt.Looks), s.told.looks):] {
-		fmt.Fprintf(s.words.err, "  %s in %s\n", find.Worse(l.Diffs), units.Duration(l.Took))
+		fmt.Fprintf(s.words.err, "  %s in %s\n", e.Hunt.Found(l.Diffs), units.Duration(l.Took))
 	}
 	s.told.broken, s.told.looks = len(e.Hunt.Broken), len(e.Hunt.Looks)
 	fmt.Fprintf(s.words.err, "look %d at %s (%s); %s\n", len(e.Hunt.Looks)+1, e.Hunt.At(e.Looking).Short(),
@@ -300,14 +304,14 @@ func (s *settings) tellHunt(e find.Event) {
 
 // hunt writes the commits that are known to matter, and all looks.
 func (p printer) hunt(h *find.Hunt, st *find.State) {
-	rows := [][]string{{"", "commit", "worse by", "is the first", "looks", ""}}
+	rows := [][]string{{"commit", h.Measure(), "is the first", "looks", ""}}
 	for i := range h.Commits {
 		row := h.Row(st, i)
 		if row.Looks == 0 && row.Share < 0.005 && row.Broken == "" {
 			continue
 		}
 		rows = append(rows, []string{
-			fmt.Sprint(i + 1), row.Short, row.Level, units.Share(row.Share), fmt.Sprint(row.Looks),
+			row.Short, row.Level, units.Share(row.Share), fmt.Sprint(row.Looks),
 			short(row.Subject+row.Broken, 60),
 		})
 	}

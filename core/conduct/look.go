@@ -32,7 +32,7 @@ func (l *Looker) Plan(q *find.Question, commit commits.Commit) (*plan.Plan, erro
 	opt.Sets = append(slices.Clone(opt.Sets), fmt.Sprintf("contenders.%s.from.git=%s", q.Contender, commit.Hash),
 		fmt.Sprintf("rounds=%d", q.Rounds))
 	if q.Claim == "" {
-		opt.Only = []string{q.Contender, q.Against} // and the baseline
+		opt.Only = []string{q.Contender} // and the baseline, which it is held to
 	} else {
 		opt.Sets = append(opt.Sets, fmt.Sprintf("claims=[%q]", q.Claim))
 	}

@@ -232,6 +232,10 @@ func (h *Hunt) Say(st *State, over bool) string {
 	switch {
 	case len(h.Broken) >= len(h.Commits):
 		return "None of the commits can be looked at: " + h.Broken[len(h.Broken)-1].Why + "."
+	case st.Known && st.Answer < 0 && st.Before > st.None:
+		return fmt.Sprintf("The claim fails at the good commit %s already (%s sure, after %s): begin at an earlier one, "+
+			"or claim "+
+			"less.", h.title(-1), units.Share(st.Before), looks)
 	case st.Known && st.Answer < 0:
 		return fmt.Sprintf("No commit %s, as far as %s tell: the last one is not worse by more than %s (%s sure).", what,
 			looks,
@@ -316,17 +320,29 @@ func (h *Hunt) isBroken(i int) bool {
 	return slices.ContainsFunc(h.Broken, func(b Broken) bool { return b.Commit == h.Commits[i].Hash })
 }
 
-// Worse says what a look found: "8.3 % worse (6.1 to 10.4)".
-func Worse(diffs []float64) string {
+// Found says what a look found: "8.3 % worse than what it is held to", "within the claim by 12 %".
+func (h *Hunt) Found(diffs []float64) string {
 	if len(diffs) == 0 {
 		return "nothing"
 	}
 	c := centre(diffs)
-	how := "worse"
-	if c < 0 {
-		how = "better"
+	switch {
+	case h.Question.Claim != "" && c <= 0:
+		return "within the claim by " + share(c)
+	case h.Question.Claim != "":
+		return "beyond the claim by " + share(c)
+	case c < 0:
+		return share(c) + " better than what it is held to"
 	}
-	return fmt.Sprintf("%s %s than what it is held to", share(c), how)
+	return share(c) + " worse than what it is held to"
+}
+
+// Measure says what the levels of commits are, for the head of a column.
+func (h *Hunt) Measure() string {
+	if h.Question.Claim != "" {
+		return "beyond the claim by"
+	}
+	return "worse by"
 }
 
 // InShort says what is known, for a line.

@@ -190,4 +190,17 @@ func TestAClaimThatFails(t *testing.T) {
 	if said := h.Say(st, true); !strings.Contains(said, "(step 21) made the claim fail") {
 		t.Errorf("%q", said)
 	}
+	// One that fails at the good commit already was made to fail by none of them.
+	h, _ = Open("", q, first, list, false)
+	st, err = h.Run(t.Context(), 15, func(ctx context.Context, c commits.Commit) (Seen, error) {
+		s, err := look(ctx, c)
+		for i := range s.Diffs {
+			s.Diffs[i] += 0.3
+		}
+		return s, err
+	}, quiet)
+	if said := h.Say(st, true); err != nil || !st.Known || st.Answer >= 0 ||
+		!strings.Contains(said, "The claim fails at the good commit "+first.Short()) {
+		t.Errorf("%s, %v", said, err)
+	}
 }

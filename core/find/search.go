@@ -88,6 +88,8 @@ type State struct {
 	// the next one that can. None is how likely there is no bad one, as far as the last one tells.
 	First []float64
 	None  float64
+	// Before is how likely a claim fails at the good commit already.
+	Before float64
 	// Bad[i] is how likely commit i is bad, Level[i] its level and Unsure[i] the standard error of that.
 	Bad, Level, Unsure []float64
 	// Good is the level of the good commit.
@@ -107,7 +109,7 @@ type State struct {
 
 // Likeliest is the commit that is most likely the first bad one; -1 where none is most likely.
 func (s *State) Likeliest() int {
-	if len(s.First) == 0 || s.None >= slices.Max(s.First) {
+	if len(s.First) == 0 || max(s.None, s.Before) >= slices.Max(s.First) {
 		return -1
 	}
 	return slices.Index(s.First, slices.Max(s.First))
@@ -361,11 +363,14 @@ func (s *Search) above(h *hypothesis, stretch int) float64 {
 // crossings adds where the first bad commit is, if a hypothesis is right.
 func crossings(h *hypothesis, above [3]float64, open []int, st *State) {
 	left := h.weight
-	for stretch, k := range [...]int{0, h.k1, h.k2} {
+	share := left * above[0] // of a claim alone
+	st.Before += share
+	left -= share
+	for stretch, k := range [...]int{h.k1, h.k2} {
 		if k >= len(open) {
 			break
 		}
-		share := left * above[stretch]
+		share := left * above[stretch+1]
 		st.First[open[k]] += share
 		left -= share
 	}
@@ -409,7 +414,7 @@ func (s *Search) decide(open []int, spread []float64, st *State) {
 	answer := slices.Index(st.First, slices.Max(st.First))
 	limit := 1 - s.Error*surely
 	switch {
-	case st.None >= limit:
+	case st.None >= limit || st.Before >= limit:
 		st.Known = true
 		return
 	case st.First[answer] >= limit && (st.Two <= 0.5-settledTwo || st.Two >= 0.5+settledTwo):

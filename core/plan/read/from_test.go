@@ -60,7 +60,7 @@ func TestWhatCannotComeFromACommit(t *testing.T) {
 // What a contender is built from is one of its settings, for people too.
 func TestCommitsAreAspects(t *testing.T) {
 	p, err := read.Plan("t.duel.yaml", []byte(fromPlan(
-		"  old: { command: { run: [./packer] }, from: { git: v1 } }\n  new: { command: { run: [./packer] }, from: { git: " +
+		"  old: { command: { run: [./packer] }, from: { git: v1 } }\n  new: { command: { run: [./packer] }, from: { git: "+
 			"v2 } }\n",
 		"course: { from: { build: make } }\n")), read.Options{Kinds: all.PlanKinds()})
 	if err != nil {
