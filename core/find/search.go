@@ -427,7 +427,21 @@ func (s *Search) decide(open []int, spread []float64, st *State) {
 			best = j
 		}
 	}
-	st.Next = open[best]
+	if st.Next = open[best]; !s.Anchored && !s.Absolute && goodEvery*s.looksAt(-1) <= len(s.looks) {
+		st.Next = -1 // all are held to it, so that it has to be known as well as any
+	}
+}
+
+// goodEvery is how rarely the good commit is looked at where looks are not held to it.
+const goodEvery = 4
+
+func (s *Search) looksAt(at int) (n int) {
+	for _, l := range s.looks {
+		if l.At == at {
+			n++
+		}
+	}
+	return n
 }
 
 // settledTwo is how far from even it has to be whether there is more than one step.

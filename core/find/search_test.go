@@ -121,3 +121,43 @@ func TestNoStepAndTwoSteps(t *testing.T) {
 			firstOfTwo)
 	}
 }
+
+// Where looks are held to something else than the good commit, that is looked at again and again, and steps are found
+// just as well.
+func TestTheGoodCommitIsLookedAtAgain(t *testing.T) {
+	const histories, commits, most, noise = 60, 24, 20, 0.05
+	rng := rand.New(rand.NewPCG(12, 13))
+	right := 0
+	for range histories {
+		at := rng.IntN(commits)
+		h := stepAt(commits, map[int]float64{at: math.Log(1.15)})
+		s := NewSearch(commits)
+		s.Worse = math.Log1p(0.05)
+		good := 0
+		for {
+			st := s.State()
+			if st.Known || s.Looks() >= most {
+				if st.Known && st.Answer == at {
+					right++
+				}
+				break
+			}
+			l, level := Look{At: st.Next}, 0.4
+			if st.Next < 0 {
+				good++
+			} else {
+				level += h.levels[st.Next]
+			}
+			for range 5 {
+				l.Diffs = append(l.Diffs, level+noise*rng.NormFloat64())
+			}
+			s.Add(l)
+		}
+		if s.Looks() > 8 && good < 2 {
+			t.Errorf("in %d looks the good commit was looked at %d times", s.Looks(), good)
+		}
+	}
+	if right < histories*9/10 {
+		t.Errorf("%d of %d are found", right, histories)
+	}
+}
