@@ -82,7 +82,11 @@ func (s *settings) again(ctx context.Context, args []string, run runOptions, fre
 	words := out.printer()
 	words.say(pair.Changed())
 	for _, one := range pair.Pairings {
-		words.say("- " + one.Sentence)
+		at := "- "
+		if one.Point != "" {
+			at = "- at " + one.Point + ": "
+		}
+		words.say(at + one.Sentence)
 	}
 	for _, c := range pair.Cautions {
 		words.say("- " + c)

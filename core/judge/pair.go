@@ -279,7 +279,7 @@ func (p *Pairing) sayFigure(a *Paired) string {
 // standing says how a contender stands to its baseline: "4.6x faster", "1x".
 func (a Assessment) standing() string {
 	switch {
-	case math.IsNaN(a.Ratio):
+	case math.IsNaN(a.Ratio) || a.Ratio == 0: // it is not known, or was not even asked for
 		return units.None
 	case a.Factor() == "1x":
 		return "1x"

@@ -97,4 +97,15 @@ func TestFewRoundsSettleNoPair(t *testing.T) {
 	if p50 := p.Of(figure.P50); p50.Word != judge.Open || !strings.Contains(p.Sentence, "still open") {
 		t.Errorf("%s: %s", p50.Word, p.Sentence)
 	}
+	few := sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{
+			{Name: "tiled", Latency: sample.Times(0.004, 0.05)}, {Name: "joined", Latency: sample.Times(0.001, 0.05)},
+		},
+		Rounds: 10, Shots: 4, Seed: 5,
+	})
+	p = pairing(t, few, pairRun(2, 1, 2, ""), "joined", "joined")
+	p50 := p.Of(figure.P50)
+	if then, now := p.Sides(p50); p50.Word != judge.TooFew || then != "–" || now != "–" {
+		t.Errorf("of too few shots: %s, %s and %s", p50.Word, then, now)
+	}
 }
