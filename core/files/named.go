@@ -22,6 +22,7 @@ const (
 	mostNamed  = 100
 	mostLooked = 2000     // words that are looked for
 	mostSummed = 64 << 20 // bytes of one file
+	mostInAll  = 256 << 20
 )
 
 // Named sums up the regular files that stand as words in a text, relative to a folder: in the order in which they are
@@ -29,7 +30,7 @@ const (
 // they were; what they hold besides, as a script that starts another, it does not follow.
 func Named(text, dir string) (out []Sum) {
 	words := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`[]{}(),;|&<>=$#", r) })
-	seen := map[string]bool{}
+	seen, left := map[string]bool{}, int64(mostInAll)
 	for _, w := range words {
 		w = strings.TrimRight(w, ":")
 		if w == "" || seen[w] || len(seen) >= mostLooked || len(out) >= mostNamed {
@@ -40,21 +41,24 @@ func Named(text, dir string) (out []Sum) {
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(dir, path)
 		}
-		if one, ok := SumOf(path); ok {
-			one.Path = w
+		if one, ok := sumOf(path, min(left, mostSummed)); ok {
+			if one.Path = w; one.SHA256 != "" {
+				left -= one.Bytes
+			}
 			out = append(out, one)
 		}
 	}
 	return slices.Clip(out)
 }
 
-// SumOf sums up a regular file; ok is false for what is none, or cannot be read.
-func SumOf(path string) (s Sum, ok bool) {
+// sumOf sums up a regular file, one of more than so many bytes by its size alone; ok is false for what is none, or cannot
+// be read.
+func sumOf(path string, most int64) (s Sum, ok bool) {
 	info, err := os.Stat(path)
 	if err != nil || !info.Mode().IsRegular() {
 		return s, false
 	}
-	if s = (Sum{Path: path, Bytes: info.Size()}); s.Bytes > mostSummed {
+	if s = (Sum{Bytes: info.Size()}); s.Bytes > most {
 		return s, true
 	}
 	f, err := Open(path, mostSummed)
