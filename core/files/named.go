@@ -26,7 +26,8 @@ const (
 )
 
 // Named sums up the regular files that stand as words in a text, relative to a folder: in the order in which they are
-// named, each once. What cannot be read is left out. It is for telling whether files that a plan names are those that
+// named, each once. What cannot be read is left out; of what is very large, or comes after very much, the size alone is
+// told. It is for telling whether files that a plan names are those that
 // they were; what they hold besides, as a script that starts another, it does not follow.
 func Named(text, dir string) (out []Sum) {
 	words := strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`[]{}(),;|&<>=$#", r) })
