@@ -725,6 +725,7 @@ func TestWhatTheMachineCannotDo(t *testing.T) {
 
 // What pipelines do: a time for all, held to what is kept in a folder, and figures for others.
 func TestInAPipeline(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", strings.Replace(quick, "40000", "4000", 1)+"claims: [ long mean under 1us ]\n")
 	h.write(t, "base/note", "")

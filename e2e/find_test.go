@@ -43,6 +43,7 @@ done`)
 // screen,
 // where the commits stand as a line.
 func TestTheSlowCommitIsFound(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	h := newHome(t)
 	h.env = append(h.env, "P="+program, "XDG_CACHE_HOME="+filepath.Join(h.dir, "cache"))
 	packerRepository(t, h)
@@ -77,6 +78,7 @@ func TestTheSlowCommitIsFound(t *testing.T) {
 
 // Revisions are compared straight away; what does not build is told, and the worktree stays as it is.
 func TestRevisionsAreCompared(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	h := newHome(t)
 	h.env = append(h.env, "P="+program, "XDG_CACHE_HOME="+filepath.Join(h.dir, "cache"))
 	packerRepository(t, h)

@@ -127,15 +127,23 @@ func measured(t *testing.T, path string, counts []string, plan string) {
 	if len(doc.Heats) < 5*3*2 {
 		t.Fatalf("%d heats", len(doc.Heats))
 	}
+	idle := 0
 	for _, h := range doc.Heats {
 		for _, name := range counts {
 			if h.Account[name] <= 0 {
 				t.Fatalf("a heat of %s has %d of %s", h.Contender, h.Account[name], name)
 			}
 		}
-		if h.OK != 5 || h.Amounts["cpu"] <= 0 || h.Amounts["memory"] < 1<<20 || h.Amounts["statements"] < h.OK {
+		if h.OK != 5 || h.Amounts["memory"] < 1<<20 || h.Amounts["statements"] < h.OK {
 			t.Fatalf("a heat of %s: %d shots, %v", h.Contender, h.OK, h.Amounts)
 		}
+		if h.Amounts["cpu"] <= 0 {
+			idle++
+		}
+	}
+	// What a session that has ended had used is known to a hundredth of a second, which a short heat may stay under.
+	if idle > len(doc.Heats)/10 {
+		t.Errorf("in %d of %d heats the server used no processor", idle, len(doc.Heats))
 	}
 	for _, c := range doc.Contenders {
 		if !strings.Contains(c.Touch.QueryPlan, plan) || c.Version == "" {
@@ -193,6 +201,7 @@ pace: { repeat: 3 }
 // A team's logbook on a server: several programs write at once and nothing is lost, what one enters others see, and who
 // does not say the password is told how to.
 func TestATeamsLogbook(t *testing.T) {
+	t.Parallel() // with others that want no quiet machine
 	s := servers.Postgres()
 	if s.Missing != "" {
 		t.Skip(s.Missing)
