@@ -52,8 +52,8 @@ func Named(text, dir string) (out []Sum) {
 	return slices.Clip(out)
 }
 
-// sumOf sums up a regular file, one of more than so many bytes by its size alone; ok is false for what is none, or cannot
-// be read.
+// sumOf sums up a regular file, one of more than so many bytes by its size alone; ok is false for what is none, or
+// cannot be read.
 func sumOf(path string, most int64) (s Sum, ok bool) {
 	info, err := os.Stat(path)
 	if err != nil || !info.Mode().IsRegular() {
