@@ -60,6 +60,7 @@ func TestTheSlowCommitIsFound(t *testing.T) {
 		4, "look 1 at", "look 2 at", "After 2 looks one of")
 	h.shell("$P find --headless --git HEAD~31..HEAD --plan pack.duel.yaml --contender packer --build 'sh build.sh' "+
 		"--claim 'packer mean under 1us'").says(t, 4, "The claim fails at the good commit")
+	h.shell("$P find --git HEAD~31..HEAD --figure p51 -- ./packer manifest.txt").says(t, 2, "p51")
 	h.shell("$P find --git HEAD~31..HEAD --plan pack.duel.yaml --contender nobody").says(t, 2, "nobody")
 	h.shell("$P find --git HEAD~31..HEAD --plan pack.duel.yaml --contender sorted").says(t, 2, "is the plan's baseline")
 	const search = "--git HEAD~31..HEAD --build 'sh build.sh' --worse 15% --rounds 3 "

@@ -16,6 +16,7 @@ import (
 	"paceduel/core/commits"
 	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
+	"paceduel/core/figure"
 	"paceduel/core/files"
 	"paceduel/core/find"
 	"paceduel/core/logbook"
@@ -37,7 +38,7 @@ type hunting struct {
 
 func (s *settings) findCommand() *cobra.Command {
 	var h hunting
-	worse, mayErr := "5%", "5%"
+	worse, mayErr := "", "5%"
 	c := &cobra.Command{
 		Use:   "find --git GOOD..BAD [--build LINE] -- TOOL [ARG...]",
 		Short: "find the commit that made something worse, or a claim fail, in as few looks as it takes",
@@ -53,6 +54,9 @@ when it is started again.`,
 				name, text string
 				into       *plan.Fraction
 			}{{"worse", worse, &h.worse}, {"error", mayErr, &h.mayErr}} {
+				if f.text == "" {
+					continue
+				}
 				if err := f.into.Read(f.text); err != nil || *f.into <= 0 || *f.into >= 1 {
 					return usageError{fmt.Errorf("--%s %s is no share; write it as 5%%", f.name, f.text)}
 				}
@@ -68,7 +72,11 @@ when it is started again.`,
 	f.StringVar(&h.figure, "figure", "", "the `FIGURE` that got worse (default: the one that a duel is looked at by)")
 	f.StringVar(&h.claim, "claim", "", "a `CLAIM` about the plan's contenders that held at the good commit and "+
 		"fails at the bad one")
-	f.StringVar(&worse, "worse", worse, "by how much more than at the good commit it has to be worse, a `SHARE`")
+	f.StringVar(
+		&worse, "worse", "",
+		"by how much more than at the good commit it has to be worse, a `SHARE` (default: the plan's interest, or 5% of a "+
+			"command line)",
+	)
 	f.StringVar(&mayErr, "error", mayErr, "how likely the answer may be wrong, a `SHARE`")
 	f.IntVar(&h.rounds, "rounds", 5, "of each look")
 	f.IntVar(&h.looks, "looks", 15, "how many at most, those of an earlier sitting included")
@@ -178,11 +186,8 @@ func (s *settings) openHunt(ctx context.Context, args []string, h *hunting) (*fi
 				"looked at")
 	}
 	q := find.Question{
-		Top: repo.Top(), Good: first.Hash, Bad: end.Hash, Figure: h.figure, Claim: h.claim, Worse: float64(h.worse),
+		Top: repo.Top(), Good: first.Hash, Bad: end.Hash, Claim: h.claim, Worse: float64(h.worse),
 		Rounds: h.rounds, Error: float64(h.mayErr),
-	}
-	if h.claim != "" {
-		q.Worse = 0
 	}
 	looker := &conduct.Looker{
 		Spec:    conduct.Spec{Kinds: all.Kinds(), Program: version, Glance: -1, Builds: s.builds()},
@@ -236,6 +241,10 @@ func (s *settings) lineHunt(
 	}
 	q.Plan, q.Contender, q.Against, q.Anchored = p.Source, commitName, goodName, true
 	l.File = between.FileName
+	h.decides(l)
+	if p, err = l.Plan(q, commits.Commit{Hash: q.Bad}); err != nil {
+		return err
+	}
 	return s.checkHunt(h, q, p)
 }
 
@@ -246,6 +255,7 @@ func (s *settings) planHunt(h *hunting, q *find.Question, l *conduct.Looker) err
 		return usageError{fmt.Errorf("read plan: %w", err)}
 	}
 	l.File, l.Options.Sets = h.plan, slices.Clone(h.sets)
+	h.decides(l)
 	whole, err := read.Plan(h.plan, text, l.Options)
 	if err != nil {
 		return err
@@ -269,22 +279,38 @@ func (s *settings) planHunt(h *hunting, q *find.Question, l *conduct.Looker) err
 	return s.checkHunt(h, q, p)
 }
 
+// decides has the figure that is looked for be the one that decides, so that it is read as a plan's is.
+func (h *hunting) decides(l *conduct.Looker) {
+	if h.figure != "" {
+		l.Options.Sets = append(l.Options.Sets, "decides="+h.figure)
+	}
+}
+
 // checkHunt finds fault with a search before anything is run, and names its figure.
 func (s *settings) checkHunt(h *hunting, q *find.Question, p *plan.Plan) error {
 	if p.Sweep != nil {
 		return usageError{errors.New("a plan with a sweep cannot be searched with; leave sweep: out")}
 	}
 	if h.claim != "" {
+		q.Worse = 0
 		return nil
 	}
-	if q.Figure == "" {
-		q.Figure = "mean"
-		if p.Decides != "" {
-			q.Figure = string(p.Decides)
-		}
+	if q.Figure = string(figure.Mean); p.Decides != "" {
+		q.Figure = string(p.Decides)
+	}
+	if own, ok := p.Interests[figure.Name(q.Figure)]; q.Worse == 0 && h.plan != "" && ok {
+		q.Worse = float64(own)
+	} else if q.Worse == 0 && h.plan != "" {
+		q.Worse = float64(p.Interest)
+	}
+	if q.Worse == 0 {
+		q.Worse = lineWorse
 	}
 	return nil
 }
+
+// lineWorse is by how much worse a command line has to be that has no plan with an interest of its own.
+const lineWorse = 0.05
 
 // tellHunt tells what is looked at next.
 func (s *settings) tellHunt(e find.Event) {

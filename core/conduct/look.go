@@ -99,7 +99,7 @@ func worse(o *Outcome, q *find.Question) (diffs []float64, err error) {
 		return nil, err
 	}
 	if len(diffs) == 0 {
-		return nil, &find.Unusable{Err: errors.New("no round of it has the figure")}
+		return nil, fmt.Errorf("no round tells %s: heats have too few shots for it, or nothing tells it at all", q.Figure)
 	}
 	for i := range diffs {
 		diffs[i] = -diffs[i]

@@ -99,7 +99,7 @@ var arrows = map[string]string{
 	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
 		"core/contender/all " +
 		"core/draft " +
-		"core/files core/find core/footing core/history core/judge " +
+		"core/figure core/files core/find core/footing core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +
 		"screen/app screen/find",
