@@ -111,7 +111,7 @@ func (s *settings) findIt(ctx context.Context, args []string, h *hunting) error 
 			},
 		})
 	} else {
-		st, err = hunt.Run(ctx, h.looks, look, s.tellHunt)
+		st, err = hunt.Run(ctx, h.looks, look, s.huntTeller(hunt))
 	}
 	if st == nil {
 		return err
@@ -312,20 +312,23 @@ func (s *settings) checkHunt(h *hunting, q *find.Question, p *plan.Plan) error {
 // lineWorse is by how much worse a command line has to be that has no plan with an interest of its own.
 const lineWorse = 0.05
 
-// tellHunt tells what is looked at next.
-func (s *settings) tellHunt(e find.Event) {
-	if !e.Busy {
-		return
+// huntTeller tells what the look before found, and what is looked at next.
+func (s *settings) huntTeller(h *find.Hunt) func(find.Event) {
+	broken, looks := len(h.Broken), len(h.Looks) // that were told, those of an earlier sitting then
+	return func(e find.Event) {
+		for _, b := range e.Hunt.Broken[broken:] {
+			fmt.Fprintf(s.words.err, "  it cannot be looked at: %s\n", b.Why)
+		}
+		for _, l := range e.Hunt.Looks[looks:] {
+			fmt.Fprintf(s.words.err, "  %s in %s\n", e.Hunt.Found(l.Diffs), units.Duration(l.Took))
+		}
+		broken, looks = len(e.Hunt.Broken), len(e.Hunt.Looks)
+		if !e.Busy {
+			return
+		}
+		fmt.Fprintf(s.words.err, "look %d at %s (%s); %s\n", looks+1, e.Hunt.At(e.Looking).Short(),
+			e.Hunt.At(e.Looking).Subject, e.Hunt.InShort(e.State))
 	}
-	for _, b := range e.Hunt.Broken[min(len(e.Hunt.Broken), s.told.broken):] {
-		fmt.Fprintf(s.words.err, "  it cannot be looked at: %s\n", b.Why)
-	}
-	for _, l := range e.Hunt.Looks[min(len(e.Hunt.Looks), s.told.looks):] {
-		fmt.Fprintf(s.words.err, "  %s in %s\n", e.Hunt.Found(l.Diffs), units.Duration(l.Took))
-	}
-	s.told.broken, s.told.looks = len(e.Hunt.Broken), len(e.Hunt.Looks)
-	fmt.Fprintf(s.words.err, "look %d at %s (%s); %s\n", len(e.Hunt.Looks)+1, e.Hunt.At(e.Looking).Short(),
-		e.Hunt.At(e.Looking).Subject, e.Hunt.InShort(e.State))
 }
 
 // hunt writes the commits that are known to matter, and all looks.

@@ -88,8 +88,7 @@ func resultName(p *plan.Plan) string {
 }
 
 // holdTo holds a run to an earlier one, says what came of it, enters it for a pipeline, and reports whether all of it
-// is
-// upheld; true where there is nothing to be held to.
+// is upheld; true where there is nothing to be held to.
 func holdTo(out printer, g *gate, then, now *result.Result, d *report.Duel) (upheld bool) {
 	if then == nil || now == nil || len(now.Heats) == 0 {
 		return true

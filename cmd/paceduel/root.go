@@ -23,7 +23,6 @@ type settings struct {
 	env     lookup
 	words   console
 	logbook string
-	told    struct{ looks, broken int } // of a search
 }
 
 func rootCommand(env lookup, words console) *cobra.Command {

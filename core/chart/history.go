@@ -29,13 +29,12 @@ type HistoryRun struct {
 
 // HistoryLane is how one challenger stood.
 type HistoryLane struct {
-	Title  string
-	Sign   Sign
-	Scale  Scale   // of ratios
-	One    float64 // where on the scale the baseline is; below 0 or above 1 where it is not in view
-	Dots   []HistoryDot
-	Levels []HistoryLevel
-	Says   string // the latest shift, or that there is none
+	Title string
+	Sign  Sign
+	Scale Scale   // of ratios
+	One   float64 // where on the scale the baseline is; below 0 or above 1 where it is not in view
+	Dots  []HistoryDot
+	Says  string // the latest shift, or that there is none
 }
 
 // HistoryDot is a run of a lane: places on its scale.
@@ -44,9 +43,6 @@ type HistoryDot struct {
 	Y, Low, High float64 // Low and High are NaN without an interval
 	Shifts       bool    // it surely differs from those before
 }
-
-// HistoryLevel is a stretch of runs that do not surely differ.
-type HistoryLevel struct{ From, To int } // runs, both included
 
 // changeLetters are the marks of what may change, in the order in which they stand.
 var changeLetters = []struct{ what, letter string }{
@@ -61,9 +57,8 @@ const ChangeKey = "p plan   b baseline   v a version   m machine   k kernel   d 
 func NewHistory(l *history.Line) *History {
 	h := &History{
 		Title: l.Duel, Sentence: l.Sentence,
-		Note: "how many times better than the baseline, run by run, with the 95 % interval; a gap in the level is where " +
-			"a " +
-			"run surely differs from those before (1 %). Below: what changed. " + ChangeKey,
+		Note: "how many times better than the baseline, run by run, with the 95 % interval; a gap in the line is where " +
+			"a run surely differs from those before (1 %). Below: what changed. " + ChangeKey,
 	}
 	for i := range l.Runs {
 		r := &l.Runs[i]
@@ -110,10 +105,6 @@ func laneOf(l *history.Line, t *history.Track) HistoryLane {
 			dot.Low, dot.High = lane.Scale.At(d.Low), lane.Scale.At(d.High)
 		}
 		dot.Shifts = slices.ContainsFunc(t.Shifts, func(s history.Shift) bool { return s.Run == d.Run })
-		if dot.Shifts || len(lane.Levels) == 0 {
-			lane.Levels = append(lane.Levels, HistoryLevel{d.Run, d.Run})
-		}
-		lane.Levels[len(lane.Levels)-1].To = d.Run
 		lane.Dots = append(lane.Dots, dot)
 	}
 	if s := t.Latest(); s != nil {
@@ -164,10 +155,7 @@ func (s Scale) place(v float64) float64 { return math.Log(v/s.Min) / math.Log(s.
 
 // FaceOff is a pairing as a table with a picture: for each figure the two sides, and the interval of their ratio about
 // no change in the middle, on one logarithmic scale.
-type FaceOff struct {
-	Sentence string
-	Rows     []FaceOffRow
-}
+type FaceOff struct{ Rows []FaceOffRow }
 
 // FaceOffRow is a figure. Places are 0 to 1, better to the right; NaN where they are not known.
 type FaceOffRow struct {
@@ -178,7 +166,7 @@ type FaceOffRow struct {
 
 // NewFaceOff arranges a pairing.
 func NewFaceOff(p *judge.Pairing) *FaceOff {
-	f := &FaceOff{Sentence: p.Sentence}
+	f := &FaceOff{}
 	reach := math.Log(1.1) // at least
 	for i := range p.Figures {
 		for _, x := range []float64{p.Figures[i].Ratio, p.Figures[i].Low, p.Figures[i].High} {

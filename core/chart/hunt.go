@@ -28,7 +28,6 @@ type HuntColumn struct {
 	Likely float64 // that it is the first bad one, 0 to 1 of the likeliest
 	Share  string  // the same in words
 	Bad    float64 // how likely it is bad
-	Level  float64 // of how much worse it is, 0 to 1 from the top
 	Mark   HuntMark
 	Here   bool // it is looked at
 }
@@ -84,7 +83,7 @@ func NewHunt(h *find.Hunt, st *find.State, looking int, busy, over bool) *Hunt {
 		row := h.Row(st, i)
 		c := HuntColumn{
 			X: placeOf(i+1, n+1), Name: row.Short + "  " + row.Subject, Share: units.Share(row.Share), Bad: st.Bad[i],
-			Level: place(st.Level[i]), Here: busy && looking == i,
+			Here: busy && looking == i,
 		}
 		if most > 0 {
 			c.Likely = row.Share / most

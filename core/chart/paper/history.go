@@ -16,7 +16,7 @@ type histories struct{ *chart.History }
 const (
 	historyHead = 22
 	historyLane = 90
-	historyGap  = 30
+	historyGap  = 36
 	historyTick = 46
 )
 
@@ -67,7 +67,7 @@ func (s histories) draw(p *pen, w, h vg.Length) {
 				free = x + p.width(s.Runs[j].Day, noteSize-1, regular) + 6
 			}
 		}
-		y -= historyGap + 6
+		y -= historyGap
 	}
 	s.sheet().below(p, w)
 }
