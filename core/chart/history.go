@@ -58,7 +58,8 @@ func NewHistory(l *history.Line) *History {
 	h := &History{
 		Title: l.Duel, Sentence: l.Sentence,
 		Note: "how many times better than the baseline, run by run, with the 95 % interval; a gap in the line is where " +
-			"a run surely differs from those before (1 %). Below: what changed. " + ChangeKey,
+			"a run surely differs from those before (1 %). Below: what changed. " + strings.ReplaceAll(ChangeKey, "   ",
+			", ") + ".",
 	}
 	for i := range l.Runs {
 		r := &l.Runs[i]

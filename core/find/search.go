@@ -107,9 +107,9 @@ type State struct {
 	Known  bool
 }
 
-// Likeliest is the commit that is most likely the first bad one; -1 where none is most likely.
+// Likeliest is the commit that is most likely the first bad one; -1 where it is as likely that there is none.
 func (s *State) Likeliest() int {
-	if len(s.First) == 0 || max(s.None, s.Before) >= slices.Max(s.First) {
+	if len(s.First) == 0 || max(s.None, s.Before) >= 0.5 {
 		return -1
 	}
 	return slices.Index(s.First, slices.Max(s.First))

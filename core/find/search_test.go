@@ -122,6 +122,17 @@ func TestNoStepAndTwoSteps(t *testing.T) {
 	}
 }
 
+// Of many commits each is less likely than that there is none, long before none is likely.
+func TestOneOfManyIsLikelierThanNone(t *testing.T) {
+	s := NewSearch(60)
+	s.Worse, s.Anchored = math.Log1p(0.05), true
+	s.Add(Look{At: 59, Diffs: []float64{0.02, 0.3, 0.1, 0.25, 0.05}})
+	st := s.State()
+	if i := st.Likeliest(); i < 0 || st.None <= st.First[i] || st.None > 0.5 {
+		t.Errorf("none has %.3f, the likeliest is %d", st.None, i)
+	}
+}
+
 // Where looks are held to something else than the good commit, that is looked at again and again, and steps are found
 // just as well.
 func TestTheGoodCommitIsLookedAtAgain(t *testing.T) {

@@ -16,7 +16,7 @@ type histories struct{ *chart.History }
 const (
 	historyHead = 22
 	historyLane = 90
-	historyGap  = 36
+	historyGap  = 44
 	historyTick = 46
 )
 
@@ -58,7 +58,7 @@ func (s histories) draw(p *pen, w, h vg.Length) {
 			p.sign(l.Sign, x, dy, c)
 			before = d
 		}
-		p.text(p.cut(l.Says, plot, noteSize, regular), from, y-26, noteSize, regular, ink)
+		p.text(p.cut(l.Says, plot, noteSize, regular), from, y-32, noteSize, regular, ink)
 		free := from // from where on there is room for a day
 		for j := range s.Runs {
 			p.text(s.Runs[j].Marks, at(j)-3, y-9, noteSize, bold, ink)
