@@ -23,6 +23,7 @@ import (
 	"paceduel/core/guard"
 	"paceduel/core/launch"
 	"paceduel/core/plan"
+	"paceduel/core/shares"
 	"paceduel/core/shots"
 )
 
@@ -390,6 +391,12 @@ type Crew interface {
 	// Rewind makes the next shots use the first of the contender's rows again.
 	Rewind()
 	Close()
+}
+
+// Dealt is a crew whose clients may be part of a whole that others elsewhere perform the rest of.
+type Dealt interface {
+	// Deal says which part, and how many clients the whole has, so that no row is used by two. It is called before Drive.
+	Deal(of shares.Part, all int)
 }
 
 // Job is what a crew is to do. Its functions are called from the goroutine that called Drive.

@@ -43,7 +43,7 @@ func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recor
 			now = h.Clock.Now
 			job.Ready = func(i int) time.Duration { return waits.next[i] }
 		}
-		job.Next, job.Over = turns(q, span.Start, now)
+		job.Next, job.Over = turns(h.share(q), span.Start, now)
 	}
 	err = h.Crew.Drive(ctx, job)
 	now := h.Clock.Now()
@@ -78,14 +78,14 @@ func turns(
 // free for them are counted in unsent when the time is over.
 func (h *Heat) moments(stage Stage, q quota, span *Span) func(int) (due, left time.Duration, ok bool) {
 	start, miss := span.Start, h.misses(stage, span)
-	schedule := NewSchedule(h.pace(stage), h.Seed)
-	at, k := schedule.Next(), 0
+	following := h.dueTimes(stage)
+	at, k := following()
 	over := func() bool { return q.span > 0 && at >= q.span || q.shots > 0 && k >= q.shots }
 	return func(int) (time.Duration, time.Duration, bool) {
 		now := h.Clock.Now()
 		for q.span > 0 && now-start >= q.span && !over() {
 			miss(at)
-			at, k = schedule.Next(), k+1
+			at, k = following()
 		}
 		if over() {
 			return 0, 0, false
@@ -94,7 +94,7 @@ func (h *Heat) moments(stage Stage, q quota, span *Span) func(int) (due, left ti
 		if left := due - now; left > 0 {
 			return 0, left, true
 		}
-		at, k = schedule.Next(), k+1
+		at, k = following()
 		return due, 0, true
 	}
 }

@@ -8,6 +8,7 @@
 package pace
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"paceduel/core/contender"
 	"paceduel/core/panics"
 	"paceduel/core/plan"
+	"paceduel/core/shares"
 	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
@@ -59,6 +61,21 @@ type Heat struct {
 	Checkers []Checker
 	// OnStage, when set, is told when a stage begins, from the goroutine that called Drive.
 	OnStage func(Stage, time.Duration)
+	// Part is what of the whole this heat drives, where others drive the rest elsewhere; the zero Part is all of it. The
+	// pace is that of the whole, Clients or Size those of the part, and All how many clients the whole has.
+	Part shares.Part
+	All  int
+	// Await, when set, returns when a stage may begin, at the moment at which it begins everywhere. Its error stops the
+	// heat.
+	Await func(context.Context, Stage) error
+}
+
+// whole is how many clients all have together.
+func (h *Heat) whole() int {
+	if h.Part.Whole() {
+		return max(len(h.Clients), h.Size)
+	}
+	return h.All
 }
 
 // Checker looks at the shots of one client.
@@ -95,8 +112,9 @@ type Span struct {
 // then.
 func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 	if w := h.Pace.Warmup; h.Pace.WarmsUp() {
-		h.stage(WarmingUp, h.Clock.Now())
-		_, err = h.part(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})
+		if err = h.begin(ctx, WarmingUp); err == nil {
+			_, err = h.part(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})
+		}
 		for _, c := range h.Clients {
 			c.Rewind()
 		}
@@ -117,7 +135,10 @@ func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
 			r.Climb(len(c.Levels()), h.Pace.For.D())
 		}
 	}
-	h.stage(Judged, h.Clock.Now())
+	if err = h.begin(ctx, Judged); err != nil {
+		now := h.Clock.Now()
+		return Span{Start: now, End: now}, err
+	}
 	span, err = h.part(ctx, Judged, h.Judged, q)
 	span.End = h.Clock.Now()
 	if err == nil {
@@ -150,6 +171,17 @@ func (h *Heat) wake(ctx context.Context) error {
 	return ctx.Err()
 }
 
+// begin waits for the moment at which a stage begins everywhere, and tells of it.
+func (h *Heat) begin(ctx context.Context, s Stage) error {
+	if h.Await != nil {
+		if err := h.Await(ctx, s); err != nil {
+			return cmp.Or(ctx.Err(), error(&StoppedError{err}))
+		}
+	}
+	h.stage(s, h.Clock.Now())
+	return nil
+}
+
 func (h *Heat) stage(s Stage, at time.Duration) {
 	if h.OnStage != nil {
 		h.OnStage(s, at)
@@ -158,6 +190,9 @@ func (h *Heat) stage(s Stage, at time.Duration) {
 
 // part performs one part of the heat after its model.
 func (h *Heat) part(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (span Span, err error) {
+	if h.hasNone(q) {
+		return Span{Start: h.Clock.Now()}, nil
+	}
 	if h.Crew != nil {
 		return h.crewed(ctx, stage, recorders, q)
 	}
@@ -183,11 +218,21 @@ type quota struct {
 	shots int
 }
 
+// share is what of a whole quota is this heat's own.
+func (h *Heat) share(q quota) quota {
+	q.shots = h.Part.Count(q.shots)
+	return q
+}
+
+// hasNone reports whether there is nothing to do here for a quota of the whole.
+func (h *Heat) hasNone(q quota) bool { return q.shots > 0 && h.share(q).shots == 0 }
+
 // all lets every client shoot until the quota is used up, and returns when the part began and what of it was spent
 // beside shots.
 func (h *Heat) all(
 	ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota,
 ) (start, aside time.Duration, err error) {
+	q = h.share(q)
 	var left atomic.Int64
 	left.Store(int64(q.shots))
 	var wg sync.WaitGroup

@@ -62,6 +62,20 @@ func climbing(c *plan.Climb, span float64) func(n float64) float64 {
 	}
 }
 
+// dueTimes are when the shots of a stage are due that this heat performs, as offsets from its start, each with its
+// number among those of the whole.
+func (h *Heat) dueTimes(stage Stage) func() (at time.Duration, k int) {
+	schedule, k := NewSchedule(h.pace(stage), h.Seed), -1
+	return func() (time.Duration, int) {
+		for {
+			at := schedule.Next()
+			if k++; h.Part.Has(k) {
+				return at, k
+			}
+		}
+	}
+}
+
 // Next is when the next shot is due.
 func (s *Schedule) Next() time.Duration {
 	if s.rng != nil {
@@ -104,7 +118,7 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 		}
 	}
 	faults := make([]error, len(h.Clients))
-	schedule := NewSchedule(h.pace(stage), h.Seed)
+	next := h.dueTimes(stage)
 	sleep := h.Sleep
 	if sleep == nil {
 		precise := newSleeper()
@@ -113,8 +127,8 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 	}
 	start = h.Clock.Now()
 	span.Start = start
-	for k := 0; ; k++ {
-		at := schedule.Next()
+	for {
+		at, k := next()
 		if q.shots > 0 && k >= q.shots || q.span > 0 && at >= q.span {
 			break
 		}
@@ -197,15 +211,16 @@ func (h *Heat) clientPace(stage Stage, n int, start time.Duration) *clientPace {
 	}
 	c := &clientPace{think: h.Pace.Think.D(), next: make([]time.Duration, n), random: make([]*rand.Rand, n)}
 	for i := range c.next {
-		c.next[i] = start + h.Pace.Stagger.D()*time.Duration(i)/time.Duration(n)
+		number := h.Part.Number(i) // among the clients of the whole
+		c.next[i] = start + h.Pace.Stagger.D()*time.Duration(number)/time.Duration(h.whole())
 		if climb != nil {
-			c.next[i] = start + joins(climb, i, h.Pace.For.D())
+			c.next[i] = start + joins(climb, number, h.Pace.For.D())
 		}
-		if foot > 0 && i >= foot {
+		if foot > 0 && number >= foot {
 			c.next[i] = never
 		}
 		if h.Pace.Spread == plan.Poisson {
-			c.random[i] = rand.New(rand.NewPCG(h.Seed, uint64(i)))
+			c.random[i] = rand.New(rand.NewPCG(h.Seed, uint64(number)))
 		}
 	}
 	return c

@@ -537,11 +537,7 @@ func Merge(rs []*Recorder) *Merged {
 			if i == len(m.Buckets) {
 				m.Buckets = append(m.Buckets, Bucket{})
 			}
-			into := &m.Buckets[i]
-			into.Shots += b.Shots
-			into.Failed += b.Failed
-			into.Latency += b.Latency
-			into.Max = max(into.Max, b.Max)
+			m.Buckets[i].add(&b)
 		}
 	}
 	return m
@@ -599,16 +595,12 @@ func Kept(rs []*Recorder) (out []Raw, sampled bool) {
 func each(rs []*Recorder, visit func(*Raw)) (sampled bool) {
 	share := 1.0
 	for _, r := range rs {
-		if n := r.Total(); n > int64(len(r.raw)) {
+		if own := r.keptShare(); own < 1 {
 			sampled = true
-			share = min(share, float64(len(r.raw))/float64(n))
+			share = min(share, own)
 		}
 	}
 	for _, r := range rs {
-		n := len(r.raw)
-		if sampled {
-			n = min(n, int(share*float64(r.Total())+0.5))
-		}
 		extra := map[Raw]bool{}
 		if sampled && r.slowest.End > 0 {
 			extra[r.slowest] = true
@@ -616,11 +608,9 @@ func each(rs []*Recorder, visit func(*Raw)) (sampled bool) {
 				extra[f] = true
 			}
 		}
-		// Every k-th place, since a place holds what came first as long as nothing took it.
-		for i := range n {
-			chosen := &r.raw[i*len(r.raw)/n]
-			visit(chosen)
-			delete(extra, *chosen)
+		for _, chosen := range r.evenly(share) {
+			visit(&chosen)
+			delete(extra, chosen)
 		}
 		for one := range extra {
 			visit(&one)

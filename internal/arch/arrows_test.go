@@ -12,7 +12,8 @@ import (
 // the pictures; a new arrow is a decision, and is made here.
 var arrows = map[string]string{
 	// leaves
-	"core/cell": "", "core/clock": "", "core/panics": "", "core/files": "", "core/guard": "", "core/keeper": "",
+	"core/cell": "", "core/clock": "", "core/shares": "",
+	"core/panics": "", "core/files": "", "core/guard": "", "core/keeper": "",
 	"core/mask":  "",
 	"core/units": "",
 	"core/draft": "", "core/spans": "", "core/judge/stats": "", "core/contender/http/servertiming": "",
@@ -29,13 +30,13 @@ var arrows = map[string]string{
 	"core/commits":               "core/files core/keeper core/launch",
 	"core/worker":                "core/keeper core/launch",
 	"core/marks":                 "core/plan core/shots core/units",
-	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shots",
+	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shares core/shots",
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
 	"core/contender/all":         "core/contender core/draft core/plan + kinds",
 	"core/contender/relay":       "core/contender/query",
 	"core/tally":                 "core/shots core/spans core/units",
 	"core/traces":                "core/clock core/marks core/spans",
-	"core/pace":                  "core/clock core/contender core/panics core/plan core/shots core/tally",
+	"core/pace":                  "core/clock core/contender core/panics core/plan core/shares core/shots core/tally",
 	"core/between":               "core/clock core/contender core/draft core/guard core/plan core/plan/read core/shots",
 
 	// the document: nobody who measures
@@ -115,7 +116,7 @@ var arrows = map[string]string{
 
 // kindMay is what a kind of contender may know besides its own folder.
 const kindMay = "core/clock core/contender core/draft core/files core/guard core/keeper core/launch core/marks " +
-	"core/meter core/panics core/plan core/rows core/shots core/spans core/units core/figure core/worker"
+	"core/meter core/panics core/plan core/rows core/shares core/shots core/spans core/units core/figure core/worker"
 
 const module = "paceduel/"
 

@@ -29,6 +29,7 @@ import (
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/guard"
+	"paceduel/core/shares"
 	"paceduel/core/shots"
 )
 
@@ -82,11 +83,14 @@ type Crew struct {
 	active int
 	buf    []byte
 	events []unix.EpollEvent
-	next   int // request, of an open model
-	swept  time.Duration
-	seen   time.Duration // the latest reading of the clock: when bytes came, or nothing did
-	job    *contender.Job
-	more   bool
+	// of an open model: the row that its shots start from, and how many have been begun since
+	from, begun int
+	part        shares.Part // of a whole that others perform the rest of
+	all         int         // clients of that whole
+	swept       time.Duration
+	seen        time.Duration // the latest reading of the clock: when bytes came, or nothing did
+	job         *contender.Job
+	more        bool
 }
 
 // conn is one connection, open or not.
@@ -123,7 +127,7 @@ func New(cfg *Config, n int) (*Crew, error) {
 		return nil, fmt.Errorf("watch connections: %w", err)
 	}
 	c := &Crew{
-		cfg: cfg, epoll: epoll, conns: make([]conn, n), buf: make([]byte, 128<<10),
+		cfg: cfg, epoll: epoll, conns: make([]conn, n), all: n, buf: make([]byte, 128<<10),
 		events: make([]unix.EpollEvent, min(max(n, 1), 256)),
 	}
 	for i := range c.conns {
@@ -135,14 +139,20 @@ func New(cfg *Config, n int) (*Crew, error) {
 
 // Rewind makes every connection use the first of its requests again.
 func (c *Crew) Rewind() {
-	c.next = 0
+	c.StartAt(0)
 	for i := range c.conns {
-		c.conns[i].row = i % len(c.cfg.Requests)
+		c.conns[i].row = c.part.Number(i) % len(c.cfg.Requests)
 	}
 }
 
 // StartAt makes the next request of an open model the one of that row.
-func (c *Crew) StartAt(row int) { c.next = row % len(c.cfg.Requests) }
+func (c *Crew) StartAt(row int) { c.from, c.begun = row, 0 }
+
+// Deal implements contender.Dealt.
+func (c *Crew) Deal(of shares.Part, all int) {
+	c.part, c.all = of, all
+	c.Rewind()
+}
 
 // Close closes every connection; it may be called twice.
 func (c *Crew) Close() {
@@ -312,10 +322,10 @@ func (c *Crew) begin() time.Duration {
 func (c *Crew) start(k *conn, due time.Duration) {
 	row := k.row
 	if c.job.Open {
-		row = c.next
-		c.next = (c.next + 1) % len(c.cfg.Requests)
+		row = (c.from + c.part.Number(c.begun)) % len(c.cfg.Requests)
+		c.begun++
 	} else {
-		k.row = (k.row + len(c.conns)) % len(c.cfg.Requests)
+		k.row = (k.row + c.all) % len(c.cfg.Requests)
 	}
 	k.shot, k.times = shots.Shot{Due: due, Row: row}, Times{}
 	if c.job.Ask != nil {
