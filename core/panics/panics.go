@@ -32,6 +32,12 @@ func Catch(doing string, err *error) {
 	}
 }
 
+// Guard calls do, and makes an *Error of a panic in it.
+func Guard(doing string, do func() error) (err error) {
+	defer Catch(doing, &err)
+	return do()
+}
+
 // where is the function of ours that panicked.
 func where() string {
 	pcs := make([]uintptr, 64)

@@ -237,7 +237,7 @@ func (h *heat) driven(
 		}
 		w.stage(s, at)
 	}
-	err = caught("drive the heat of "+h.cell.String(), func() (err error) {
+	err = panics.Guard("drive the heat of "+h.cell.String(), func() (err error) {
 		h.span, err = drive.Drive(watched)
 		return err
 	})

@@ -77,22 +77,16 @@ func Run(ctx context.Context, cfg Config, out chan<- Event) (*result.Result, err
 	defer close(out)
 	r := newRunner(cfg, out)
 	r.send(Started{r.head()})
-	err := caught("prepare the duel", func() error { return r.prepare(ctx) })
+	err := panics.Guard("prepare the duel", func() error { return r.prepare(ctx) })
 	if err == nil {
-		err = caught("run the duel", func() error { return r.run(ctx) })
+		err = panics.Guard("run the duel", func() error { return r.run(ctx) })
 	}
-	if downErr := caught("take the footing down", func() error { return r.takeDown(ctx) }); err == nil {
+	if downErr := panics.Guard("take the footing down", func() error { return r.takeDown(ctx) }); err == nil {
 		err = downErr
 	}
 	err = r.finish(ctx, err)
 	r.send(Ended{r.result, err})
 	return r.result, err
-}
-
-// caught calls do, and makes an error of a fault of ours.
-func caught(doing string, do func() error) (err error) {
-	defer panics.Catch(doing, &err)
-	return do()
 }
 
 // WeighIn does what a run does before its first heat, and no more. The result has no heats; the error names who failed.
