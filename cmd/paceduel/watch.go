@@ -11,7 +11,6 @@ import (
 	"golang.org/x/term"
 
 	"paceduel/core/cell"
-	"paceduel/core/footing"
 	"paceduel/core/judge"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -33,7 +32,7 @@ type watcher struct {
 }
 
 func newWatcher(out *channel, p *plan.Plan) *watcher {
-	w := &watcher{out: out, total: p.Rounds * len(p.Contenders) * len(footing.StatesOf(p))}
+	w := &watcher{out: out, total: p.Rounds * len(p.Contenders) * len(p.States())}
 	if out.isTerminal() {
 		w.bar = progressbar.NewOptions(w.total, progressbar.OptionSetWriter(out.raw()), progressbar.OptionSetWidth(30),
 			progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false),

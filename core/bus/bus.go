@@ -151,7 +151,11 @@ func connect(ctx context.Context, where string, opts []nats.Option) (*Link, erro
 	done := make(chan made, 1)
 	go func() {
 		var m made
-		m.err = panics.Guard("connect to the bus", func() (err error) { m.nc, err = nats.Connect(where, opts...); return err })
+		m.err = panics.Guard("connect to the bus", func() (err error) {
+			m.nc, err = nats.Connect(where,
+				opts...)
+			return err
+		})
 		done <- m
 	}()
 	select {
@@ -282,7 +286,8 @@ func (l *Link) Answer(subject string, answer func(body []byte) []byte) (stop fun
 			return
 		}
 		var out []byte
-		if err := panics.Guard("answer a message", func() error { out = answer(m.Data); return nil }); err == nil && out != nil {
+		if err := panics.Guard("answer a message", func() error { out = answer(m.Data); return nil }); err == nil &&
+			out != nil {
 			m.Respond(out) // who asked asks again if this does not arrive
 		}
 	})

@@ -65,7 +65,8 @@ func TestMessagesAreAnswered(t *testing.T) {
 	if _, err := own.Ask(t.Context(), "a.echo", nil); !errors.Is(err, ErrNobody) {
 		t.Errorf("after stop: %v", err)
 	}
-	if _, err := own.Ask(t.Context(), "a.echo", make([]byte, Most+1)); err == nil || !strings.Contains(err.Error(), "carries") {
+	if _, err := own.Ask(t.Context(), "a.echo", make([]byte, Most+1)); err == nil || !strings.Contains(err.Error(),
+		"carries") {
 		t.Errorf("too long a message: %v", err)
 	}
 }
@@ -84,14 +85,18 @@ func TestEverybodyAnswers(t *testing.T) {
 	}
 	defer own.Close()
 	var got []string
-	if err := own.AskAll(t.Context(), "all", nil, 300*time.Millisecond, func(b []byte) { got = append(got, string(b)) }); err != nil {
+	if err := own.AskAll(t.Context(), "all", nil, 300*time.Millisecond, func(b []byte) {
+		got = append(got,
+			string(b))
+	}); err != nil {
 		t.Fatal(err)
 	}
 	slices.Sort(got)
 	if strings.Join(got, "") != "abcde" {
 		t.Errorf("answers %v; want a to e", got)
 	}
-	if err := own.AskAll(t.Context(), "none", nil, time.Minute, func([]byte) { t.Error("an answer of nobody") }); err != nil {
+	if err := own.AskAll(t.Context(), "none", nil, time.Minute,
+		func([]byte) { t.Error("an answer of nobody") }); err != nil {
 		t.Error(err)
 	}
 }

@@ -39,7 +39,7 @@ func (l Listening) Check() error {
 	case guard.New(nil).Check(host) == nil:
 		return nil
 	case l.Cert == "" || l.Token == "":
-		return fmt.Errorf("listen on %s: others can reach that, so give --bus-cert FILE and --bus-key FILE, and a token in %s",
+		return fmt.Errorf("listen on %s: others can reach that; give --bus-cert and --bus-key, and a token in %s",
 			l.Address, TokenVariable)
 	}
 	return nil
@@ -76,7 +76,8 @@ func Listen(l Listening) (*Server, error) {
 		if err != nil {
 			return nil, fmt.Errorf("read the certificate of the bus: %w", err)
 		}
-		opts.TLS, opts.TLSConfig, opts.TLSTimeout = true, &tls.Config{Certificates: []tls.Certificate{pair}}, dialLimit.Seconds()
+		opts.TLS, opts.TLSConfig, opts.TLSTimeout = true, &tls.Config{Certificates: []tls.Certificate{pair}},
+			dialLimit.Seconds()
 	}
 	// The server ends the program where it can't listen; whether it can is tried before.
 	if err := canListen(host, port); err != nil {

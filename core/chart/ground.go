@@ -76,7 +76,7 @@ func PlannedGround(p *plan.Plan) *Ground {
 	r := &result.Result{Plan: result.Plan{Baseline: p.Baseline}}
 	for i := range p.Contenders {
 		r.Entrants = append(r.Entrants, result.Entrant{Name: p.Contenders[i].Name})
-		for _, s := range footing.StatesOf(p) {
+		for _, s := range p.CacheStates() {
 			if s != plan.AsFound && i == 0 {
 				r.Footing.States = append(r.Footing.States, string(s))
 			}

@@ -56,6 +56,22 @@ type Kind struct {
 	Level func([]plan.Settings) []plan.Settings
 }
 
+// PlanKinds is the part of some kinds that plans are read with.
+func PlanKinds(kinds []Kind) (out []plan.Kind) {
+	for _, k := range kinds {
+		k.Brings = slices.Clone(k.Brings)
+		for i := range k.Shape.Amounts {
+			k.Brings = append(k.Brings, k.Shape.Amounts[i].Figures()...)
+		}
+		for i := range k.Shape.Account {
+			k.Counts = append(k.Counts, k.Shape.Account[i].Figures()...)
+		}
+		k.Brings = append(k.Brings, k.Counts...)
+		out = append(out, k.Kind)
+	}
+	return out
+}
+
 // Entry is a contender of a plan with its driver; Driver is nil when Err says why it could not be opened.
 type Entry struct {
 	plan.Contender

@@ -3,6 +3,7 @@ package files
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -50,6 +51,18 @@ func Named(text, dir string) (out []Sum) {
 		}
 	}
 	return slices.Clip(out)
+}
+
+// SHA256 is the hash of a regular file of up to so many bytes.
+func SHA256(path string, most int64) (string, error) {
+	s, ok := sumOf(path, most)
+	switch {
+	case !ok:
+		return "", fmt.Errorf("%s is no file that can be read", path)
+	case s.SHA256 == "":
+		return "", fmt.Errorf("%s has %d bytes, more than %d", path, s.Bytes, most)
+	}
+	return s.SHA256, nil
 }
 
 // sumOf sums up a regular file, one of more than so many bytes by its size alone; ok is false for what is none, or

@@ -174,15 +174,7 @@ func (f *Footing) Close() {
 func (f *Footing) Of(name string) *Ground { return f.grounds[name] }
 
 // States are the states that contenders are run in, at least one.
-func (f *Footing) States() []plan.State { return StatesOf(f.plan) }
-
-// StatesOf are the states that a plan's contenders are run in, at least one.
-func StatesOf(p *plan.Plan) []plan.State {
-	if len(p.Footing.Caches) == 0 {
-		return []plan.State{plan.AsFound}
-	}
-	return p.Footing.Caches
-}
+func (f *Footing) States() []plan.State { return f.plan.CacheStates() }
 
 // Begin starts the duel: our own processors, the steps before it, and a first copy of every workspace, since programs
 // may lie in them. cannot lists in words what the plan asks for and this machine cannot do.

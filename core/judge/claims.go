@@ -53,7 +53,7 @@ func (f *field) claims() (out []Claim, err error) {
 		names = append(names, e.Name)
 	}
 	for _, text := range f.r.Plan.Claims {
-		c, err := plan.ParseClaim(text, names, f.brought()...)
+		c, err := plan.ParseClaim(text, names, f.r.Places(), f.brought()...)
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}

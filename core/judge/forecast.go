@@ -126,13 +126,14 @@ func hopeless(r *result.Result) (out []Caution) {
 	}
 	f := newField(r)
 	for _, text := range r.Plan.Claims {
-		c, err := plan.ParseClaim(text, names, f.brought()...)
+		c, err := plan.ParseClaim(text, names, f.r.Places(), f.brought()...)
 		if err != nil {
 			continue // it is told where it stands
 		}
 		if need := lacking(&r.Plan.Pace, c.Figure); c.Figure != "" && need > 0 {
 			out = append(out, Caution{Kind: FewShots, See: InRatios, What: fmt.Sprintf(
-				"the claim %q cannot be decided: %s takes %s shots a heat, and heats are of %s", text, c.Figure, units.Count(need),
+				"the claim %q cannot be decided: %s takes %s shots a heat, and heats are of %s", text, c.Figure,
+				units.Count(need),
 				shotsOf(&r.Plan.Pace),
 			), Try: "raise repeat: or shots:, or claim something of another figure"})
 		}

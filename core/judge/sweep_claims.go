@@ -29,7 +29,7 @@ func (s *Sweep) claims() (out []Claim, err error) {
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}
-		c, err := plan.ParseClaim(rest, names, s.fields[0].brought()...)
+		c, err := plan.ParseClaim(rest, names, s.r.Places(), s.fields[0].brought()...)
 		if err != nil {
 			return nil, fmt.Errorf("the plan's claim %q: %w", text, err)
 		}

@@ -31,7 +31,7 @@ import (
 type Claim struct {
 	Text      string
 	Contender string
-	State     string      // of caches: cold, warm; empty: any
+	State     string      // of caches, as cold, or the place asked from; empty: any
 	Figure    figure.Name // empty: the one that the verdict rests on
 	How       ClaimHow
 	Factor    float64 // of the two first
@@ -70,20 +70,21 @@ func suffix(before, text string) string {
 
 // claimReader reads the words of a claim.
 type claimReader struct {
-	text  string
-	at    int
-	names []string // of contenders, the longest first
-	marks []figure.Name
+	text   string
+	at     int
+	names  []string // of contenders, the longest first
+	states []string
+	marks  []figure.Name
 }
 
-// ParseClaim reads a claim about the contenders of these names, and what they tell of themselves. The error is a
-// *ClaimError.
-func ParseClaim(text string, names []string, marks ...figure.Name) (Claim, error) {
+// ParseClaim reads a claim about the contenders of these names, and what they tell of themselves; places are states
+// beside those of caches. The error is a *ClaimError.
+func ParseClaim(text string, names, places []string, marks ...figure.Name) (Claim, error) {
 	names = slices.Clone(names)
 	slices.SortFunc(names, func(a, b string) int { return len(b) - len(a) })
 	marks = slices.Clone(marks)
 	slices.SortStableFunc(marks, func(a, b figure.Name) int { return len(b) - len(a) })
-	r := &claimReader{text: text, names: names, marks: marks}
+	r := &claimReader{text: text, names: names, marks: marks, states: append(slices.Clone(StateNames), places...)}
 	c := Claim{Text: text}
 	err := r.read(&c)
 	return c, err
@@ -174,7 +175,7 @@ func (r *claimReader) read(c *Claim) (err error) {
 		return err
 	}
 	state := func() {
-		for _, state := range StateNames {
+		for _, state := range r.states {
 			if c.State == "" && State(state) != AsFound && !r.next(figure.For(figure.InClaims)) && r.take(state) {
 				c.State = state
 			}
@@ -327,7 +328,8 @@ func (r *claimReader) ratio(c *Claim) (err error) {
 		}
 		if c.How == AtLeast && !c.Figure.MoreIsBetter() {
 			return r.fail(
-				at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better", c.Figure.Spoken(),
+				at, "write it as: at least 2x faster than …, or at most 1.2x that of …", "less of %s is better",
+				c.Figure.Spoken(),
 			)
 		}
 		if err := r.limitsAlone(c, at); err != nil {
@@ -375,7 +377,8 @@ func (r *claimReader) apart(c *Claim) (less string, isApart bool, err error) {
 		}
 		if !r.take("than") {
 			r.skip()
-			return "", false, r.fail(r.at, PointTo(r.word(), []string{"than", "time", "memory", "CPU", "bytes", "throughput"}),
+			return "", false, r.fail(r.at, PointTo(r.word(), []string{"than", "time", "memory", "CPU", "bytes",
+				"throughput"}),
 				"%q does not say than whom", r.word())
 		}
 		return way, true, nil

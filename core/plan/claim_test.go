@@ -97,7 +97,7 @@ func TestClaimsAreUnderstood(t *testing.T) {
 			Contender: "per-vessel", Figure: figure.CPU, How: plan.AtLeast, Factor: 1.1, Than: "joined twice",
 		},
 	} {
-		got, err := plan.ParseClaim(text, boards)
+		got, err := plan.ParseClaim(text, boards, nil)
 		want.Text = text
 		if math.Abs(got.Limit-want.Limit) < 1e-12 {
 			got.Limit = want.Limit
@@ -128,7 +128,7 @@ func TestClaimsThatCannotBeUnderstood(t *testing.T) {
 		"joined p99 at most 2x that of per-vessel, always":  `joined p99 at most 2x that of |no contender is called "per-vessel,"; did you mean "per-vessel"?`,
 		"joined p99 at most 2x that of per-vessel always":   `joined p99 at most 2x that of per-vessel |"always" is more than a claim says; leave it out`,
 	} {
-		_, err := plan.ParseClaim(text, boards)
+		_, err := plan.ParseClaim(text, boards, nil)
 		var wrong *plan.ClaimError
 		if !errors.As(err, &wrong) {
 			t.Errorf("%q: %v; want a ClaimError", text, err)
@@ -145,7 +145,7 @@ func FuzzClaim(f *testing.F) {
 	f.Add("joined error rate under 0.1 %")
 	f.Add("joined twice cold memory at most 1e3x that of joined")
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := plan.ParseClaim(text, boards)
+		c, err := plan.ParseClaim(text, boards, nil)
 		var wrong *plan.ClaimError
 		switch {
 		case errors.As(err, &wrong):
@@ -178,7 +178,7 @@ func TestFiguresThatBeginAlike(t *testing.T) {
 		"joined cold p99 of operation at least 2x faster than slim":    marks[2],
 		"joined p99 of operation at least 2x faster than slim, always": "",
 	} {
-		c, err := plan.ParseClaim(text, []string{"joined", "slim"}, marks...)
+		c, err := plan.ParseClaim(text, []string{"joined", "slim"}, nil, marks...)
 		if c.Figure != want && want != "" || (err != nil) != (want == "") {
 			t.Errorf("%s: %q, %v; want %q", text, c.Figure, err, want)
 		}
@@ -191,7 +191,7 @@ func TestLimitsInNanoseconds(t *testing.T) {
 	for text, want := range map[string]float64{
 		"1.3ns": 1.3, "250us": 250e3, "2 ms": 2e6, "1.5": 0, "few ns": 0, "-2ns": 0,
 	} {
-		c, err := plan.ParseClaim("joined operation under "+text, []string{"joined", "slim"}, operation)
+		c, err := plan.ParseClaim("joined operation under "+text, []string{"joined", "slim"}, nil, operation)
 		if c.Limit != want && want > 0 || (err == nil) != (want > 0) {
 			t.Errorf("%s: %g, %v; want %g", text, c.Limit, err, want)
 		}

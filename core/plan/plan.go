@@ -68,6 +68,7 @@ type Plan struct {
 	Footing   Footing                  // what runs start from, as far as all share it
 	Allow     []string                 // hosts other than this machine that may be driven
 	Sweep     *Sweep                   // over which values; nil: the one duel. The rest is then that of its first point
+	Load      *Load                    // who drives it from elsewhere; nil: whoever runs it
 
 	File string // as it was named
 	Dir  string // the folder that relative paths start from
@@ -215,6 +216,9 @@ type Kind struct {
 	Traces bool
 	// Many says that its shots may be under way by the thousand, since they wait more than they do.
 	Many bool
+	// Afar lists the files that agents on other machines need to drive a contender, and finds fault with what they cannot
+	// do; nil where they can drive none.
+	Afar func(Settings) (files []string, faults []Fault)
 	// Tells says that its contenders may tell times of themselves without a mark of the plan.
 	Tells bool
 }

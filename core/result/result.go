@@ -61,6 +61,7 @@ type Result struct {
 	Floor   []Floor       `json:"floor,omitempty"`
 	Crashes []Crash       `json:"crashes,omitempty"` // in the order in which they were made
 	Footing Footing       `json:"footing,omitzero"`
+	Load    *Load         `json:"load,omitempty"` // who drove it from elsewhere; nil: whoever ran it
 }
 
 // Ending says how a run came to its end.
@@ -409,6 +410,7 @@ type Heat struct {
 	Backlog    *Backlog   `json:"backlog,omitempty"`     // of shots that wait for long at a set rate
 	Course     []Moment   `json:"course,omitempty"`      // of runs that lasted over a second: what they held and used
 	Conditions Conditions `json:"conditions"`
+	Shares     []Share    `json:"agents,omitempty"` // what each of those who drove it from elsewhere did
 	// an even choice of its shots, for pictures; no figure is computed from them
 	Dots []Dot `json:"dots" text:"ours"`
 }
@@ -791,8 +793,12 @@ func (h *Heat) SetAmount(name string, n int64) {
 // Counts reports whether the heat is judged: it was neither cut nor stopped.
 func (h *Heat) Counts() bool { return !h.Cut && h.Stopped == "" }
 
-// States are the states that contenders were run in; one empty state where the plan named none.
+// States are the states that contenders were run in: of caches, or the places that they were driven from; one empty
+// state where the plan named none.
 func (r *Result) States() []string {
+	if places := r.Places(); len(places) > 0 {
+		return places
+	}
 	if len(r.Footing.States) == 0 {
 		return []string{""}
 	}

@@ -94,6 +94,8 @@ func TestEveryTextIsHidden(t *testing.T) {
 		"floor[].kind", "floor[].latencies", "footing.states[]",
 		"footing.steps[].contender", "footing.steps[].state", "footing.steps[].when", "footing.costs[].contender",
 		"footing.costs[].state", "footing.costs[].when",
+		"load.places[]", "load.words", "load.agents[].name", "load.agents[].place", "load.agents[].floor[].kind",
+		"load.agents[].floor[].latencies", "heats[].agents[].agent", "heats[].agents[].failures (key)",
 	}
 	for _, which := range []string{"first_touch", "second_touch"} {
 		for _, field := range touch {

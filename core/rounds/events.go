@@ -86,6 +86,8 @@ type Progress struct {
 	// Waits is how many shots wait for what they bring about, and Longest for how long the one that began first.
 	Waits   int
 	Longest time.Duration
+	// Agents are those who drive it from elsewhere.
+	Agents []AgentGlance
 }
 
 // HeatEnded carries a finished heat, or one that was cut.

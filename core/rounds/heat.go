@@ -17,6 +17,7 @@ import (
 	"paceduel/core/panics"
 	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/shares"
 	"paceduel/core/shots"
 	"paceduel/core/tally"
 	"paceduel/core/traces"
@@ -52,8 +53,13 @@ type heat struct {
 	queryPlan  string        // how it would be carried out, where that has changed since the weigh-in
 	watching   *onlooker     // who asks meanwhile; nil: nobody
 	piled      *result.Backlog
-	swept      int64 // processes found after it
-	sampled    int64 // shots whose answers were compared
+	shares     []result.Share // what those who drove it from elsewhere did
+	// of a hand: which part of the heat is its own, when stages begin, and the seed of the heat
+	part    shares.Part
+	await   func(context.Context, pace.Stage) error
+	seed    uint64
+	swept   int64 // processes found after it
+	sampled int64 // shots whose answers were compared
 }
 
 // heat prepares one heat, runs it and hands it out. A heat that its footing stops is kept and the run goes on; the
@@ -63,6 +69,9 @@ func (r *runner) heat(ctx context.Context, round int, c cell.Cell) error {
 	h := &heat{
 		r: r, place: place{round, c}, at: at, entry: at.entry(c.Contender), state: stateOf(c.State),
 		ground: at.footing.Of(c.Contender), began: r.clock.Now(),
+	}
+	if r.result.IsPlace(c.State) {
+		h.state = plan.AsFound
 	}
 	h.recorderSet = h.recorders(1) // until it is known who shoots
 	r.send(HeatBegan{Round: round, Cell: c, At: h.began, Left: r.left()})
@@ -87,6 +96,9 @@ func (r *runner) heat(ctx context.Context, round int, c cell.Cell) error {
 	if fault != nil {
 		return fault // of ours: the next heat would have it, too
 	}
+	if again, err := r.doAgain(ctx, round-1, stopped); again {
+		return err
+	}
 	return cmp.Or(ctx.Err(), at.footing.Harm())
 }
 
@@ -109,28 +121,25 @@ func (h *heat) run(ctx context.Context) (stopped error) {
 
 // drive lets the clients shoot, on ground that was prepared for the heat.
 func (h *heat) drive(ctx context.Context) error {
+	if h.r.cfg.Hands != nil {
+		return h.handed(ctx)
+	}
 	r, p := h.r, h.at.plan
-	n := pace.Clients(p.Pace)
-	var clients []contender.Client
+	n := h.part.Count(pace.Clients(p.Pace))
 	if v, ok := h.entry.Driver.(contender.Visited); ok {
 		v.Visit(h.state.IsCold())
 	}
-	crew, err := h.crew(n)
-	switch {
-	case err != nil:
+	clients, crew, err := h.shooters(n)
+	if err != nil {
 		return err
-	case crew != nil:
+	}
+	if crew != nil {
 		defer crew.Close()
-		h.recorderSet = h.recorders(1)
-	default:
-		for i := range n {
-			clients = append(clients, h.entry.Driver.Client(i, n))
-		}
-		h.recorderSet = h.recorders(n)
 	}
 	drive := pace.Heat{
 		Clock: r.clock, Pace: p.Pace, Clients: clients, Crew: crew, Size: n,
-		Warm: h.warm, Judged: h.judged, Wake: h.woken, Seed: r.result.Seed + uint64(h.round),
+		Warm: h.warm, Judged: h.judged, Wake: h.woken, Seed: cmp.Or(h.seed, r.result.Seed+uint64(h.round)),
+		Part: h.part, All: pace.Clients(p.Pace), Await: h.await,
 	}
 	if h.ground.PerRun() {
 		drive.Before = func(ctx context.Context, s pace.Stage) error { return h.ground.BeforeRun(ctx, s == pace.WarmingUp) }
@@ -154,7 +163,11 @@ func (h *heat) drive(ctx context.Context) error {
 	w := h.watch()
 	if err == nil {
 		h.watching.begin(ctx)
-		err = cmp.Or(h.driven(ctx, &drive, w, account), h.watching.after(ctx))
+		driven := h.driven(ctx, func(ctx context.Context, onStage func(pace.Stage, time.Duration)) (pace.Span, error) {
+			drive.OnStage = onStage
+			return drive.Drive(ctx)
+		}, w.stage, account)
+		err = cmp.Or(driven, h.watching.after(ctx))
 	}
 	w.stop()
 	for _, c := range clients {
@@ -203,9 +216,12 @@ func (h *heat) house(ctx context.Context, clients int) error {
 	return err
 }
 
-// driven has the heat driven with an eye on the contender's service.
+// driving drives the heat, and is handed whoever wants to know of its stages.
+type driving func(ctx context.Context, onStage func(pace.Stage, time.Duration)) (pace.Span, error)
+
+// driven has the heat driven with an eye on the contender's service; staged is told of stages.
 func (h *heat) driven(
-	ctx context.Context, drive *pace.Heat, w *watcher, account contender.Accounted,
+	ctx context.Context, drive driving, staged func(pace.Stage, time.Duration), account contender.Accounted,
 ) (err error) {
 	resident := h.ground.Resident()
 	lasting, _ := h.entry.Driver.(contender.Lasting)
@@ -226,7 +242,7 @@ func (h *heat) driven(
 		service.pass()
 		h.library.pass()
 	}
-	drive.OnStage = func(s pace.Stage, at time.Duration) {
+	onStage := func(s pace.Stage, at time.Duration) {
 		switch s {
 		case pace.Judged:
 			h.backlog() // of the warm-up
@@ -235,10 +251,10 @@ func (h *heat) driven(
 		case pace.Silent:
 			pass()
 		}
-		w.stage(s, at)
+		staged(s, at)
 	}
 	err = panics.Guard("drive the heat of "+h.cell.String(), func() (err error) {
-		h.span, err = drive.Drive(watched)
+		h.span, err = drive(watched, onStage)
 		return err
 	})
 	if !passed {
@@ -265,6 +281,26 @@ func readingWith(lasting contender.Lasting) meter.Reading {
 		r = r.Children(lasting.Used())
 	}
 	return r
+}
+
+// shooters are who performs the heat: n clients, or a crew in their place; and who records it.
+func (h *heat) shooters(n int) (clients []contender.Client, crew contender.Crew, err error) {
+	all := pace.Clients(h.at.plan.Pace)
+	if crew, err = h.crew(n); err != nil {
+		return nil, nil, err
+	}
+	if crew != nil {
+		if d, ok := crew.(contender.Dealt); ok && !h.part.Whole() {
+			d.Deal(h.part, all)
+		}
+		h.recorderSet = h.recorders(1)
+		return nil, crew, nil
+	}
+	for i := range n {
+		clients = append(clients, h.entry.Driver.Client(h.part.Number(i), all))
+	}
+	h.recorderSet = h.recorders(n)
+	return clients, nil, nil
 }
 
 // crew is who performs the heat in the clients' place; nil where clients do.

@@ -40,6 +40,9 @@ func (h *heat) recorders(n int) *recorderSet {
 	if p := h.at.plan.Pace; max(p.Repeat, p.Shots) > 0 {
 		keep = min(keep, max(p.Repeat, p.Shots))
 	}
+	if r.hand != nil {
+		keep = max(keep/r.hand.parts, leastDots)
+	}
 	key := recorderKey{n, h.entry.Shape, keep}
 	set := r.sets[key]
 	if set == nil {
@@ -116,7 +119,7 @@ func (h *heat) record() (result.Heat, error) {
 	if err := encode(&doc, m, h.span.UnsentAt, marks, h.entry.Shape.ToldMore); err != nil {
 		return result.Heat{}, err
 	}
-	doc.Backlog = h.piled
+	doc.Backlog, doc.Shares = h.piled, h.shares
 	if err := cmp.Or(h.inside(&doc), h.watching.document(&doc)); err != nil {
 		return result.Heat{}, err
 	}

@@ -12,6 +12,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"math/big"
 	mathrand "math/rand/v2"
@@ -63,6 +64,8 @@ type Config struct {
 	Within time.Duration
 	// Builds is where what is built from commits is kept.
 	Builds commits.Cache
+	// Hands, when set, drive the heats from elsewhere.
+	Hands Hands
 	// Glance is how often a heat is looked at; 0: 250 ms; negative: never, where nobody watches.
 	Glance time.Duration
 }
@@ -98,6 +101,7 @@ func WeighIn(ctx context.Context, cfg Config) (*result.Result, error) {
 	}()
 	defer close(out)
 	r := newRunner(cfg, out)
+	r.weighsOnly = true
 	err := r.prepare(ctx)
 	if downErr := r.takeDown(ctx); err == nil {
 		err = downErr
@@ -120,10 +124,15 @@ type runner struct {
 	done     int                          // heats
 	// pausedNow is how long this sitting was paused.
 	pausedNow time.Duration
-	base      time.Duration  // by the run's clock, when this sitting began
-	started   time.Duration  // from then until its first round
-	first     int            // rounds of earlier sittings
-	begun     map[place]bool // heats
+	base      time.Duration // by the run's clock, when this sitting began
+	started   time.Duration // from then until its first round
+	first     int           // rounds of earlier sittings
+	repeated  int           // rounds that were done again
+	// weighsOnly says that no heats follow, so that nobody is needed to drive them.
+	weighsOnly bool
+	hand       *Hand             // that this is the driving half of; nil: a whole run
+	ports      map[string]string // of services elsewhere, of a hand
+	begun      map[place]bool    // heats
 }
 
 func newRunner(cfg Config, out chan<- Event) *runner {
@@ -182,6 +191,9 @@ func (r *runner) describe() *result.Result {
 			Pace: paceOf(p),
 		},
 	}
+	if l := p.Load; l != nil {
+		res.Load = &result.Load{Places: l.Places, Words: l.String()}
+	}
 	res.Parts, res.Amounts = contender.Shapes(p, r.cfg.Kinds)
 	for _, k := range r.cfg.Kinds {
 		if slices.ContainsFunc(p.Contenders, func(c plan.Contender) bool { return c.Kind == k.Name }) {
@@ -211,7 +223,7 @@ func (r *runner) describe() *result.Result {
 // stepsOf are the steps of a plan's footing, contender by contender.
 func stepsOf(p *plan.Plan) (steps []result.Cost) {
 	for i := range p.Contenders {
-		for _, s := range footing.StatesOf(p) {
+		for _, s := range p.CacheStates() {
 			steps = append(steps, footing.Steps(p, &p.Contenders[i], s)...)
 		}
 	}
@@ -341,7 +353,7 @@ func sweptRound(p *plan.Plan, points []cell.Point, seed uint64, round int) (cell
 // cellsAt are the cells of a point.
 func cellsAt(p *plan.Plan, at cell.Point) (cells []cell.Cell) {
 	for _, c := range p.Contenders {
-		for _, s := range footing.StatesOf(p) {
+		for _, s := range p.States() {
 			cells = append(cells, cell.Cell{Contender: c.Name, State: stateName(s), Point: at})
 		}
 	}
@@ -363,8 +375,15 @@ func stateOf(name string) plan.State {
 	return plan.State(name)
 }
 
+// ErrNoBus is a plan that agents are to drive, run without a bus to find them on.
+var ErrNoBus = errors.New("the plan has agents drive it (load:), and no bus was named to find them on; give --bus " +
+	"nats://HOST:PORT, or --bus listen")
+
 // prepare puts up the footing, opens the contenders on it and weighs them in.
 func (r *runner) prepare(ctx context.Context) (err error) {
+	if r.cfg.Plan.Load != nil && r.cfg.Hands == nil && r.hand == nil && !r.weighsOnly {
+		return ErrNoBus
+	}
 	if err = r.build(ctx); err != nil {
 		return err
 	}
@@ -383,11 +402,14 @@ func (r *runner) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	return nil
+	return r.openHands(ctx)
 }
 
 // takeDown undoes what prepare put up; also after an interrupt.
 func (r *runner) takeDown(ctx context.Context) error {
+	if r.cfg.Hands != nil {
+		r.cfg.Hands.Close()
+	}
 	for _, s := range r.stations {
 		contender.CloseAll(s.entries)
 		s.closeBystanders()
@@ -404,8 +426,10 @@ func (r *runner) takeDown(ctx context.Context) error {
 }
 
 func (r *runner) run(ctx context.Context) error {
-	if err := r.measureFloor(ctx); err != nil {
-		return err
+	if r.cfg.Hands == nil { // who drives measures it
+		if err := r.measureFloor(ctx); err != nil {
+			return err
+		}
 	}
 	if r.first > 0 && r.first == len(r.result.Order) {
 		if err := r.goOn(ctx, r.first); err != nil {

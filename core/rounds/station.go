@@ -79,7 +79,11 @@ func (r *runner) open(ctx context.Context, s *station) error {
 		}
 	}
 	s.entries = contender.OpenAll(s.plan, r.cfg.Kinds, func(name string) contender.Setup {
-		return s.footing.Of(name).Setup()
+		setup := s.footing.Of(name).Setup()
+		if port := r.ports[name]; port != "" {
+			setup.Port = port
+		}
+		return setup
 	})
 	if err := cmp.Or(r.watch(s), r.openBystanders(s)); err != nil {
 		return err

@@ -52,9 +52,14 @@ var arrows = map[string]string{
 	"core/rounds": "core/bystander core/cell core/clock core/commits core/contender core/figure core/files " +
 		"core/footing core/mask " +
 		"core/meter " +
-		"core/pace core/panics core/plan core/result core/shots core/spans core/tally " +
+		"core/pace core/panics core/plan core/result core/shares core/shots core/spans core/tally " +
 		"core/traces core/units core/weighin",
 	"core/logbook": "core/guard core/result",
+
+	// the run, driven from elsewhere
+	"core/bus": "core/guard core/panics",
+	"core/fleet": "core/bus core/cell core/clock core/contender core/files core/guard core/keeper core/pace " +
+		"core/panics core/plan core/plan/read core/result core/rounds core/shares core/shots core/tally core/units",
 
 	// what it means, and how it is shown
 	"core/judge/curve": "core/judge/stats",
@@ -100,7 +105,7 @@ var arrows = map[string]string{
 	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
 		"core/contender/all " +
 		"core/draft " +
-		"core/figure core/files core/find core/footing core/history core/judge " +
+		"core/figure core/files core/find core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +
 		"screen/app screen/find",

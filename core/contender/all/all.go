@@ -19,19 +19,7 @@ func Kinds() []contender.Kind {
 }
 
 // PlanKinds is the part of Kinds that plans are read with.
-func PlanKinds() (out []plan.Kind) {
-	for _, k := range Kinds() {
-		for i := range k.Shape.Amounts {
-			k.Brings = append(k.Brings, k.Shape.Amounts[i].Figures()...)
-		}
-		for i := range k.Shape.Account {
-			k.Counts = append(k.Counts, k.Shape.Account[i].Figures()...)
-		}
-		k.Brings = append(k.Brings, k.Counts...)
-		out = append(out, k.Kind)
-	}
-	return out
-}
+func PlanKinds() []plan.Kind { return contender.PlanKinds(Kinds()) }
 
 // Drafts are how plans are drafted for each kind that can be.
 func Drafts() (out []*draft.Kind) {

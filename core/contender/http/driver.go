@@ -38,7 +38,8 @@ import (
 
 // Kind is this kind's registration.
 var Kind = contender.Kind{
-	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New, Tells: true, Traces: true},
+	Kind: plan.Kind{Name: "http", Doc: "a request to a server that speaks HTTP", New: New, Tells: true, Traces: true,
+		Afar: afar},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		if l, ok := settings.(leveled); ok {
 			return open(s, l.Settings, l.least)
@@ -279,7 +280,8 @@ const mostKept = 64
 func (c *client) Rewind() { c.next = c.first % len(c.d.requests) }
 
 func (c *client) Close() {
-	if c.transport != nil && c.transport.users.Add(-1) == 0 { // a pool's connections last as long as anybody may want them
+	if c.transport != nil &&
+		c.transport.users.Add(-1) == 0 { // a pool's connections last as long as anybody may want them
 		c.transport.close()
 	}
 	c.transport = nil

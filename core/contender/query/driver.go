@@ -27,6 +27,7 @@ import (
 var Kind = contender.Kind{
 	Kind: plan.Kind{
 		Name: "query", Doc: "statements on a database: PostgreSQL, MySQL, MariaDB, SQLite", New: New, Watches: checkWatch,
+		Afar: afar,
 	},
 	Watch: watch,
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {

@@ -59,7 +59,7 @@ func counted(name string, unit units.Unit, row string) shots.Amount {
 var Kind = contender.Kind{
 	Kind: plan.Kind{
 		Name: "relay", Doc: "something that is done, and when what it brings about is seen", New: New, Tells: true,
-		Many: true,
+		Many: true, Afar: afar,
 	},
 	Open: func(s contender.Setup, settings plan.Settings) (contender.Driver, error) {
 		return open(s, settings.(*Settings))
@@ -224,7 +224,8 @@ func (c *client) failed(ctx, limited context.Context, shot *shots.Shot, err erro
 	case ctx.Err() != nil:
 		shot.Class, shot.Err = shots.Cut, ctx.Err()
 	case limited.Err() != nil:
-		shot.Class, shot.Err = shots.Timeout, fmt.Errorf("the deed was not done within %s: %w", c.d.settings.Within.D(), err)
+		shot.Class, shot.Err = shots.Timeout, fmt.Errorf("the deed was not done within %s: %w", c.d.settings.Within.D(),
+			err)
 	default:
 		shot.Class, shot.Err = classOf(ctx, err), fmt.Errorf("the deed: %w", err)
 	}

@@ -55,7 +55,7 @@ func TestClaimsNameMarks(t *testing.T) {
 		"eager render warm under 20ms":              {Figure: "told render", State: "warm", How: plan.Under, Limit: 0.02},
 		"eager first answer under 1s":               {Figure: figure.FirstAnswer, How: plan.Under, Limit: 1},
 	} {
-		c, err := plan.ParseClaim(text, []string{"eager", "late"}, marks...)
+		c, err := plan.ParseClaim(text, []string{"eager", "late"}, nil, marks...)
 		if err != nil || c.Figure != want.Figure || c.How != want.How || c.State != want.State || c.Factor != want.Factor ||
 			c.Limit != want.Limit {
 			t.Errorf("%s: %+v, %v", text, c, err)
@@ -64,7 +64,7 @@ func TestClaimsNameMarks(t *testing.T) {
 	for text, want := range map[string]string{
 		"eager rendr under 2ms": "render", "eager heap under 2ms": "an amount", "eager modules under 2ms": "a number",
 	} {
-		if _, err := plan.ParseClaim(text, []string{"eager", "late"}, marks...); err == nil ||
+		if _, err := plan.ParseClaim(text, []string{"eager", "late"}, nil, marks...); err == nil ||
 			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v; want %q", text, err, want)
 		}

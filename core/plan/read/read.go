@@ -61,6 +61,7 @@ type document struct {
 	Footing    plan.Footing             `json:"footing,omitempty" jsonschema_description:"the state that every run starts from"`
 	Same       *plan.Same               `json:"same,omitempty" jsonschema_description:"what the contenders' answers must have in common; looked at once, before any timing"`
 	Allow      []string                 `json:"allow,omitempty" jsonschema_description:"hosts other than this machine that may be driven"`
+	Load       *plan.Load               `json:"load,omitempty" jsonschema_description:"who drives it from other machines: agents that have joined a bus"`
 }
 
 // entry is one contender as written; its kind's key stands beside these.
@@ -324,6 +325,7 @@ func (r *reader) build() *plan.Plan {
 	r.checkFooting(&p.Footing, p.Pace)
 	p.Contenders = r.readContenders(p)
 	r.checkMany(p)
+	r.checkLoad(p)
 	r.readFigures(p)
 	if p.Baseline != "" && len(r.names) > 0 && !slices.Contains(r.names, p.Baseline) {
 		r.fault("baseline", plan.PointTo(p.Baseline, r.names), "no contender is called %q", p.Baseline)
@@ -346,7 +348,7 @@ func (r *reader) build() *plan.Plan {
 	if p.Rounds == 0 && p.Decides != "" {
 		p.Rounds = plan.DefaultRounds
 	} else if p.Rounds == 0 {
-		p.Rounds = plan.RoundsFor((len(p.Contenders) - 1) * max(len(p.Footing.Caches), 1))
+		p.Rounds = plan.RoundsFor((len(p.Contenders) - 1) * len(p.States()))
 	}
 	return p
 }
@@ -660,7 +662,7 @@ func (r *reader) readClaims(p *plan.Plan) {
 		rest, at, err := plan.SplitAlong(text, r.params)
 		var c plan.Claim
 		if err == nil {
-			c, err = plan.ParseClaim(rest, r.names, r.brought(p)...)
+			c, err = plan.ParseClaim(rest, r.names, placesOf(p), r.brought(p)...)
 			c.Text, c.At = text, at
 		}
 		var wrong *plan.ClaimError
@@ -675,10 +677,12 @@ func (r *reader) readClaims(p *plan.Plan) {
 			)
 			continue
 		}
-		if c.State != "" && !slices.Contains(p.Footing.Caches, plan.State(c.State)) {
+		if c.State != "" && !slices.Contains(p.States(), plan.State(c.State)) {
 			var states []string
-			for _, s := range p.Footing.Caches {
-				states = append(states, string(s))
+			for _, s := range p.States() {
+				if s != plan.AsFound {
+					states = append(states, string(s))
+				}
 			}
 			try := "set footing: { caches: " + c.State + " }"
 			if len(states) > 0 {

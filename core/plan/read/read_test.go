@@ -143,7 +143,7 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 			`berth.duel.yaml:4:34: course.http.timeout: "soon" is not a length of time, write it as 500ms, 2s or 1m30s`}},
 		{"no keys at all", strings.Repeat("tide ", 100), []string{
 			`berth.duel.yaml:1:1: the plan must hold keys and values, this is the text "` + strings.Repeat("tide ", 12) +
-				`…"; its keys: duel, question, baseline, course, contenders, pace, rounds, seed, interest, interests, rungs, stakes, claims, until, sweep, decides, footing, same, allow`,
+				`…"; its keys: duel, question, baseline, course, contenders, pace, rounds, seed, interest, interests, rungs, stakes, claims, until, sweep, decides, footing, same, allow, load`,
 			`berth.duel.yaml:1:1: the key "duel" is missing; add duel: …`,
 			`berth.duel.yaml:1:1: the key "baseline" is missing; add baseline: …`,
 			`berth.duel.yaml:1:1: the key "contenders" is missing; add contenders: …`,
@@ -175,8 +175,9 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 		{"two paces", base("clients: 8,", "clients: 8, repeat: 3,"), []string{
 			`berth.duel.yaml:8:7: more than one of repeat, clients, rate and climb is set; keep one of them`,
 		}},
-		{"a secret in clear", base("X-Board: joined }, timeout: 3s", "X-Board: joined }, auth: { bearer: oyster }"), []string{
-			`berth.duel.yaml:7:92: contenders.joined.http.auth.bearer stands in the plan in clear; take it from the environment: ${NAME}`}},
+		{"a secret in clear", base("X-Board: joined }, timeout: 3s", "X-Board: joined }, auth: { bearer: oyster }"),
+			[]string{
+				`berth.duel.yaml:7:92: contenders.joined.http.auth.bearer stands in the plan in clear; take it from the environment: ${NAME}`}},
 		{"no connections", base("X-Board: joined }, timeout: 3s", "X-Board: joined }, connections: some"), []string{
 			`berth.duel.yaml:7:89: contenders.joined.http.connections: "some" is not how connections are opened, write kept, new or a number of connections shared by all, up to 1024`}},
 		{"a climb to nowhere", base("clients: 8, for: 2s", "climb: { from: 100/s, to: 50/s, under: 20ms }"), []string{
@@ -248,13 +249,15 @@ func TestTroublesNamePlaceAndWayOut(t *testing.T) {
 
 func TestSetsLieOverTheFile(t *testing.T) {
 	opt := options()
-	opt.Sets = []string{"pace.clients=16", "rounds=3", "course.http.headers.X-Tide=9", "contenders.joined.http.timeout=1s"}
+	opt.Sets = []string{"pace.clients=16", "rounds=3", "course.http.headers.X-Tide=9",
+		"contenders.joined.http.timeout=1s"}
 	p := reading(t, berthBoard, opt)
 	joined := p.Contenders[1].Settings.(*http.Settings)
 	if p.Pace.Clients != 16 || p.Rounds != 3 || joined.Timeout.D() != time.Second || joined.Headers["X-Tide"] != "9" ||
 		joined.Headers["X-Board"] != "joined" {
 		t.Errorf(
-			"clients %d, rounds %d, timeout %s, headers %v; want the values set", p.Pace.Clients, p.Rounds, joined.Timeout.D(),
+			"clients %d, rounds %d, timeout %s, headers %v; want the values set", p.Pace.Clients, p.Rounds,
+			joined.Timeout.D(),
 			joined.Headers,
 		)
 	}

@@ -411,7 +411,8 @@ func (r *reader) laySetting(s setting) {
 			r.layer(s.at.File, node)
 		}
 	case slices.Contains(keysOf(reflect.TypeFor[document]()), head):
-		if head == "sweep" || head == "duel" || head == "baseline" || head == "rounds" || head == "seed" || head == "claims" {
+		if head == "sweep" || head == "duel" || head == "baseline" || head == "rounds" || head == "seed" ||
+			head == "claims" {
 			r.d.problems = append(r.d.problems, Problem{
 				Pos: s.keyAt, What: fmt.Sprintf("%s is of the sweep as a whole, no parameter sets it", head),
 			})
@@ -494,11 +495,11 @@ func (r *reader) completeSweep(p *plan.Plan) {
 	if p.Decides == "" && p.Pace.Climb == nil {
 		p.Decides = leads(p)
 	}
-	challengers := (len(p.Contenders) - 1) * max(len(p.Footing.Caches), 1)
+	challengers := (len(p.Contenders) - 1) * len(p.States())
 	if _, said := r.d.places["rounds"]; !said {
 		p.Rounds = plan.RoundsForSweep(challengers * len(s.Points))
 	}
-	if heats := p.Rounds * len(s.Points) * (challengers + max(len(p.Footing.Caches), 1)); heats > plan.MaxSweepHeats {
+	if heats := p.Rounds * len(s.Points) * (challengers + len(p.States())); heats > plan.MaxSweepHeats {
 		r.fault("sweep.over", "leave some values out, or set rounds: lower", "%s heats are more than the %s of a run",
 			units.Count(int64(heats)), units.Count(plan.MaxSweepHeats))
 	}

@@ -1,0 +1,384 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"paceduel/core/bus"
+	"paceduel/core/contender/all"
+	"paceduel/core/keeper"
+	"paceduel/core/plan"
+	"paceduel/core/plan/read"
+	"paceduel/core/result"
+	"paceduel/core/rounds"
+)
+
+func TestMain(m *testing.M) {
+	keeper.Run() // does not return in the process that removes folders when we are killed
+	os.Exit(m.Run())
+}
+
+// harbour is a bus with agents on it, and a service for them to ask.
+type harbour struct {
+	t    testing.TB
+	bus  *bus.Server
+	url  string
+	hits atomic.Int64
+	seen func(*http.Request) // is told of each request, when set
+}
+
+func newHarbour(t testing.TB) *harbour {
+	h := &harbour{t: t}
+	s, err := bus.Listen(bus.Listening{Address: "127.0.0.1:0"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	h.bus = s
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h.hits.Add(1)
+		if h.seen != nil {
+			h.seen(r)
+		}
+		fmt.Fprintln(w, "six berths")
+	}))
+	t.Cleanup(service.Close)
+	h.url = service.URL
+	return h
+}
+
+func (h *harbour) link(name string) *bus.Link {
+	h.t.Helper()
+	l, err := bus.Connect(h.t.Context(), bus.Access{URLs: []string{h.bus.URL()}, Name: name})
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	h.t.Cleanup(l.Close)
+	return l
+}
+
+// join has an agent serve until the test ends, or leave is called.
+func (h *harbour) join(name, place string, change ...func(*Agent)) (leave func()) {
+	h.t.Helper()
+	a := NewAgent(AgentConfig{
+		Name: name, Place: place, Program: "test", Kinds: all.Kinds(), Env: os.LookupEnv, Rules: DefaultRules(),
+		Host: result.Host{Cores: 2, Kernel: "6.1", CPU: "harbour"},
+	}, h.link(name))
+	for _, c := range change {
+		c(a)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- a.Serve(ctx) }()
+	h.until("agent "+name+" is there", func() bool {
+		cards, _, err := List(h.t.Context(), h.link("asking"), 50*time.Millisecond)
+		return err == nil && slices.ContainsFunc(cards, func(c Card) bool { return c.Instance == a.id })
+	})
+	leave = func() {
+		cancel()
+		if err := <-ended; err != nil {
+			h.t.Error(err)
+		}
+		ended <- nil
+	}
+	h.t.Cleanup(leave)
+	return leave
+}
+
+// until waits until something has come about.
+func (h *harbour) until(what string, come func() bool) {
+	h.t.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for !come() {
+		if time.Now().After(deadline) {
+			h.t.Fatalf("%s: not after 20 s", what)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// plan reads a plan of two contenders that are the same, with more lines.
+func (h *harbour) plan(lines string, env map[string]string) *plan.Plan {
+	h.t.Helper()
+	dir := h.t.TempDir()
+	text := "duel: Board\nbaseline: joined\ncourse: { http: { url: \"" + h.url + "/berths\" } }\n" +
+		"contenders: { joined: , plain: }\n" + lines
+	p, err := read.Plan(filepath.Join(dir, "board.duel.yaml"), []byte(text), read.Options{
+		Kinds: all.PlanKinds(), Lookup: func(name string) (string, bool) { v, ok := env[name]; return v, ok },
+	})
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return p
+}
+
+// run runs a duel with the agents that are there.
+func (h *harbour) run(p *plan.Plan, watch func(rounds.Event)) (*result.Result, error) {
+	h.t.Helper()
+	return runOver(h.t.Context(), h.link("runs"), p, watch)
+}
+
+func runOver(ctx context.Context, link *bus.Link, p *plan.Plan, watch func(rounds.Event)) (*result.Result, error) {
+	out := make(chan rounds.Event)
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		for e := range out {
+			if watch != nil {
+				watch(e)
+			}
+		}
+	}()
+	r, err := rounds.Run(ctx, rounds.Config{
+		Plan: p, Kinds: all.Kinds(), Program: "test", Seed: 7,
+		Hands: New(Config{Link: link, Program: "test", Kinds: all.Kinds(), Wait: 2 * time.Second}),
+	}, out)
+	<-watched
+	return r, err
+}
+
+func TestADuelIsDrivenByAgents(t *testing.T) {
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	h.join("quay-2", "")
+	var heard int
+	r, err := h.run(h.plan("pace: { clients: 5, shots: 101, warmup: 7 }\nrounds: 3\nload: { agents: 2 }\n", nil),
+		func(e rounds.Event) {
+			if _, ok := e.(rounds.AgentReady); ok {
+				heard++
+			}
+		})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(r.Heats) != 6 || len(r.Load.Agents) != 2 || heard != 2 || len(r.Load.Agents[0].Floor) == 0 {
+		t.Fatalf("%d heats, agents %+v", len(r.Heats), r.Load)
+	}
+	for i := range r.Heats {
+		heat := &r.Heats[i]
+		if !heat.Counts() || heat.OK != 101 || heat.Warmup != 7 || heat.Clients != 5 || heat.Failed() != 0 ||
+			heat.Busy <= 0 {
+			t.Errorf("heat %d: %d shots after %d, %d clients, %q", i, heat.OK, heat.Warmup, heat.Clients, heat.Stopped)
+		}
+		d, err := heat.Histogram()
+		if err != nil || d.Total != 101 {
+			t.Errorf("heat %d: %v", i, err)
+		}
+		if len(heat.Shares) != 2 || heat.Shares[0].OK+heat.Shares[1].OK != 101 || heat.Shares[0].OK != 51 {
+			t.Errorf("heat %d: shares %+v", i, heat.Shares)
+		}
+		for _, dot := range heat.Dots {
+			if dot.At < heat.At || dot.At > heat.At+heat.Wall+time.Millisecond {
+				t.Errorf("heat %d from %v to %v has a shot at %v", i, heat.At, heat.At+heat.Wall, dot.At)
+			}
+		}
+	}
+	// one heat is 108 shots; each side asks at the weigh-in, and each agent measures its floor elsewhere
+	if n := h.hits.Load(); n < 6*108 || n > 6*108+3*2*3 {
+		t.Errorf("the service was asked %d times; want 648 and a few", n)
+	}
+}
+
+func TestPlacesAreStates(t *testing.T) {
+	h := newHarbour(t)
+	h.join("near-1", "near")
+	h.join("far-1", "far")
+	h.join("far-2", "far")
+	r, err := h.run(h.plan("pace: { clients: 4, shots: 40, warmup: 0 }\nrounds: 2\nload: { places: [near, far] }\n",
+		nil), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(r.Heats) != 8 || !slices.Equal(r.States(), []string{"near", "far"}) {
+		t.Fatalf("%d heats in %v", len(r.Heats), r.States())
+	}
+	for i := range r.Heats {
+		want := map[string]int{"near": 1, "far": 2}[r.Heats[i].State]
+		if len(r.Heats[i].Shares) != want || r.Heats[i].OK != 40 {
+			t.Errorf("heat %d at %s: %d agents, %d shots", i, r.Heats[i].State, len(r.Heats[i].Shares), r.Heats[i].OK)
+		}
+	}
+}
+
+// Rows are dealt so that agents ask for all of them and none twice in a pass.
+func TestRowsAreDealtWithoutOverlap(t *testing.T) {
+	h := newHarbour(t)
+	asked := make(chan string, 10_000)
+	h.seen = func(r *http.Request) { asked <- r.URL.Query().Get("vessel") }
+	for i := range 3 {
+		h.join(fmt.Sprintf("quay-%d", i), "")
+	}
+	p := h.plan("pace: { clients: 3, shots: 60, warmup: 0 }\nrounds: 1\n", nil)
+	rows := "vessel\n"
+	for i := range 60 {
+		rows += fmt.Sprintf("v%02d\n", i)
+	}
+	if err := os.WriteFile(filepath.Join(p.Dir, "vessels.csv"), []byte(rows), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Replace(p.Source, "/berths\" }", "/berths?vessel={{vessel}}\", rows: vessels.csv }", 1)
+	p, err := read.Plan(filepath.Join(p.Dir, "board.duel.yaml"), []byte(text), read.Options{Kinds: all.PlanKinds()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // one for each contender
+		if _, err := h.run(p, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	close(asked)
+	counts := map[string]int{}
+	for v := range asked {
+		counts[v]++
+	}
+	weighed := counts["v00"] // asked at weigh-ins, too
+	delete(counts, "v00")
+	for v, n := range counts {
+		if n != 4 {
+			t.Errorf("%s was asked for %d times; want 4", v, n)
+		}
+	}
+	if len(counts) != 59 || weighed < 4 {
+		t.Errorf("%d rows were asked for; want 60", len(counts)+1)
+	}
+}
+
+func TestWhoIsMissingIsNamed(t *testing.T) {
+	h := newHarbour(t)
+	h.join("quay-1", "near")
+	tests := []struct{ load, want string }{
+		{"{ agents: 3 }", "1 free agent of 3"},
+		{"{ agents: [quay-1, quay-9] }", "agent quay-9 is not there"},
+		{"{ places: [near, far] }", "0 free agents at far of 1"},
+	}
+	for _, tt := range tests {
+		_, err := h.run(h.plan("pace: { clients: 4, shots: 40, warmup: 0 }\nrounds: 1\nload: "+tt.load+"\n", nil), nil)
+		if err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("load %s: %v; want %q", tt.load, err, tt.want)
+		}
+	}
+	if n := h.hits.Load(); n > 40 {
+		t.Errorf("the service was asked %d times although nobody drove", n)
+	}
+}
+
+func TestTwoOfOneName(t *testing.T) {
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	second := NewAgent(AgentConfig{Name: "quay-1", Program: "test"}, h.link("second"))
+	if err := second.Serve(t.Context()); err == nil || !strings.Contains(err.Error(), "--name") {
+		t.Errorf("a second quay-1: %v", err)
+	}
+}
+
+// Whatever a plan says, an agent asks only whom its owner allows, as much as its owner allows, with what its owner
+// lends.
+func TestOwnersDecide(t *testing.T) {
+	h := newHarbour(t)
+	few := func(a *Agent) { a.cfg.Rules.Clients, a.cfg.Rules.Rate, a.cfg.Rules.Heat = 3, 50, time.Second }
+	h.join("quay-1", "", few)
+	host, port, _ := net.SplitHostPort(strings.TrimPrefix(h.url, "http://"))
+	_ = host
+	tests := []struct{ name, lines, want string }{
+		{"clients", "pace: { clients: 4, shots: 40, warmup: 0 }\n", "4 clients at once are more than the 3"},
+		{"a rate", "pace: { rate: 60/s, most: 2, for: 500ms, warmup: 100ms }\n", "60 shots a second are more than the 50"},
+		{"a long heat", "pace: { clients: 2, for: 2s }\n", "heats of 2.5s are longer than the 1s"},
+		{"elsewhere", "pace: { clients: 2, shots: 4, warmup: 0 }\nallow: [quay.example]\n",
+			"join with --allow quay.example"},
+	}
+	for _, tt := range tests {
+		_, err := h.run(h.plan(tt.lines+"rounds: 1\nload: { agents: 1 }\n", nil), nil)
+		if err == nil || !strings.Contains(err.Error(), tt.want) || !strings.Contains(err.Error(), "agent quay-1") {
+			t.Errorf("%s: %v; want %q", tt.name, err, tt.want)
+		}
+	}
+	t.Setenv("HARBOUR_PORT", port)
+	h.url = "http://127.0.0.1:${HARBOUR_PORT}"
+	p := h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n",
+		map[string]string{"HARBOUR_PORT": port})
+	if _, err := h.run(p, nil); err == nil || !strings.Contains(err.Error(), "--lend NAME") {
+		t.Errorf("a variable that was not lent: %v", err)
+	}
+	h.join("quay-2", "lent", func(a *Agent) { a.cfg.Rules.Lend = []string{"HARBOUR_PORT"} })
+	p = h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: [quay-2] }\n",
+		map[string]string{"HARBOUR_PORT": port})
+	if r, err := h.run(p, nil); err != nil || r.Heats[0].OK != 4 {
+		t.Errorf("one that was: %v", err)
+	}
+}
+
+func TestAnotherVersion(t *testing.T) {
+	h := newHarbour(t)
+	h.join("quay-1", "", func(a *Agent) { a.cfg.Program = "older" })
+	_, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\n", nil), nil)
+	if err == nil || !strings.Contains(err.Error(), "is of version older, and the duel is run by version test") {
+		t.Errorf("with another version: %v", err)
+	}
+}
+
+// An agent works for one run at a time, and says so.
+func TestTwoRunsOverOneBus(t *testing.T) {
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	long := h.plan("pace: { clients: 2, for: 1s, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil)
+	begun, over := make(chan struct{}), make(chan error, 1)
+	link := h.link("first")
+	go func() {
+		_, err := runOver(t.Context(), link, long, func(e rounds.Event) {
+			if b, ok := e.(rounds.HeatBegan); ok && b.Contender == "joined" {
+				close(begun)
+			}
+		})
+		over <- err
+	}()
+	<-begun
+	_, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil), nil)
+	if err == nil || !strings.Contains(err.Error(), "quay-1 works for run") {
+		t.Errorf("a second run: %v", err)
+	}
+	if err := <-over; err != nil {
+		t.Errorf("the first run: %v", err)
+	}
+	if _, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil),
+		nil); err != nil {
+		t.Errorf("afterwards: %v", err)
+	}
+}
+
+// An interrupt ends a heat elsewhere at once, and what was measured is kept.
+func TestAnInterruptReachesAgents(t *testing.T) {
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	p := h.plan("pace: { clients: 2, for: 60s }\nrounds: 2\nload: { agents: 1 }\n", nil)
+	ctx, cancel := context.WithCancel(t.Context())
+	r, err := runOver(ctx, h.link("runs"), p, func(e rounds.Event) {
+		if _, ok := e.(rounds.StageBegan); ok {
+			cancel()
+		}
+		if _, ok := e.(rounds.HeatBegan); ok {
+			time.AfterFunc(700*time.Millisecond, cancel)
+		}
+	})
+	if !errors.Is(err, context.Canceled) || r.Ending != result.Interrupted {
+		t.Errorf("ended with %v, %s", err, r.Ending)
+	}
+	before := h.hits.Load()
+	h.until("the agent is free", func() bool {
+		cards, _, _ := List(t.Context(), h.link("asking"), 50*time.Millisecond)
+		return len(cards) == 1 && cards[0].Run == ""
+	})
+	if after := h.hits.Load(); after > before+4 {
+		t.Errorf("the service was asked %d times after the interrupt", after-before)
+	}
+}

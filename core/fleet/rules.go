@@ -1,0 +1,108 @@
+package fleet
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"paceduel/core/contender"
+	"paceduel/core/guard"
+	"paceduel/core/plan"
+	"paceduel/core/shares"
+)
+
+// Rules are an agent's owner's: what it may be asked, whatever a plan says.
+type Rules struct {
+	Allow   []string      `json:"allow,omitempty"` // hosts other than the agent's own machine that it may ask
+	Lend    []string      `json:"lend,omitempty"`  // names of variables of its environment that plans may use
+	Clients int           `json:"clients"`         // at once, at most
+	Rate    float64       `json:"rate"`            // shots a second, at most
+	Heat    time.Duration `json:"heat_ns"`         // how long a heat may be, warm-up included
+}
+
+// DefaultRules are those of an owner who said nothing: this machine alone, and what a plan may ask of any.
+func DefaultRules() Rules {
+	return Rules{Clients: plan.MaxClients, Rate: 100_000, Heat: 10 * time.Minute}
+}
+
+// lookup is what of an environment plans may use.
+func (r Rules) lookup(env func(string) (string, bool)) func(string) (string, bool) {
+	return func(name string) (string, bool) {
+		if !slices.Contains(r.Lend, name) || env == nil {
+			return "", false
+		}
+		return env(name)
+	}
+}
+
+// refuse is why a plan may not be driven here as the part that is meant for this agent; nil where it may.
+func (r Rules) refuse(p *plan.Plan, kinds []contender.Kind, part shares.Part, laid map[string]string) error {
+	plans := []*plan.Plan{p}
+	if p.Sweep != nil {
+		for i := range p.Sweep.Points {
+			plans = append(plans, p.Sweep.Points[i].Plan)
+		}
+	}
+	for _, one := range plans {
+		for _, host := range one.Allow {
+			if !slices.Contains(r.Allow, host) && guard.New(nil).Check(host) != nil {
+				return fmt.Errorf("the plan asks %s, which the agent's owner does not allow; it has to join with --allow %s",
+					host, host)
+			}
+		}
+		if err := r.refuseAmounts(one.Pace, part); err != nil {
+			return err
+		}
+		if one.Same != nil && one.Same.Through != "" {
+			return fmt.Errorf("the plan puts answers through a shell line, and agents run none")
+		}
+		if err := refuseContenders(one, kinds, laid); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r Rules) refuseAmounts(p plan.Pace, part shares.Part) error {
+	clients := part.Count(max(p.Clients, p.Most, 1))
+	rate := float64(p.Rate)
+	if !part.Whole() && rate > 0 { // its share of a second's shots
+		const second = 1 << 16
+		rate *= float64(part.Count(second)) / second
+	}
+	length := p.For.D()
+	if p.Warmup != nil {
+		length += p.Warmup.For.D()
+	}
+	switch {
+	case clients > r.Clients:
+		return fmt.Errorf("%d clients at once are more than the %d that whoever owns the agent allows", clients, r.Clients)
+	case rate > r.Rate:
+		return fmt.Errorf("%.0f shots a second are more than the %.0f that whoever owns the agent allows", rate, r.Rate)
+	case length > r.Heat:
+		return fmt.Errorf("heats of %s are longer than the %s that whoever owns the agent allows", length, r.Heat)
+	}
+	return nil
+}
+
+// refuseContenders holds contenders to what an agent does: ask somebody, with files that it was handed.
+func refuseContenders(p *plan.Plan, kinds []contender.Kind, laid map[string]string) error {
+	for i := range p.Contenders {
+		c := &p.Contenders[i]
+		at := slices.IndexFunc(kinds, func(k contender.Kind) bool { return k.Name == c.Kind })
+		if at < 0 || kinds[at].Afar == nil {
+			return fmt.Errorf("%s is a %s, and agents drive none", c.Name, c.Kind)
+		}
+		files, faults := kinds[at].Afar(c.Settings)
+		if len(faults) > 0 {
+			return fmt.Errorf("%s: %s", c.Name, faults[0].What)
+		}
+		for _, file := range files {
+			if _, ok := laid[filepath.Clean(file)]; !ok {
+				return fmt.Errorf("%s uses the file %s, which was not handed over", c.Name, file)
+			}
+		}
+	}
+	return nil
+}
