@@ -45,6 +45,7 @@ func main() {
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	ctx, stop := interruptible()
 	root := rootCommand(lookupEnv, words)
+	root.SetArgs(joinListen(os.Args[1:]))
 	err := root.ExecuteContext(ctx)
 	stop()
 	if err != nil {

@@ -48,7 +48,7 @@ sure that is. Without a command it opens the full-screen application.`,
 		s.judgeCommand(),
 		s.newCommand(),
 		s.schemaCommand(),
-		s.workerCommand(), harbourCommand(), manCommand())
+		s.workerCommand(), s.joinCommand(), s.agentsCommand(), harbourCommand(), manCommand())
 	s.offer(root)
 	root.SetOut(words.out)
 	root.SetErr(words.err)

@@ -85,6 +85,7 @@ func (s *settings) runCommand() *cobra.Command {
 		"go on from this earlier `RUN` of a sweep, an ID or a file: rounds and points that it has not yet are run, and the "+
 			"two are one run",
 	)
+	run.bus.runFlags(f)
 	f.StringArrayVar(&opt.Only, "only", nil, "run this contender and the baseline only; may be repeated")
 	f.StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan, as in pace.clients=16; may be repeated")
 	return c
@@ -100,6 +101,15 @@ func (s *settings) runFiles(ctx context.Context, files []string, opt read.Option
 		}
 		plans = append(plans, p)
 	}
+	if err := needsBus(plans, run.bus.at != ""); err != nil {
+		return err
+	}
+	on, err := s.openBus(ctx, run.bus)
+	if err != nil {
+		return err
+	}
+	defer on.close()
+	run.on = on
 	book := s.bookForRun()
 	if book != nil {
 		defer book.Close()
@@ -176,6 +186,8 @@ type runOptions struct {
 	goOn   string        // an earlier run to go on from; empty: none
 	within time.Duration // that all plans have together; 0: as long as it takes
 	held   gate
+	bus    busOptions
+	on     *onBus // the bus, once it is connected to; nil: none
 	ci     string // the folder for what a pipeline goes by; empty: nothing is written
 
 	// tell is told what came of each duel, and keeps it where more can be entered; nil: nobody is.
@@ -268,7 +280,7 @@ func (s *settings) specOf(
 ) (spec conduct.Spec, earlier *result.Result, err error) {
 	spec = conduct.Spec{
 		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
-		Aside: s.aside(), Builds: s.builds(), Within: opt.within,
+		Aside: s.aside(), Builds: s.builds(), Within: opt.within, Hands: opt.on.hands(p, opt.shots != ""),
 	}
 	if opt.goOn != "" {
 		if spec.Before, err = s.find([]string{opt.goOn}); err != nil {

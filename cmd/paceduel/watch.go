@@ -94,6 +94,8 @@ func (w *watcher) watch(e rounds.Event) {
 		}
 	case rounds.Crashed:
 		w.crashed(&e)
+	case rounds.AgentsAwaited, rounds.AgentReady, rounds.AgainRound:
+		w.agents(e)
 	case rounds.OrderChanged:
 		w.total, w.sweep = e.Head.Planned(), e.Head.Sweep
 		if w.bar != nil {
@@ -107,6 +109,37 @@ func (w *watcher) watch(e rounds.Event) {
 		}
 		fmt.Fprintln(w.out, "paceduel: "+e.Err.Error())
 	}
+}
+
+// agents tells of those who drive from elsewhere.
+func (w *watcher) agents(e rounds.Event) {
+	switch e := e.(type) {
+	case rounds.AgentsAwaited:
+		w.finish()
+		fmt.Fprintln(w.out, "paceduel: "+e.Words)
+	case rounds.AgentReady:
+		w.line("%s", agentLine(&e.Agent))
+	case rounds.AgainRound:
+		w.finish()
+		fmt.Fprintf(w.out, "paceduel: %s; round %d is done again at the end\n", e.Why, e.Round)
+		if len(e.Lost) > 0 {
+			fmt.Fprintf(w.out, "  the run goes on without %s\n", units.List(e.Lost))
+		}
+	}
+}
+
+// agentLine introduces an agent that is ready.
+func agentLine(a *result.Agent) string {
+	text := "agent " + a.Name
+	if a.Place != "" {
+		text += " at " + a.Place
+	}
+	text += fmt.Sprintf(": ready, %s, clock known within %s", units.Plural(a.Host.Cores, "processor"),
+		units.Trim(units.Duration(a.Within)))
+	if floor := floorWords(a.Floor); floor != "" {
+		text += ", floor " + floor
+	}
+	return text
 }
 
 // crashed tells of a contender that was ended while it worked.

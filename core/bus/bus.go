@@ -73,6 +73,9 @@ const TokenVariable = "PACEDUEL_BUS_TOKEN"
 // ErrNobody says that nobody on the bus takes what was sent.
 var ErrNobody = errors.New("nobody on the bus takes this")
 
+// ErrNotThere says that there is no server where one was looked for.
+var ErrNotThere = errors.New("nobody answers there; start a server, or a run with --bus listen")
+
 // Link is a connection to a bus. Its methods may be called from anywhere.
 type Link struct {
 	nc *nats.Conn
@@ -179,7 +182,7 @@ func connect(ctx context.Context, where string, opts []nats.Option) (*Link, erro
 func plain(err error) error {
 	switch {
 	case errors.Is(err, nats.ErrNoServers):
-		return errors.New("nobody answers there; start a server, or a run with --bus listen")
+		return ErrNotThere
 	case errors.Is(err, nats.ErrAuthorization):
 		return fmt.Errorf("the server does not let us in; give its token in %s, or --bus-creds FILE", TokenVariable)
 	}
@@ -299,7 +302,9 @@ func (l *Link) Answer(subject string, answer func(body []byte) []byte) (stop fun
 	}
 	return func() {
 		sub.Unsubscribe()
-		l.nc.FlushTimeout(dialLimit) // from now on who asks hears that nobody answers
+		if l.Away() == 0 {
+			l.nc.FlushTimeout(dialLimit) // from now on who asks hears that nobody answers
+		}
 		running.Lock()
 		defer running.Unlock()
 		stopped = true

@@ -46,6 +46,8 @@ type Spec struct {
 	Within  time.Duration   // how long the whole may take; 0: as long as it takes
 	Builds  commits.Cache   // where what is built from commits is kept
 	Control *rounds.Control // that steers the run; nil: none
+	// Hands, when set, drive the heats from elsewhere.
+	Hands rounds.Hands
 	// Before, when set, is an earlier run of the plan's sweep, which this one goes on from under its name.
 	Before *result.Result
 	Glance time.Duration // how often a heat is looked at; 0: as package rounds does
@@ -89,7 +91,7 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 		_, err := rounds.Run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
 			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
-			Before: s.Before, Within: s.Within, Builds: s.Builds,
+			Before: s.Before, Within: s.Within, Builds: s.Builds, Hands: s.Hands,
 		}, events)
 		finished <- err
 	}()

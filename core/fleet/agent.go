@@ -27,6 +27,7 @@ type AgentConfig struct {
 	Env     func(name string) (string, bool)
 	Rules   Rules
 	Host    result.Host
+	Floor   []result.Floor // what driving costs here at least; none: it is not told
 	// Tell, when set, is told in words what the agent is asked, for its owner to read. It is called from anywhere.
 	Tell func(words string)
 }
@@ -46,7 +47,7 @@ type Agent struct {
 
 // forgotten is how long an agent that has heard nothing of its run waits before it works for others. A link that was
 // broken in the meantime does not count.
-const forgotten = 30 * time.Second
+const forgotten = 15 * time.Second
 
 // NewAgent makes an agent over a link, which stays the caller's.
 func NewAgent(cfg AgentConfig, link *bus.Link) *Agent {
@@ -84,6 +85,7 @@ func (a *Agent) Serve(ctx context.Context) error {
 		own + wait:  answer(a.wait),
 		own + fetch: answer(a.fetch),
 		own + cut:   answer(a.cut),
+		own + rest:  answer(a.rest),
 		own + drop:  answer(a.drop),
 		own + tick:  answer(a.tick),
 	}
@@ -149,7 +151,7 @@ func (a *Agent) card() *Card {
 	defer a.mu.Unlock()
 	c := &Card{
 		Protocol: protocol, Program: a.cfg.Program, Name: a.cfg.Name, Place: a.cfg.Place, Instance: a.id, Host: a.cfg.Host,
-		Rules: a.cfg.Rules, Joined: a.joined,
+		Rules: a.cfg.Rules, Floor: a.cfg.Floor, Joined: a.joined,
 	}
 	if a.run != nil {
 		c.Run, c.Since = a.run.run, a.run.since

@@ -48,6 +48,7 @@ func (f *Fleet) askFor(ctx context.Context, limit time.Duration, m *member, verb
 	if err != nil {
 		return err
 	}
+	m.heard.Store(time.Now().UnixNano())
 	var said answered
 	if err := decode(text, &said); err != nil {
 		return &refusal{fmt.Sprintf("agent %s answered with %s", m.card.Name, err)}
@@ -174,7 +175,7 @@ const stoodLimit = 500 * time.Millisecond
 func (f *Fleet) follow(ctx context.Context, m *member, job, until string, see func(*waitAnswer)) (*waitAnswer, error) {
 	seen, hold := "", longestHold
 	if f.glance > 0 {
-		hold = min(max(f.glance, time.Duration(len(f.members))*time.Millisecond), longestHold)
+		hold = min(max(f.glance, time.Duration(len(f.everybody()))*time.Millisecond), longestHold)
 	}
 	for {
 		var a waitAnswer
@@ -236,23 +237,34 @@ func hashOf(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// readings is how often clocks are compared at a time.
-const readings = 8
+// How often clocks are compared at a time: at least so often, and more as long as none came and went quickly, within a
+// time.
+const (
+	fewestReadings = 8
+	mostReadings   = 64
+	quickTrip      = time.Millisecond
+	comparing      = 300 * time.Millisecond
+)
 
 // compare compares a member's clock with ours.
 func (f *Fleet) compare(ctx context.Context, m *member) (offset, error) {
 	var list []reading
-	for range readings {
+	quick, began := false, f.clock.Now()
+	for n := range mostReadings {
+		if n >= fewestReadings && (quick || f.clock.Now()-began > comparing) {
+			break
+		}
 		var a tickAnswer
 		r := reading{asked: f.clock.Now()}
 		err := f.ask(ctx, m, tick, f.asked(""), &a)
 		r.answered, r.other = f.clock.Now(), a.Now
 		if err == nil {
 			list = append(list, r)
+			quick = quick || r.answered-r.asked < quickTrip
 			continue
 		}
-		r.asked = f.clock.Now()
-		if err := f.insist(ctx, m, tick, f.asked(""), &a); err != nil { // one that had to be repeated tells little
+		// one that had to be repeated tells little
+		if err := f.insist(ctx, m, tick, f.asked(""), &a); err != nil {
 			return offset{}, err
 		}
 	}

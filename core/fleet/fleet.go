@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"paceduel/core/bus"
@@ -30,8 +31,6 @@ type Config struct {
 	Kinds   []contender.Kind
 	// Wait is how long agents are waited for that the plan wants; 0: as long as it takes one to answer.
 	Wait time.Duration
-	// Tell, when set, is told in words what is waited for. It is called from the goroutine that called Open.
-	Tell func(words string)
 	// Shots says that shots are wanted one by one.
 	Shots bool
 }
@@ -44,9 +43,16 @@ type Fleet struct {
 	clock    *clock.Clock
 	patience time.Duration
 	glance   time.Duration
-	members  []*member // in the order in which load is dealt
 	jobs     int
 	mayGoOn  bool
+	opening  rounds.Opening
+	pieces   []onePiece    // files of the plan that agents are handed
+	sum      string        // of plan and files
+	lead     time.Duration // that agents need at least to hear of a moment before it
+	resting  func()        // ends telling agents that the run goes on
+
+	mu      sync.Mutex
+	members []*member // in the order in which load is dealt
 }
 
 // member is an agent that works for the run.
@@ -55,19 +61,17 @@ type member struct {
 	weight int
 	clock  offset
 	agent  result.Agent
+	heard  atomic.Int64 // when it last answered, in Unix nanoseconds
 }
 
 // New makes a fleet that nobody belongs to yet.
 func New(cfg Config) *Fleet {
-	if cfg.Tell == nil {
-		cfg.Tell = func(string) {}
-	}
 	return &Fleet{cfg: cfg}
 }
 
 // Open implements rounds.Hands.
 func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error) {
-	f.plan, f.clock, f.glance = o.Plan, o.Clock, max(o.Glance, 0)
+	f.plan, f.clock, f.glance, f.opening = o.Plan, o.Clock, max(o.Glance, 0), o
 	l := o.Plan.Load
 	if l == nil {
 		l = &plan.Load{}
@@ -76,38 +80,101 @@ func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error
 	var unique [4]byte
 	rand.Read(unique[:])
 	f.run = o.Run + "-" + hex.EncodeToString(unique[:])
-	cards, err := f.gather(ctx, l)
+	cards, err := f.gather(ctx, l, o.Waits)
 	if err != nil {
 		return nil, err
 	}
+	var members []*member
 	for _, c := range cards {
-		m := &member{card: c, weight: l.Weight(c.Name)}
-		m.agent = result.Agent{Name: c.Name, Place: c.Place, Host: c.Host}
-		if len(l.Weights) > 0 {
-			m.agent.Weight = m.weight
-		}
-		f.members = append(f.members, m)
+		members = append(members, newMember(c, l))
 	}
+	f.set(members)
 	if err := f.shareable(); err != nil {
 		return nil, err
 	}
-	if err := f.each(ctx, f.members, nil, func(ctx context.Context, m *member) error {
-		return f.insist(ctx, m, take, &takeAsk{f.asked(""), protocol, f.cfg.Program, o.Plan.Name}, &m.card)
-	}); err != nil {
+	if f.pieces, f.sum, err = f.files(o.Plan); err != nil {
 		return nil, err
 	}
-	if err := f.ready(ctx, &o); err != nil {
+	if err := f.each(ctx, members, nil, f.engage); err != nil {
 		return nil, err
 	}
+	f.resting = f.keepInTouch()
 	load := &result.Load{Places: l.Places, Words: l.String()}
-	for _, m := range f.members {
+	err = f.each(ctx, members, nil, func(ctx context.Context, m *member) error { return f.ready(ctx, m, members) })
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range members {
 		load.Agents = append(load.Agents, m.agent)
+		if o.Ready != nil {
+			o.Ready(m.agent)
+		}
 	}
 	return load, nil
 }
 
+func newMember(c Card, l *plan.Load) *member {
+	m := &member{card: c, weight: l.Weight(c.Name)}
+	m.agent = result.Agent{Name: c.Name, Place: c.Place, Host: c.Host}
+	if len(l.Weights) > 0 {
+		m.agent.Weight = m.weight
+	}
+	return m
+}
+
+func (f *Fleet) set(members []*member) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.members = members
+}
+
+// everybody is a copy of the list of members.
+func (f *Fleet) everybody() []*member {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Clone(f.members)
+}
+
+// engage has a member work for the run.
+func (f *Fleet) engage(ctx context.Context, m *member) error {
+	return f.insist(ctx, m, take, &takeAsk{f.asked(""), protocol, f.cfg.Program, f.plan.Name}, &m.card)
+}
+
+// touchEvery is how often an agent hears of a run that asks nothing of it, as while a service starts or a run is
+// paused.
+const touchEvery = 3 * time.Second
+
+// keepInTouch lets agents know now and then that the run goes on, until the function that it returns is called.
+func (f *Fleet) keepInTouch() (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		var fault error // agents that hear nothing let the run go, which is told
+		defer panics.Catch("keep in touch with agents", &fault)
+		beat := time.NewTicker(touchEvery)
+		defer beat.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-beat.C:
+			}
+			for _, m := range f.everybody() {
+				if time.Since(time.Unix(0, m.heard.Load())) > touchEvery {
+					f.ask(ctx, m, tick, f.asked(""), &tickAnswer{})
+				}
+			}
+		}
+	}()
+	return func() {
+		cancel()
+		<-ended
+	}
+}
+
 // gather finds the agents that the plan wants, and waits for those that are not there yet.
-func (f *Fleet) gather(ctx context.Context, l *plan.Load) ([]Card, error) {
+func (f *Fleet) gather(ctx context.Context, l *plan.Load, tell func(string)) ([]Card, error) {
 	const quiet, again = 250 * time.Millisecond, 500 * time.Millisecond
 	began, told := time.Now(), ""
 	for {
@@ -128,8 +195,8 @@ func (f *Fleet) gather(ctx context.Context, l *plan.Load) ([]Card, error) {
 			return nil, fmt.Errorf("the agents that the plan wants are not there: %s; paceduel join lets a machine be one, "+
 				"paceduel agents lists them", words)
 		}
-		if words != told {
-			f.cfg.Tell("waiting for agents: " + words)
+		if words != told && tell != nil {
+			tell("waiting for agents: " + words)
 			told = words
 		}
 		select {
@@ -173,7 +240,7 @@ func (f *Fleet) places() []string {
 
 // at are the members at a place; all of them where it is empty.
 func (f *Fleet) at(place string) (out []*member) {
-	for _, m := range f.members {
+	for _, m := range f.everybody() {
 		if place == "" || m.card.Place == place {
 			out = append(out, m)
 		}
@@ -185,62 +252,46 @@ func (f *Fleet) asked(job string) asked { return asked{f.run, job} }
 
 // fresh is the identifier of a new job.
 func (f *Fleet) fresh(what string) string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	f.jobs++
 	return fmt.Sprintf("%s-%d", what, f.jobs)
 }
 
-// ready has every member read the plan, open its contenders and ask each of them once.
-func (f *Fleet) ready(ctx context.Context, o *rounds.Opening) error {
-	laid, sums, err := f.files(o.Plan)
-	if err != nil {
+// ready has a member read the plan, open its contenders and ask each of them once; it is to be one of those that drive.
+func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err error) {
+	o, job := &f.opening, f.fresh(open)
+	if m.clock, err = f.compare(ctx, m); err != nil {
 		return err
 	}
-	job := f.fresh(open)
-	sum := sumOf(o.Plan.Source, o.Plan.Sets, sums)
-	var mirror bool
-	var only []string
+	for _, one := range f.pieces {
+		if err := f.hand(ctx, m, one); err != nil {
+			return err
+		}
+	}
+	here := members
+	if len(f.places()) > 1 {
+		here = slices.DeleteFunc(slices.Clone(members), func(o *member) bool { return o.card.Place != m.card.Place })
+	}
+	q := &openAsk{
+		asked: f.asked(job), File: filepath.Base(o.Plan.File), Source: o.Plan.Source, Sets: o.Plan.Sets, SHA256: f.sum,
+		Seed: o.Seed, Ports: o.Ports, Weights: weights(here), Who: slices.Index(here, m), Glance: f.glance,
+		Shots: f.cfg.Shots,
+	}
 	for _, c := range o.Plan.Contenders {
-		if mirror = mirror || c.Mirror; !c.Mirror && c.Name != o.Plan.Baseline {
-			only = append(only, c.Name)
+		if q.Mirror = q.Mirror || c.Mirror; !c.Mirror && c.Name != o.Plan.Baseline {
+			q.Only = append(q.Only, c.Name)
 		}
 	}
-	err = f.each(ctx, f.members, nil, func(ctx context.Context, m *member) error {
-		if m.clock, err = f.compare(ctx, m); err != nil {
-			return err
-		}
-		for _, one := range laid {
-			if err := f.hand(ctx, m, one); err != nil {
-				return err
-			}
-		}
-		here := f.at("")
-		if len(f.places()) > 1 {
-			here = f.at(m.card.Place)
-		}
-		q := &openAsk{
-			asked: f.asked(job), File: filepath.Base(o.Plan.File), Source: o.Plan.Source, Sets: o.Plan.Sets, Only: only,
-			Mirror: mirror, SHA256: sum, Seed: o.Seed, Ports: o.Ports, Weights: weights(here), Who: slices.Index(here, m),
-			Glance: f.glance, Shots: f.cfg.Shots,
-		}
-		if err := f.insist(ctx, m, open, q, &answered{}); err != nil {
-			return err
-		}
-		var got opened
-		if err := f.carriedOut(ctx, m, job, &got); err != nil {
-			return err
-		}
-		m.agent.Floor, m.agent.Within, m.agent.Trip = got.Floor, m.clock.within, m.clock.trip
-		return heldTo(o.Touches, got.Touches)
-	})
-	if err != nil {
+	if err := f.insist(ctx, m, open, q, &answered{}); err != nil {
 		return err
 	}
-	for _, m := range f.members {
-		if o.Ready != nil {
-			o.Ready(m.agent)
-		}
+	var got opened
+	if err := f.carriedOut(ctx, m, job, &got); err != nil {
+		return err
 	}
-	return nil
+	m.agent.Floor, m.agent.Within, m.agent.Trip = got.Floor, m.clock.within, m.clock.trip
+	return heldTo(o.Touches, got.Touches)
 }
 
 // heldTo says in which way what somebody elsewhere was answered is other than what was here; nil where it is not.
@@ -263,9 +314,9 @@ type onePiece struct {
 	data []byte
 }
 
-// files are those that agents need for a plan, with their hashes.
-func (f *Fleet) files(p *plan.Plan) (list []onePiece, sums map[string]string, err error) {
-	sums = map[string]string{}
+// files are those that agents need for a plan, and the hash of plan and files.
+func (f *Fleet) files(p *plan.Plan) (list []onePiece, sum string, err error) {
+	sums := map[string]string{}
 	plans := []*plan.Plan{p}
 	if p.Sweep != nil {
 		for i := range p.Sweep.Points {
@@ -277,31 +328,31 @@ func (f *Fleet) files(p *plan.Plan) (list []onePiece, sums map[string]string, er
 			c := &one.Contenders[i]
 			at := slices.IndexFunc(f.cfg.Kinds, func(k contender.Kind) bool { return k.Name == c.Kind })
 			if at < 0 || f.cfg.Kinds[at].Afar == nil {
-				return nil, nil, fmt.Errorf("%s is a %s, and agents drive none; leave load: and --bus out", c.Name, c.Kind)
+				return nil, "", fmt.Errorf("%s is a %s, and agents drive none; leave load: and --bus out", c.Name, c.Kind)
 			}
 			names, faults := f.cfg.Kinds[at].Afar(c.Settings)
 			if len(faults) > 0 {
-				return nil, nil, fmt.Errorf("%s: %s; %s", c.Name, faults[0].What, faults[0].Try)
+				return nil, "", fmt.Errorf("%s: %s; %s", c.Name, faults[0].What, faults[0].Try)
 			}
 			for _, name := range names {
 				if name = filepath.Clean(name); sums[name] != "" {
 					continue
 				}
 				if !filepath.IsLocal(name) {
-					return nil, nil,
+					return nil, "",
 						fmt.Errorf("%s uses %s, which does not lie in the plan's folder: agents cannot be handed it", c.Name,
 							name)
 				}
 				data, err := readFile(filepath.Join(p.Dir, name))
 				if err != nil {
-					return nil, nil, fmt.Errorf("hand %s to agents: %w", name, err)
+					return nil, "", fmt.Errorf("hand %s to agents: %w", name, err)
 				}
 				list = append(list, onePiece{name, data})
 				sums[name] = hashOf(data)
 			}
 		}
 	}
-	return list, sums, nil
+	return list, sumOf(p.Source, p.Sets, sums), nil
 }
 
 func readFile(path string) ([]byte, error) {
@@ -329,45 +380,52 @@ func (f *Fleet) hand(ctx context.Context, m *member, one onePiece) error {
 	return nil
 }
 
+// goodbye is how long agents are told that the run is over; who does not hear of it lets it go by itself.
+const goodbye = 400 * time.Millisecond
+
 // Close implements rounds.Hands.
 func (f *Fleet) Close() {
-	const limit = 2 * time.Second
-	ctx, cancel := context.WithTimeout(context.Background(), limit)
-	defer cancel()
-	var all sync.WaitGroup
-	for _, m := range f.members {
-		all.Go(func() {
-			var fault error
-			defer panics.Catch("let an agent go", &fault) // it lets the run go by itself
-			f.ask(ctx, m, drop, f.asked(""), &answered{})
-		})
+	if f.resting != nil {
+		f.resting()
+		f.resting = nil
 	}
-	all.Wait()
-	f.members = nil
+	ctx, cancel := context.WithTimeout(context.Background(), goodbye)
+	defer cancel()
+	f.each(ctx, f.everybody(), nil, func(ctx context.Context, m *member) error {
+		f.ask(ctx, m, drop, f.asked(""), &answered{})
+		return nil
+	})
+	f.set(nil)
 }
 
 // Mend implements rounds.Hands.
 func (f *Fleet) Mend(ctx context.Context, failed *rounds.HandsError) (lost []string, fatal error) {
 	for _, name := range failed.Names {
-		i := slices.IndexFunc(f.members, func(m *member) bool { return m.card.Name == name })
+		members := f.everybody()
+		i := slices.IndexFunc(members, func(m *member) bool { return m.card.Name == name })
 		if i < 0 {
 			continue
 		}
-		m := f.members[i]
+		m := members[i]
 		err := f.settle(ctx, m)
-		if ctx.Err() != nil {
-			return lost, ctx.Err()
+		if err != nil && ctx.Err() == nil {
+			if f.backAnew(ctx, m, members) {
+				continue
+			}
 		}
-		if err == nil {
+		switch {
+		case ctx.Err() != nil:
+			return lost, ctx.Err()
+		case err == nil:
 			continue
 		}
 		lost = append(lost, name)
 		if !f.mayGoOn {
-			return lost, fmt.Errorf("%w; load: { lost: go on } goes on with the others", err)
+			return lost, fmt.Errorf("%s; load: { lost: go on } goes on with the others", blame(m, err))
 		}
-		f.members = slices.Delete(f.members, i, i+1)
-		if len(f.at(m.card.Place)) == 0 && (len(f.places()) > 1 || len(f.members) == 0) {
-			return lost, fmt.Errorf("%w, and nobody is left to drive in its place", err)
+		f.set(slices.Delete(members, i, i+1))
+		if len(f.everybody()) == 0 || len(f.places()) > 1 && len(f.at(m.card.Place)) == 0 {
+			return lost, fmt.Errorf("%s, and nobody is left to drive in its place", blame(m, err))
 		}
 	}
 	return lost, nil
@@ -382,5 +440,25 @@ func (f *Fleet) settle(ctx context.Context, m *member) error {
 	if !card.Since.Equal(m.card.Since) {
 		return fmt.Errorf("agent %s has forgotten the run", m.card.Name)
 	}
-	return nil
+	return f.insist(ctx, m, rest, f.asked(""), &answered{})
+}
+
+// backAnew reports whether an agent that is lost has come back as another process under its name, and has it get ready.
+func (f *Fleet) backAnew(ctx context.Context, m *member, members []*member) bool {
+	cards, _, err := List(ctx, f.cfg.Link, 250*time.Millisecond)
+	if err != nil {
+		return false
+	}
+	for _, c := range cards {
+		if c.Name != m.card.Name || c.Place != m.card.Place || c.Run != "" && c.Run != f.run {
+			continue
+		}
+		old := m.card
+		m.card = c
+		if f.engage(ctx, m) == nil && f.ready(ctx, m, members) == nil {
+			return true
+		}
+		m.card = old
+	}
+	return false
 }

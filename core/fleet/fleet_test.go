@@ -149,6 +149,7 @@ func runOver(ctx context.Context, link *bus.Link, p *plan.Plan, watch func(round
 }
 
 func TestADuelIsDrivenByAgents(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "")
 	h.join("quay-2", "")
@@ -191,6 +192,7 @@ func TestADuelIsDrivenByAgents(t *testing.T) {
 }
 
 func TestPlacesAreStates(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("near-1", "near")
 	h.join("far-1", "far")
@@ -213,6 +215,7 @@ func TestPlacesAreStates(t *testing.T) {
 
 // Rows are dealt so that agents ask for all of them and none twice in a pass.
 func TestRowsAreDealtWithoutOverlap(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	asked := make(chan string, 10_000)
 	h.seen = func(r *http.Request) { asked <- r.URL.Query().Get("vessel") }
@@ -255,6 +258,7 @@ func TestRowsAreDealtWithoutOverlap(t *testing.T) {
 }
 
 func TestWhoIsMissingIsNamed(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "near")
 	tests := []struct{ load, want string }{
@@ -274,6 +278,7 @@ func TestWhoIsMissingIsNamed(t *testing.T) {
 }
 
 func TestTwoOfOneName(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "")
 	second := NewAgent(AgentConfig{Name: "quay-1", Program: "test"}, h.link("second"))
@@ -319,6 +324,7 @@ func TestOwnersDecide(t *testing.T) {
 }
 
 func TestAnotherVersion(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "", func(a *Agent) { a.cfg.Program = "older" })
 	_, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\n", nil), nil)
@@ -329,6 +335,7 @@ func TestAnotherVersion(t *testing.T) {
 
 // An agent works for one run at a time, and says so.
 func TestTwoRunsOverOneBus(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "")
 	long := h.plan("pace: { clients: 2, for: 1s, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil)
@@ -358,6 +365,7 @@ func TestTwoRunsOverOneBus(t *testing.T) {
 
 // An interrupt ends a heat elsewhere at once, and what was measured is kept.
 func TestAnInterruptReachesAgents(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "")
 	p := h.plan("pace: { clients: 2, for: 60s }\nrounds: 2\nload: { agents: 1 }\n", nil)

@@ -433,6 +433,19 @@ func (a *Agent) cut(q *asked) (answered, error) {
 	return answered{}, nil
 }
 
+// rest ends whatever is under way.
+func (a *Agent) rest(q *asked) (answered, error) {
+	run, err := a.of(q.Run)
+	if err != nil {
+		return answered{}, err
+	}
+	run.mu.Lock()
+	j := run.job
+	run.mu.Unlock()
+	j.end()
+	return answered{}, nil
+}
+
 // outcomeOf is what comes of getting ready.
 func outcomeOf(seen *result.Result) *opened {
 	out := &opened{Touches: map[string]touched{}, Floor: seen.Floor}

@@ -40,6 +40,7 @@ const (
 	wait  = "wait"  // until something changes about a job
 	fetch = "fetch" // a part of what came of a job
 	cut   = "cut"   // end a job
+	rest  = "rest"  // end whatever is under way
 	tick  = "clock" // what does your clock say?
 	drop  = "drop"  // the run is over
 )
@@ -56,16 +57,17 @@ const (
 
 // Card is how an agent introduces itself.
 type Card struct {
-	Protocol int         `json:"protocol"`
-	Program  string      `json:"program"` // its version
-	Name     string      `json:"name"`
-	Place    string      `json:"place,omitempty"`
-	Instance string      `json:"instance"` // which tells it from another of the same name
-	Host     result.Host `json:"host"`
-	Rules    Rules       `json:"rules"`
-	Run      string      `json:"run,omitempty"`   // that it works for; empty: it is free
-	Since    time.Time   `json:"since,omitzero"`  // when it began that
-	Joined   time.Time   `json:"joined,omitzero"` // the bus
+	Protocol int            `json:"protocol"`
+	Program  string         `json:"program"` // its version
+	Name     string         `json:"name"`
+	Place    string         `json:"place,omitempty"`
+	Instance string         `json:"instance"` // which tells it from another of the same name
+	Host     result.Host    `json:"host"`
+	Rules    Rules          `json:"rules"`
+	Floor    []result.Floor `json:"floor,omitempty"` // what driving costs it at least
+	Run      string         `json:"run,omitempty"`   // that it works for; empty: it is free
+	Since    time.Time      `json:"since,omitzero"`  // when it began that
+	Joined   time.Time      `json:"joined,omitzero"` // the bus
 }
 
 // check refuses a card that nobody would show who means well.
@@ -75,7 +77,8 @@ func (c *Card) check() error {
 		return fmt.Errorf("it speaks version %d of what agents are asked, this program version %d", c.Protocol, protocol)
 	case !plan.IsName(c.Name) || c.Place != "" && !plan.IsName(c.Place) || !isInstance(c.Instance):
 		return errors.New("its name, place or identifier cannot be one")
-	case c.Host.Cores < 0 || len(c.Rules.Allow) > maxFiles || len(c.Rules.Lend) > maxFiles:
+	case c.Host.Cores < 0 || len(c.Rules.Allow) > maxFiles || len(c.Rules.Lend) > maxFiles ||
+		len(c.Floor) > maxFiles:
 		return errors.New("what it says of itself cannot be")
 	}
 	return nil

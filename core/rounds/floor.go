@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/meter"
 	"paceduel/core/pace"
@@ -31,7 +32,7 @@ func (r *runner) measureFloor(ctx context.Context) error {
 		if k.Floor == nil || len(own) == 0 {
 			continue
 		}
-		f, err := r.floorOf(ctx, k, own)
+		f, err := floorOf(ctx, r.cfg.Plan.Dir, r.clock, &k, own)
 		if err != nil {
 			return err
 		}
@@ -43,7 +44,25 @@ func (r *runner) measureFloor(ctx context.Context) error {
 	return nil
 }
 
-func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Settings) (result.Floor, error) {
+// MeasureFloors measures what driving the cheapest contender costs on this machine, of each kind that agents drive.
+func MeasureFloors(ctx context.Context, kinds []contender.Kind) (out []result.Floor, err error) {
+	for i := range kinds {
+		k := &kinds[i]
+		if k.Floor == nil || k.Afar == nil || k.Embeds { // what is embedded is no measure of asking elsewhere
+			continue
+		}
+		f, err := floorOf(ctx, ".", clock.Start(), k, []plan.Settings{k.New()})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+func floorOf(
+	ctx context.Context, dir string, c *clock.Clock, k *contender.Kind, own []plan.Settings,
+) (result.Floor, error) {
 	settings, stop, err := k.Floor(own)
 	if err != nil {
 		return result.Floor{}, fmt.Errorf("measure what driving a contender of kind %s costs at least: %w", k.Name, err)
@@ -52,14 +71,14 @@ func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Setti
 	if k.Level != nil {
 		settings = k.Level(append([]plan.Settings{settings}, own...))[0]
 	}
-	d, err := k.Open(contender.Setup{Dir: r.cfg.Plan.Dir, PlanDir: r.cfg.Plan.Dir, Clock: r.clock}, settings)
+	d, err := k.Open(contender.Setup{Dir: dir, PlanDir: dir, Clock: c}, settings)
 	if err != nil {
 		return result.Floor{}, fmt.Errorf("measure what driving a contender of kind %s costs at least: %w", k.Name, err)
 	}
 	defer d.Close()
 	warm, judged := tally.NewRecorder(&k.Shape, 0, 1), tally.NewRecorder(&k.Shape, 0, 1)
 	h := pace.Heat{
-		Clock: r.clock, Pace: plan.Pace{Repeat: floorShots, Warmup: &plan.Warmup{Shots: floorWarmup}}, Size: 1,
+		Clock: c, Pace: plan.Pace{Repeat: floorShots, Warmup: &plan.Warmup{Shots: floorWarmup}}, Size: 1,
 		Warm: []*tally.Recorder{warm}, Judged: []*tally.Recorder{judged},
 	}
 	if crewed, ok := d.(contender.Crewed); ok {
@@ -70,9 +89,9 @@ func (r *runner) floorOf(ctx context.Context, k contender.Kind, own []plan.Setti
 	if h.Crew != nil {
 		defer h.Crew.Close()
 	} else {
-		c := d.Client(0, 1)
-		defer c.Close()
-		h.Clients = []contender.Client{c}
+		one := d.Client(0, 1)
+		defer one.Close()
+		h.Clients = []contender.Client{one}
 	}
 	lasting, _ := d.(contender.Lasting)
 	before := readingWith(lasting)

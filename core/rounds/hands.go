@@ -47,6 +47,8 @@ type Opening struct {
 	Ports  map[string]string // that contenders' services listen on
 	Glance time.Duration     // how often to tell of a heat under way; 0 or less: never
 	Ready  func(result.Agent)
+	// Waits is told in words whom is waited for.
+	Waits func(words string)
 	// Touches are the first touches of this process, which those elsewhere are held to.
 	Touches map[string]*result.Touch
 }
@@ -108,6 +110,7 @@ func (r *runner) openHands(ctx context.Context) error {
 		Plan: r.cfg.Plan, Run: r.result.ID, Seed: r.result.Seed, Clock: r.clock, Ports: map[string]string{},
 		Glance: r.cfg.Glance, Touches: map[string]*result.Touch{},
 		Ready: func(a result.Agent) { r.send(AgentReady{a, r.head()}) },
+		Waits: func(words string) { r.send(AgentsAwaited{words}) },
 	}
 	for _, s := range r.stations[:1] { // a sweep's points share their ports
 		for _, e := range s.entries {
@@ -222,6 +225,10 @@ type AgainRound struct {
 	Lost  []string
 }
 
-func (AgentReady) event()  {}
-func (AgentsReady) event() {}
-func (AgainRound) event()  {}
+// AgentsAwaited says whom is waited for, in words.
+type AgentsAwaited struct{ Words string }
+
+func (AgentsAwaited) event() {}
+func (AgentReady) event()    {}
+func (AgentsReady) event()   {}
+func (AgainRound) event()    {}

@@ -102,10 +102,12 @@ var arrows = map[string]string{
 		"screen/look " +
 		"screen/parts " +
 		"screen/ask screen/footing screen/weighin screen/rounds screen/verdict screen/why screen/sweep screen/log",
-	"cmd/paceduel": "core/between core/cell core/chart core/chart/paper core/commits core/conduct core/contender " +
+	"cmd/paceduel": "core/between core/bus core/cell core/chart core/chart/paper " +
+		"core/commits core/conduct core/contender " +
 		"core/contender/all " +
 		"core/draft " +
-		"core/figure core/files core/find core/history core/judge " +
+		"core/figure core/files core/find core/fleet " +
+		"core/history core/judge " +
 		"core/keeper core/launch core/logbook core/measured core/meter core/plan core/plan/read " +
 		"core/report core/result core/rounds core/shots core/tally core/units core/weighin core/worker harbour " +
 		"screen/app screen/find",
