@@ -90,6 +90,7 @@ type Face struct {
 type Gain struct {
 	Contender  string
 	Cold, Warm plan.State // what they are called
+	Places     bool       // whether these are places: the farther one and the first
 	Sentence   string
 	Figures    []Assessment // Baseline is cold, Contender warm; their State is empty
 }

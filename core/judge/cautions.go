@@ -67,6 +67,7 @@ const (
 	Traced         CautionKind = "traced"
 	Losses         CautionKind = "losses"
 	Repeated       CautionKind = "work done again"
+	Agents         CautionKind = "agents"
 )
 
 // Evidence is what shows the figures behind a caution. Where it is to be seen is left to whoever shows it.
@@ -122,6 +123,7 @@ func (f *field) cautions(v *Verdict) (out []Caution, err error) {
 			Try: "paceduel run --mirror runs the baseline against itself, too",
 		})
 	}
+	out = append(out, agentCautions(r)...)
 	out = append(out, oneProcess(r, v)...)
 	out = append(out, idleCautions(r)...)
 	out = append(out, workCautions(r)...)

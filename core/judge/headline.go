@@ -165,6 +165,9 @@ func failing(r *result.Result, v *Verdict) string {
 
 // brought says what warm caches bring.
 func brought(v *Verdict) (text string) {
+	if len(v.Gains) > 0 && v.Gains[0].Places {
+		return ways(v)
+	}
 	for _, g := range v.Gains {
 		if g.Sentence != "" {
 			text += " " + g.Sentence
@@ -182,7 +185,7 @@ func byLead(r *result.Result, v *Verdict, interval bool) string {
 			text += " "
 		}
 		if len(r.States()) > 1 {
-			text += strings.ToUpper(state[:1]) + state[1:] + ", "
+			text += inState(r, state)
 		}
 		of := against(briefs(r, v, state), v.Baseline, interval)
 		if len(r.States()) == 1 {
@@ -316,7 +319,7 @@ func byCount(r *result.Result, v *Verdict) string {
 			one += fmt.Sprintf("; %d stand otherwise at other rungs", mixed)
 		}
 		if len(r.States()) > 1 {
-			one = strings.ToUpper(state[:1]) + state[1:] + ", o" + one[1:]
+			one = inState(r, state) + "o" + one[1:]
 		}
 		text = append(text, one+".")
 	}
@@ -417,4 +420,28 @@ func (a Assessment) brief() string {
 		return "too few shots"
 	}
 	return units.None
+}
+
+// ways says of each place but the first how much of what contenders take from there is the way, from the least to the
+// most of them: "From far, the way is 97.1 to 98.7 % of p50."
+func ways(v *Verdict) (text string) {
+	for i := 0; i < len(v.Gains); {
+		place := v.Gains[i].Cold
+		var shares []float64
+		var fig figure.Name
+		for ; i < len(v.Gains) && v.Gains[i].Cold == place; i++ {
+			if a, ok := v.Gains[i].spokenGain(v.Decides); ok && a.Word == Better {
+				shares, fig = append(shares, 1-1/a.Ratio), a.Figure
+			}
+		}
+		if len(shares) == 0 {
+			continue
+		}
+		share := units.Share(slices.Max(shares))
+		if least := units.Share(slices.Min(shares)); least != share {
+			share = strings.TrimSuffix(least, " %") + " to " + share
+		}
+		text += fmt.Sprintf(" From %s, the way is %s of %s.", place, share, fig.Spoken())
+	}
+	return text
 }

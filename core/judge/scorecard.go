@@ -307,13 +307,20 @@ func climbRows(f *field) (rows []Row) {
 	return rows
 }
 
-// gainRows are the scorecard's lines about caching.
+// gainRows are the scorecard's lines about caching, or about places.
 func gainRows(r *result.Result, v *Verdict) []Row {
 	if len(v.Gains) == 0 {
 		return nil
 	}
-	row := Row{Name: fmt.Sprintf("%s against %s", v.Gains[0].Warm, v.Gains[0].Cold), Plain: true}
-	for _, g := range v.Gains {
+	var rows []Row
+	for i := range v.Gains {
+		g := &v.Gains[i]
+		name := fmt.Sprintf("%s against %s", g.Warm, g.Cold)
+		at := slices.IndexFunc(rows, func(r Row) bool { return r.Name == name })
+		if at < 0 {
+			rows = append(rows, Row{Name: name, Plain: true})
+			at = len(rows) - 1
+		}
 		text, amount := units.None, math.NaN()
 		if a, ok := g.spokenGain(v.Decides); ok && !math.IsNaN(a.Ratio) {
 			amount = a.Ratio
@@ -326,9 +333,9 @@ func gainRows(r *result.Result, v *Verdict) []Row {
 				text = "open, " + a.Factor()
 			}
 		}
-		row.Values, row.Amount = append(row.Values, text), append(row.Amount, amount)
+		rows[at].Values, rows[at].Amount = append(rows[at].Values, text), append(rows[at].Amount, amount)
 	}
-	return []Row{row}
+	return rows
 }
 
 // sortRows are the scorecard's lines of how many shots of each sort there were, and failed.

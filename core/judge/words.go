@@ -446,11 +446,43 @@ func isOfThings(comparative string) bool {
 	return of && (first == "more" || first == "less" || first == "fewer")
 }
 
+// placeSentence says how much of what a contender takes from afar is the way: what it does not take from the first place.
+func placeSentence(g *Gain, a *Assessment) string {
+	at := a.Figure.At()
+	switch a.Word {
+	case Better:
+		way := units.Share(1 - 1/a.Ratio)
+		return fmt.Sprintf("From %s, %s is answered %s later than from %s%s (%s): the way is %s of it.", g.Cold, g.Contender,
+			a.Factor(), g.Warm, at, a.Interval(), way)
+	case Worse:
+		return fmt.Sprintf("From %s, %s is answered %s sooner than from %s%s (%s).", g.Cold, g.Contender, a.Factor(), g.Warm,
+			at, a.Interval())
+	case Alike:
+		return fmt.Sprintf("From %s, %s is answered as soon as from %s%s (%s).", g.Cold, g.Contender, g.Warm, at, a.around())
+	}
+	if math.IsNaN(a.Low) {
+		return ""
+	}
+	return fmt.Sprintf("Whether %s is answered later from %s than from %s is still open%s (%s).", g.Contender, g.Cold,
+		g.Warm, at, a.around())
+}
+
+// inState begins a sentence about a state: "Cold, ", "From near, ".
+func inState(r *result.Result, state string) string {
+	if r.IsPlace(state) {
+		return "From " + state + ", "
+	}
+	return strings.ToUpper(state[:1]) + state[1:] + ", "
+}
+
 // gainSentence says what caching brings a contender.
 func gainSentence(g *Gain, decides figure.Name) string {
 	a, ok := g.spokenGain(decides)
 	if !ok {
 		return ""
+	}
+	if g.Places {
+		return placeSentence(g, &a)
 	}
 	at := a.Figure.At()
 	warm, cold, gains, helps := "Warm", "cold", "gains nothing from its caches", "caching helps"

@@ -122,11 +122,29 @@ func (r *runner) openHands(ctx context.Context) error {
 	}
 	load, err := r.cfg.Hands.Open(ctx, o)
 	if load != nil {
-		r.result.Load = load
+		r.result.Load, r.result.Floor = load, highest(load)
 		r.texts(load)
 		r.send(AgentsReady{r.head()})
 	}
 	return err
+}
+
+// highest are the floors of those agents that need most to drive a shot, kind by kind: whoever is dearest may be what is
+// measured.
+func highest(load *result.Load) (out []result.Floor) {
+	cost := func(f *result.Floor) float64 { return f.Wall.Seconds() / float64(max(f.Shots, 1)) }
+	for i := range load.Agents {
+		for _, f := range load.Agents[i].Floor {
+			at := slices.IndexFunc(out, func(o result.Floor) bool { return o.Kind == f.Kind })
+			switch {
+			case at < 0:
+				out = append(out, f)
+			case cost(&f) > cost(&out[at]):
+				out[at] = f
+			}
+		}
+	}
+	return out
 }
 
 // handed has the heat driven from elsewhere.
