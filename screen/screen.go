@@ -123,6 +123,9 @@ type Run struct {
 	Err      error // what kept it from completing
 	Unjudged error // why what was measured could not be judged
 	NotKept  error // why the logbook does not have it
+	// Awaits says which agents are waited for; empty: none.
+	Awaits string
+	Again  string // why the latest round that is done again has to be; empty: none has
 }
 
 // Swept is a run with a sweep as a whole. What else the run has is then that of one of its points.
@@ -204,6 +207,15 @@ type Now struct {
 	Heat     result.Heat   // its dots so far; everything else is a guess
 	Waits    int           // shots that wait for what they bring about
 	Longest  time.Duration // for so long the first of them
+	Agents   []Driving     // those who drive it from elsewhere
+}
+
+// Driving is how the heat under way goes with an agent.
+type Driving struct {
+	Agent    string
+	Shots    int64
+	P50, P99 time.Duration
+	Silent   time.Duration // nothing has been heard of it for so long; 0: lately
 }
 
 // Messages by which a view asks the frame for something.

@@ -126,7 +126,7 @@ func (s *settings) find(args []string) (*result.Result, error) {
 }
 
 func (s *settings) showCommand() *cobra.Command {
-	var asJSON, asMetrics bool
+	var asJSON, asMetrics, byAgent bool
 	c := &cobra.Command{
 		Use:   "show [ID|FILE]",
 		Short: "print the verdict of an earlier run, the newest unless one is named",
@@ -158,9 +158,13 @@ func (s *settings) showCommand() *cobra.Command {
 				return report.OpenMetrics(s.words.out, r, v, nil)
 			}
 			s.words.out.printer().verdict(r, v)
+			if byAgent {
+				s.words.out.printer().byAgent(r)
+			}
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&byAgent, "agents", false, "what each agent drove, too, where some did")
 	c.Flags().BoolVar(&asJSON, "json", false, "the whole result as JSON")
 	c.Flags().BoolVar(&asMetrics, "metrics", false, "its figures as OpenMetrics text")
 	c.MarkFlagsMutuallyExclusive("json", "metrics")

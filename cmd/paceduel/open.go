@@ -16,17 +16,20 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/report"
 	"paceduel/core/result"
+	"paceduel/core/rounds"
 	"paceduel/harbour"
 	"paceduel/screen/app"
 )
 
 func (s *settings) openCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "open [FILE|DIR]",
 		Short: "the full-screen application: a folder's duels, one plan, or a saved result",
 		Args:  cobra.MaximumNArgs(1),
 		RunE:  func(cmd *cobra.Command, args []string) error { return s.open(cmd, args) },
 	}
+	s.bus.runFlags(c.Flags())
+	return c
 }
 
 // open opens a folder, the folder of a plan, or a result.
@@ -103,6 +106,12 @@ func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
 	if !s.words.out.isTerminal() {
 		return usageError{errors.New("the application needs a terminal; paceduel run PLAN works without one")}
 	}
+	on, err := s.openBus(ctx, s.bus)
+	if err != nil {
+		return err
+	}
+	defer on.close()
+	cfg.Hands = func(p *plan.Plan) rounds.Hands { return on.hands(p, false) }
 	cfg.Book, cfg.BookErr = s.book()
 	cfg.Aside = s.aside()
 	if cfg.Book != nil {

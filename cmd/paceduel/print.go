@@ -78,7 +78,53 @@ func (p printer) verdict(r *result.Result, v *judge.Verdict) {
 		p.say("  = " + v.Stakes[i].Formula)
 	}
 	p.cautions(v.Cautions)
+	p.agents(r)
 	p.conditions(r, r.Plan.Pace.Words)
+}
+
+// mostAgents is how many agents are listed.
+const mostAgents = 12
+
+// agents lists who drove the run from elsewhere.
+func (p printer) agents(r *result.Result) {
+	list := chart.Agents(r)
+	if len(list) == 0 {
+		return
+	}
+	p.gap()
+	p.say("driven by " + r.Load.Words)
+	w := tabwriter.NewWriter(p.out, 0, 0, 3, ' ', 0)
+	fmt.Fprintln(w, indent+strings.Join(chart.AgentTitles[:len(chart.AgentTitles)-1], "\t"))
+	for i := range list[:min(len(list), mostAgents)] {
+		cells := list[i].Cells()
+		lost := ""
+		if list[i].Lost != "" {
+			lost = "\tlost " + list[i].Lost
+		}
+		fmt.Fprintln(w, indent+strings.Join(cells[:len(cells)-1], "\t")+lost)
+	}
+	w.Flush()
+	if more := len(list) - mostAgents; more > 0 {
+		p.say("and " + units.Plural(more, "agent") + " more")
+	}
+}
+
+// byAgent lists what each agent drove, contender by contender.
+func (p printer) byAgent(r *result.Result) {
+	for _, c := range r.Cells() {
+		list := chart.ByAgents(r, r.Heats, c)
+		if len(list) == 0 {
+			continue
+		}
+		p.gap()
+		p.say(c.String() + ", by agent")
+		w := tabwriter.NewWriter(p.out, 0, 0, 3, ' ', 0)
+		fmt.Fprintln(w, indent+strings.Join(chart.ByAgentTitles, "\t"))
+		for i := range list {
+			fmt.Fprintln(w, indent+strings.Join(list[i].Cells(), "\t"))
+		}
+		w.Flush()
+	}
 }
 
 // inside says what happens in shots, and what moved.

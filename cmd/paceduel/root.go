@@ -23,6 +23,7 @@ type settings struct {
 	env     lookup
 	words   console
 	logbook string
+	bus     busOptions // of the application
 }
 
 func rootCommand(env lookup, words console) *cobra.Command {

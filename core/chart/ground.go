@@ -50,7 +50,11 @@ func NewGround(r *result.Result, heats []result.Heat) *Ground {
 	g := &Ground{Timed: units.None, Aside: units.None}
 	spent := r.Spent(heats)
 	for i, e := range r.Entrants {
-		for _, state := range r.States() {
+		states := r.States()
+		if len(r.Places()) > 0 {
+			states = []string{""} // the ground is the same wherever shots come from
+		}
+		for _, state := range states {
 			g.Columns = append(g.Columns, GroundColumn{Side{e.Name, SignOf(i), e.Name == r.Plan.Baseline}, state})
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"paceduel/core/figure"
 	"paceduel/core/judge/stats"
 	"paceduel/core/result"
 	"paceduel/core/units"

@@ -73,6 +73,7 @@ func Markdown(out io.Writer, r *result.Result, v *judge.Verdict, pictures []pape
 	d.stakes()
 	d.cautions()
 	d.footing()
+	d.agents()
 	d.queryPlans()
 	d.again()
 	d.pictures(pictures)
@@ -293,6 +294,31 @@ func (d *document) cautions() {
 			text += " See: " + string(c.See) + "."
 		}
 		d.line("%s", text)
+	}
+}
+
+// agents are those who drove the run from elsewhere, and what each of them drove.
+func (d *document) agents() {
+	list := chart.Agents(d.r)
+	if len(list) == 0 {
+		return
+	}
+	d.section("Agents")
+	d.line("Driven by %s.\n", d.r.Load.Words)
+	d.head(chart.AgentTitles...)
+	for i := range list {
+		d.row(list[i].Cells()...)
+	}
+	for _, c := range d.r.Cells() {
+		by := chart.ByAgents(d.r, d.r.Heats, c)
+		if len(by) == 0 {
+			continue
+		}
+		d.line("\n%s\n", cell(c.String()))
+		d.head(chart.ByAgentTitles...)
+		for i := range by {
+			d.row(by[i].Cells()...)
+		}
 	}
 }
 

@@ -326,6 +326,9 @@ func startSession(
 			Builds: cfg.Builds, Accept: accept,
 			OnAnswer: s.answers.keep, Control: s.control, Glance: glance, Before: before,
 		}
+		if cfg.Hands != nil {
+			spec.Hands = cfg.Hands(p)
+		}
 		var fault error
 		func() {
 			defer panics.Catch("run the duel", &fault)

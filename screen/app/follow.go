@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"maps"
 	"sync/atomic"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"paceduel/core/pace"
 	"paceduel/core/result"
 	"paceduel/core/rounds"
+	"paceduel/core/units"
 	"paceduel/screen"
 )
 
@@ -79,6 +81,17 @@ func (f *follower) follow(e rounds.Event) {
 		}
 	case rounds.FloorFound:
 		f.run.Result = e.Head
+	case rounds.AgentsAwaited:
+		f.run.Awaits = e.Words
+	case rounds.AgentReady:
+		f.run.Awaits = ""
+	case rounds.AgentsReady:
+		f.run.Result, f.run.Awaits = e.Head, ""
+	case rounds.AgainRound:
+		f.run.Again = fmt.Sprintf("round %d is done again at the end: %s", e.Round, e.Why)
+		if len(e.Lost) > 0 {
+			f.run.Again += "; the run goes on without " + units.List(e.Lost)
+		}
 	case rounds.Paused:
 		f.run.Paused = true
 	case rounds.Resumed:
@@ -136,6 +149,12 @@ func (f *follower) glance(e rounds.Progress) {
 	n := *f.run.Now
 	n.Stage, n.Shots, n.Rate, n.P50, n.P99 = e.Stage, e.Shots, e.Rate, e.P50, e.P99
 	n.Waits, n.Longest = e.Waits, e.Longest
+	n.Agents = nil
+	for _, a := range e.Agents {
+		n.Agents = append(n.Agents, screen.Driving{
+			Agent: a.Agent, Shots: a.Shots, P50: a.P50, P99: a.P99, Silent: a.Silent,
+		})
+	}
 	n.Heat.Dots = append(n.Heat.Dots[:len(n.Heat.Dots):len(n.Heat.Dots)], e.Recent...)
 	f.run.Now, f.run.Left = &n, e.Left
 	if is, ok := f.run.Services[e.Contender]; ok && is.Said != e.Said {

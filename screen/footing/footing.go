@@ -68,6 +68,11 @@ func (v View) Sentence(s screen.Scene) string {
 	switch {
 	case g == nil:
 		return "No duel is chosen; choose one under ask."
+	case s.Run != nil && s.Run.Awaits != "":
+		return "The run begins when its agents are there: paceduel join lets a machine be one."
+	case g.Bare() && s.Run != nil && s.Run.Result.Load != nil:
+		return fmt.Sprintf("Nothing is prepared here; %s drive it from elsewhere, each heat from one moment on.",
+			s.Run.Result.Load.Words)
 	case g.Bare() && s.Run == nil:
 		return fmt.Sprintf(
 			"%s prepares nothing: every run starts from what the one before it left. Keys under footing: in its plan change "+
@@ -100,7 +105,28 @@ func (v View) lines(s screen.Scene, w int) (lines []string) {
 		lines = append(lines, v.steps(s, g, w)...)
 		lines = append(lines, changes(s, w)...)
 	}
+	lines = append(lines, agents(s, w)...)
 	return append(lines, machine(s, w)...)
+}
+
+// agents are those who drive the run from elsewhere: where they are, and how well their clocks are known.
+func agents(s screen.Scene, w int) (lines []string) {
+	if s.Run == nil {
+		return nil
+	}
+	if s.Run.Awaits != "" {
+		return []string{"", parts.Cell(s.Theme.Caution.Render(s.Run.Awaits), w)}
+	}
+	list := chart.Agents(s.Run.Result)
+	if len(list) == 0 {
+		return nil
+	}
+	table := [][]string{chart.AgentTitles}
+	for i := range list {
+		table = append(table, list[i].Cells())
+	}
+	lines = append(lines, "", s.Theme.Faint.Render("driven by "+s.Run.Result.Load.Words))
+	return append(lines, parts.Table(s.Theme, table, w)...)
 }
 
 const (

@@ -25,7 +25,9 @@ import (
 	"paceduel/screen/parts"
 )
 
-type keys struct{ halt, pause, without, more, hide, zoom, wide, left, right, save, tell key.Binding }
+type keys struct {
+	halt, pause, without, more, hide, zoom, wide, left, right, save, tell, agents key.Binding
+}
 
 // View has which lane is chosen and which are hidden, and the stretch of time in view.
 type View struct {
@@ -34,6 +36,7 @@ type View struct {
 	hidden map[cell.Cell]bool // not modified once it is set
 	window chart.Window       // by the clock; none: the axis is the rounds
 	told   bool               // the last lines of the chosen lane's service are shown
+	agents bool               // the chosen lane is shown by agent
 }
 
 // New returns the view of all rounds.
@@ -50,6 +53,7 @@ func New() screen.View {
 		right:   key.NewBinding(key.WithKeys("right"), key.WithHelp("→", "later")),
 		save:    key.NewBinding(key.WithKeys("s"), key.WithHelp("s", "save to files")),
 		tell:    key.NewBinding(key.WithKeys("m"), key.WithHelp("m", "service messages")),
+		agents:  key.NewBinding(key.WithKeys("b"), key.WithHelp("b", "by agent")),
 	}}
 }
 
@@ -72,6 +76,9 @@ func (v View) Keys(s screen.Scene) (out []key.Binding) {
 	}
 	if len(s.Run.Services) > 0 {
 		out = append(out, v.keys.tell)
+	}
+	if s.Run.Result.Load != nil {
+		out = append(out, v.keys.agents)
 	}
 	out = append(out, v.cursor.Key())
 	if s.Run.Live && v.canGo(s) {
@@ -132,6 +139,8 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	}
 	live := s.Run.Live
 	switch {
+	case s.Run.Result.Load != nil && key.Matches(press, v.keys.agents):
+		v.agents = !v.agents
 	case live && key.Matches(press, v.keys.halt):
 		return v, screen.Send(screen.HaltMsg{})
 	case live && key.Matches(press, v.keys.pause):
@@ -594,6 +603,12 @@ func (v View) foot(s screen.Scene, w, h int) (lines []string) {
 	if v.told && len(s.Run.Services) > 0 {
 		return append(lines, v.serviceSays(s, w, h)...)
 	}
+	if again := s.Run.Again; again != "" && s.Run.Live {
+		lines = append(lines, parts.Cell(s.Theme.Caution.Render("▲ "+again), w))
+	}
+	if v.agents && s.Run.Result.Load != nil {
+		return append(lines, v.byAgent(s, w, h)...)
+	}
 	if h < 16 {
 		return lines
 	}
@@ -607,6 +622,47 @@ func (v View) foot(s screen.Scene, w, h int) (lines []string) {
 	for _, line := range parts.Wrap(text, max(w-nameWidth, 20)) {
 		lines = append(lines, label+line)
 		label = strings.Repeat(" ", nameWidth)
+	}
+	return lines
+}
+
+// byAgent shows what agents drove of the chosen lane, and how its heat goes with each where it is on.
+func (v View) byAgent(s screen.Scene, w, h int) []string {
+	of := v.chosen(s)
+	if n := s.Run.Now; n != nil && n.Cell == of && len(n.Agents) > 0 {
+		table := [][]string{{"agent", "shots so far", "half within", "99 of 100", ""}}
+		for _, a := range n.Agents {
+			silent := ""
+			if a.Silent > 0 {
+				silent = "nothing heard for " + units.Duration(a.Silent)
+			}
+			table = append(table, []string{
+				a.Agent, units.Count(a.Shots), units.Duration(a.P50), units.Duration(a.P99), silent,
+			})
+		}
+		return shortened(s, table, w, h)
+	}
+	table := [][]string{chart.ByAgentTitles}
+	list := chart.ByAgents(s.Run.Result, s.Run.Heats, of)
+	for i := range list {
+		table = append(table, list[i].Cells())
+	}
+	if len(list) == 0 {
+		return []string{s.Theme.Faint.Render(parts.Cell("by agent", nameWidth)) + "no heat of " + of.String() + " is over yet"}
+	}
+	return shortened(s, table, w, h)
+}
+
+// shortened is a table as far as there is room below the lanes.
+func shortened(s screen.Scene, table [][]string, w, h int) []string {
+	room := max(h/3, 3)
+	more := len(table) - room
+	if more > 0 {
+		table = table[:room]
+	}
+	lines := parts.Table(s.Theme, table, w)
+	if more > 0 {
+		lines = append(lines, s.Theme.Faint.Render("and "+units.Plural(more, "agent")+" more; paceduel show --agents lists all"))
 	}
 	return lines
 }
