@@ -45,7 +45,12 @@ func (s *settings) demoCommand() *cobra.Command {
 				files := []string{filepath.Join(d.dir, harbour.BerthBoard), filepath.Join(d.dir, harbour.Packer)}
 				return demo.runFiles(cmd.Context(), files, demo.planOptions(), runOptions{seed: seed})
 			}
-			return demo.openDir(cmd.Context(), d.dir, "the demo harbour", "")
+			url, _ := d.env("HARBOUR")
+			agents := &demoAgents{url: url, env: s.env}
+			defer agents.close()
+			cfg := demo.appConfig(d.dir, "the demo harbour")
+			cfg.Hands = agents.hands
+			return demo.runApp(cmd.Context(), cfg)
 		},
 	}
 	c.Flags().BoolVar(&headless, "headless", false, "run a full example without a screen and print its verdict")

@@ -111,7 +111,9 @@ func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
 		return err
 	}
 	defer on.close()
-	cfg.Hands = func(p *plan.Plan) rounds.Hands { return on.hands(p, false) }
+	if on != nil {
+		cfg.Hands = func(p *plan.Plan) rounds.Hands { return on.hands(p, false) }
+	}
 	cfg.Book, cfg.BookErr = s.book()
 	cfg.Aside = s.aside()
 	if cfg.Book != nil {

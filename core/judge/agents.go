@@ -133,7 +133,8 @@ func unlike(agents []*agentSums) (out []Caution) {
 			words = fmt.Sprintf("needs %s to drive a shot at least, the others %s", units.Seconds(a.floor()),
 				units.Seconds(middle((*agentSums).floor)))
 		case lag(a) > unlikeLag*middle(lag) && lag(a) > unlikeLagFrom:
-			words = fmt.Sprintf("sent its shots %s late at p99, the others %s", units.Seconds(lag(a)), units.Seconds(middle(lag)))
+			words = fmt.Sprintf("sent its shots %s late at p99, the others %s", units.Seconds(lag(a)),
+				units.Seconds(middle(lag)))
 		case load(a) > middle(load)+unlikeLoad:
 			words = fmt.Sprintf("had other programs use %s of its machine, the others %s", units.Share(load(a)),
 				units.Share(middle(load)))

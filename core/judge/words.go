@@ -446,19 +446,23 @@ func isOfThings(comparative string) bool {
 	return of && (first == "more" || first == "less" || first == "fewer")
 }
 
-// placeSentence says how much of what a contender takes from afar is the way: what it does not take from the first place.
+// placeSentence says how much of what a contender takes from afar is the way: what it does not take from the first
+// place.
 func placeSentence(g *Gain, a *Assessment) string {
 	at := a.Figure.At()
 	switch a.Word {
 	case Better:
 		way := units.Share(1 - 1/a.Ratio)
-		return fmt.Sprintf("From %s, %s is answered %s later than from %s%s (%s): the way is %s of it.", g.Cold, g.Contender,
+		return fmt.Sprintf("From %s, %s is answered %s later than from %s%s (%s): the way is %s of it.", g.Cold,
+			g.Contender,
 			a.Factor(), g.Warm, at, a.Interval(), way)
 	case Worse:
-		return fmt.Sprintf("From %s, %s is answered %s sooner than from %s%s (%s).", g.Cold, g.Contender, a.Factor(), g.Warm,
+		return fmt.Sprintf("From %s, %s is answered %s sooner than from %s%s (%s).", g.Cold, g.Contender, a.Factor(),
+			g.Warm,
 			at, a.Interval())
 	case Alike:
-		return fmt.Sprintf("From %s, %s is answered as soon as from %s%s (%s).", g.Cold, g.Contender, g.Warm, at, a.around())
+		return fmt.Sprintf("From %s, %s is answered as soon as from %s%s (%s).", g.Cold, g.Contender, g.Warm, at,
+			a.around())
 	}
 	if math.IsNaN(a.Low) {
 		return ""

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -93,7 +92,11 @@ func (l *Load) String() string {
 		return text + " at " + l.Places[0]
 	}
 	last := len(l.Places) - 1
-	return fmt.Sprintf("%s at each of %s and %s", text, strings.Join(l.Places[:last], ", "), l.Places[last])
+	at := " at "
+	if _, counted := l.Agents.Number(); counted {
+		at = " at each of "
+	}
+	return text + at + strings.Join(l.Places[:last], ", ") + " and " + l.Places[last]
 }
 
 // IsName reports whether an agent, or a place, may be called so: it has to fit into the subjects of a bus.

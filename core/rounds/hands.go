@@ -129,7 +129,8 @@ func (r *runner) openHands(ctx context.Context) error {
 	return err
 }
 
-// highest are the floors of those agents that need most to drive a shot, kind by kind: whoever is dearest may be what is
+// highest are the floors of those agents that need most to drive a shot, kind by kind: whoever is dearest may be what
+// is
 // measured.
 func highest(load *result.Load) (out []result.Floor) {
 	cost := func(f *result.Floor) float64 { return f.Wall.Seconds() / float64(max(f.Shots, 1)) }

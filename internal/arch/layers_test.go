@@ -17,8 +17,8 @@ import (
 var judgeLayers = []string{
 	"ascent field inside latencies totals typical values",
 	"assess claims compare figures gain moved ranking stakes steering sweep sweep_claims starts",
-	"agents arrivals cautions disturbances forecast headline inside_words meanwhile phrases scorecard survival sweep_table " +
-		"sweep_words words",
+	"agents arrivals cautions disturbances forecast headline inside_words meanwhile phrases scorecard survival " +
+		"sweep_table sweep_words words",
 	"judge measured pair sweep_verdict",
 }
 

@@ -166,7 +166,8 @@ func Scenes() map[string]screen.Scene {
 	}}
 	duels.Chosen = &duels.Duels[0]
 	duels.Runs = []logbook.Entry{{
-		ID: "0309-0640abc", Started: sample.Start, Name: "Berths", File: "/srv/harbour/berths.duel.yaml", Ending: result.Done,
+		ID: "0309-0640abc", Started: sample.Start, Name: "Berths", File: "/srv/harbour/berths.duel.yaml",
+		Ending:  result.Done,
 		Planned: 30, Heats: 30, Summary: logbook.Summary{
 			Sentence: "joined is 3.4x faster than per-vessel at p50.", Lead: 3.4,
 		},
@@ -197,7 +198,20 @@ func Scenes() map[string]screen.Scene {
 		Rounds: 10, Shots: 300, Clients: 1, Seed: 4127,
 	})
 	sample.Serve(served)
+	driven, awaited := *judged(sample.Places(sample.Make(threeWay), sample.Make(threeWay))), screen.Run{}
+	away := *driven.Result
+	away.Heats, away.Ending = nil, result.Running
+	driven.Result, driven.Live, driven.Heats = &away, true, driven.Heats[:20]
+	driven.Again = "round 2 is done again at the end: agent far-2 has not answered for 5.00 s"
+	driven.Now = &screen.Now{
+		Round: 4, Cell: cell.Of("per-vessel", "near"), Stage: pace.Judged, Heat: three.Heats[14], Agents: []screen.Driving{
+			{Agent: "near-1", Shots: 120, P50: time.Millisecond, P99: 2 * time.Millisecond},
+			{Agent: "near-2", Shots: 110, P50: time.Millisecond, P99: 2 * time.Millisecond, Silent: 2 * time.Second},
+		},
+	}
+	awaited.Result, awaited.Live, awaited.Awaits = &head, true, "waiting for agents: 1 free agent of 2"
 	return map[string]screen.Scene{
+		"driven from elsewhere": with(&driven), "waiting for agents": with(&awaited),
 		"nothing": blank, "duels": duels, "finished": with(three), "under way": with(&live), "unjudged": with(&unjudged),
 		"failed": with(&failed), "served": with(judged(served)),
 		"inside": with(judged(sample.Make(insides))), "meanwhile": with(judged(waiting())),

@@ -71,8 +71,7 @@ func (v View) Sentence(s screen.Scene) string {
 	case s.Run != nil && s.Run.Awaits != "":
 		return "The run begins when its agents are there: paceduel join lets a machine be one."
 	case g.Bare() && s.Run != nil && s.Run.Result.Load != nil:
-		return fmt.Sprintf("Nothing is prepared here; %s drive it from elsewhere, each heat from one moment on.",
-			s.Run.Result.Load.Words)
+		return fmt.Sprintf("Driven from elsewhere by %s; nothing is prepared here.", s.Run.Result.Load.Words)
 	case g.Bare() && s.Run == nil:
 		return fmt.Sprintf(
 			"%s prepares nothing: every run starts from what the one before it left. Keys under footing: in its plan change "+
@@ -126,7 +125,7 @@ func agents(s screen.Scene, w int) (lines []string) {
 		table = append(table, list[i].Cells())
 	}
 	lines = append(lines, "", s.Theme.Faint.Render("driven by "+s.Run.Result.Load.Words))
-	return append(lines, parts.Table(s.Theme, table, w)...)
+	return append(lines, parts.Table(s.Theme.Faint.Render, table, w)...)
 }
 
 const (
@@ -150,7 +149,8 @@ func (v View) steps(s screen.Scene, g *chart.Ground, w int) (lines []string) {
 		states += parts.Right(style.Render(c.State), cellWidth)
 	}
 	indent := strings.Repeat(" ", levelWidth+bracket)
-	lines = append(lines, indent+parts.Cell(s.Theme.Faint.Render("what is done, and what it costs each time"), what)+names)
+	lines = append(lines, indent+parts.Cell(s.Theme.Faint.Render("what is done, and what it costs each time"),
+		what)+names)
 	if strings.TrimSpace(states) != "" && columns[0].State != "" {
 		lines = append(lines, indent+strings.Repeat(" ", what)+states)
 	}
@@ -190,7 +190,8 @@ func (v View) steps(s screen.Scene, g *chart.Ground, w int) (lines []string) {
 	}
 	if len(columns) < len(g.Columns) {
 		lines = append(lines, s.Theme.Faint.Render(
-			fmt.Sprintf("and %s to the right; a wider window shows them", units.Plural(len(g.Columns)-len(columns), "column")),
+			fmt.Sprintf("and %s to the right; a wider window shows them", units.Plural(len(g.Columns)-len(columns),
+				"column")),
 		))
 	}
 	return lines

@@ -4,15 +4,14 @@ import (
 	"strings"
 
 	"charm.land/lipgloss/v2"
-
-	"paceduel/screen/look"
 )
 
 // tableGap is between columns.
 const tableGap = 3
 
-// Table writes rows beneath a head, columns as wide as their widest cell, and no line wider than w.
-func Table(t look.Theme, rows [][]string, w int) (lines []string) {
+// Table writes rows beneath a head, columns as wide as their widest cell, and no line wider than w; head draws the
+// first row.
+func Table(head func(...string) string, rows [][]string, w int) (lines []string) {
 	var widths []int
 	for _, row := range rows {
 		for i, cell := range row {
@@ -29,7 +28,7 @@ func Table(t look.Theme, rows [][]string, w int) (lines []string) {
 		}
 		text := Cell(line.String(), w)
 		if at == 0 {
-			text = t.Faint.Render(text)
+			text = head(text)
 		}
 		lines = append(lines, text)
 	}

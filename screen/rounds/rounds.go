@@ -648,7 +648,8 @@ func (v View) byAgent(s screen.Scene, w, h int) []string {
 		table = append(table, list[i].Cells())
 	}
 	if len(list) == 0 {
-		return []string{s.Theme.Faint.Render(parts.Cell("by agent", nameWidth)) + "no heat of " + of.String() + " is over yet"}
+		return []string{s.Theme.Faint.Render(parts.Cell("by agent", nameWidth)) + "no heat of " + of.String() +
+			" is over yet"}
 	}
 	return shortened(s, table, w, h)
 }
@@ -660,9 +661,10 @@ func shortened(s screen.Scene, table [][]string, w, h int) []string {
 	if more > 0 {
 		table = table[:room]
 	}
-	lines := parts.Table(s.Theme, table, w)
+	lines := parts.Table(s.Theme.Faint.Render, table, w)
 	if more > 0 {
-		lines = append(lines, s.Theme.Faint.Render("and "+units.Plural(more, "agent")+" more; paceduel show --agents lists all"))
+		lines = append(lines, s.Theme.Faint.Render("and "+units.Plural(more,
+			"agent")+" more; paceduel show --agents lists all"))
 	}
 	return lines
 }
