@@ -98,7 +98,7 @@ func (d *demoAgents) summon(ctx context.Context) (*bus.Link, error) {
 		}
 		d.links = append(d.links, link)
 		cfg := fleet.AgentConfig{
-			Name: a.name, Place: a.place, Program: version, Kinds: all.Kinds(), Rules: fleet.DefaultRules(),
+			Name: a.name, Place: a.place, Program: version, Guest: true, Kinds: all.Kinds(), Rules: fleet.DefaultRules(),
 			Host: result.Host(meter.ReadHost()), Floor: floors,
 			Env: func(name string) (string, bool) {
 				if name == "HARBOUR" {

@@ -28,6 +28,9 @@ type AgentConfig struct {
 	Rules   Rules
 	Host    result.Host
 	Floor   []result.Floor // what driving costs here at least; none: it is not told
+	// Guest says that it shares its process with others, who see to when memory is collected.
+	Guest bool
+	press *press // that it shares with others in tests; nil: its own
 	// Tell, when set, is told in words what the agent is asked, for its owner to read. It is called from anywhere.
 	Tell func(words string)
 }
@@ -39,7 +42,9 @@ type Agent struct {
 	id     string
 	joined time.Time
 
-	off func() time.Duration // of tests: by how much what it tells of its clock is off
+	// of tests: by how much what it tells of its clock is off, and that it does not ask who else is there
+	off     func() time.Duration
+	unasked bool
 
 	mu  sync.Mutex
 	run *hosted // that it works for; nil: it is free
@@ -53,6 +58,9 @@ const forgotten = 15 * time.Second
 func NewAgent(cfg AgentConfig, link *bus.Link) *Agent {
 	var id [8]byte
 	rand.Read(id[:])
+	if cfg.press == nil {
+		cfg.press = &press{}
+	}
 	if cfg.Tell == nil {
 		cfg.Tell = func(string) {}
 	}
@@ -65,9 +73,12 @@ const nameTaken = 200 * time.Millisecond
 // Serve answers until ctx ends; then what is under way is ended. The error says why it cannot be an agent, such as that
 // another one of its name is there.
 func (a *Agent) Serve(ctx context.Context) error {
-	cards, _, err := List(ctx, a.link, nameTaken)
-	if err != nil {
-		return err
+	var cards []Card
+	if !a.unasked {
+		var err error
+		if cards, _, err = List(ctx, a.link, nameTaken); err != nil {
+			return err
+		}
 	}
 	for i := range cards {
 		if cards[i].Name == a.cfg.Name {
@@ -77,17 +88,17 @@ func (a *Agent) Serve(ctx context.Context) error {
 	own := agentOf + a.cfg.Name + "." + a.id + "."
 	answers := map[string]func([]byte) []byte{
 		helloAll:    func([]byte) []byte { return encode(a.card()) },
-		own + take:  answer(a.take),
-		own + file:  answer(a.file),
-		own + open:  answer(a.open),
-		own + heat:  answer(a.heat),
-		own + begin: answer(a.begin),
-		own + wait:  answer(a.wait),
-		own + fetch: answer(a.fetch),
-		own + cut:   answer(a.cut),
-		own + rest:  answer(a.rest),
-		own + drop:  answer(a.drop),
-		own + tick:  answer(a.tick),
+		own + take:  answering(a.take),
+		own + file:  answering(a.file),
+		own + open:  answering(a.open),
+		own + heat:  answering(a.heat),
+		own + begin: answering(a.begin),
+		own + wait:  answering(a.wait),
+		own + fetch: answering(a.fetch),
+		own + cut:   answering(a.cut),
+		own + rest:  answering(a.rest),
+		own + drop:  answering(a.drop),
+		own + tick:  answering(a.tick),
 	}
 	for subject, f := range answers {
 		stop, err := a.link.Answer(subject, f)
@@ -105,8 +116,8 @@ func (a *Agent) Serve(ctx context.Context) error {
 	return nil
 }
 
-// answer reads a question, has it answered, and writes the answer.
-func answer[Q, A any](do func(*Q) (A, error)) func([]byte) []byte {
+// answering reads a question, has it answered, and writes the answer.
+func answering[Q, A any](do func(*Q) (A, error)) func([]byte) []byte {
 	return func(text []byte) []byte {
 		var q Q
 		err := decode(text, &q)
@@ -115,7 +126,7 @@ func answer[Q, A any](do func(*Q) (A, error)) func([]byte) []byte {
 			out, err = do(&q)
 		}
 		if err != nil {
-			return encode(answered{short(err.Error())})
+			return encode(&answered{short(err.Error())})
 		}
 		return encode(out)
 	}

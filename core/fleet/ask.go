@@ -37,11 +37,13 @@ func (s *silence) Error() string {
 }
 
 // ask asks a member once.
-func (f *Fleet) ask(ctx context.Context, m *member, verb string, q, a any) error {
+func (f *Fleet) ask(ctx context.Context, m *member, verb string, q any, a answer) error {
 	return f.askFor(ctx, tryLimit, m, verb, q, a)
 }
 
-func (f *Fleet) askFor(ctx context.Context, limit time.Duration, m *member, verb string, q, a any) error {
+func (f *Fleet) askFor(
+	ctx context.Context, limit time.Duration, m *member, verb string, q any, a answer,
+) error {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	text, err := f.cfg.Link.Ask(ctx, agentOf+m.card.Name+"."+m.card.Instance+"."+verb, encode(q))
@@ -49,26 +51,24 @@ func (f *Fleet) askFor(ctx context.Context, limit time.Duration, m *member, verb
 		return err
 	}
 	m.heard.Store(time.Now().UnixNano())
-	var said answered
-	if err := decode(text, &said); err != nil {
-		return &refusal{fmt.Sprintf("agent %s answered with %s", m.card.Name, err)}
-	}
-	if said.Refused != "" {
-		return &refusal{units.Printable(short(said.Refused))}
-	}
 	if err := decode(text, a); err != nil {
 		return &refusal{fmt.Sprintf("agent %s answered with %s", m.card.Name, err)}
+	}
+	if no := a.why(); no != "" {
+		return &refusal{units.Printable(short(no))}
 	}
 	return nil
 }
 
 // insist asks a member until it answers, for as long as the plan has patience. While our own link to the bus is broken
 // nobody's silence counts.
-func (f *Fleet) insist(ctx context.Context, m *member, verb string, q, a any) error {
+func (f *Fleet) insist(ctx context.Context, m *member, verb string, q any, a answer) error {
 	return f.insistFor(ctx, tryLimit, m, verb, q, a)
 }
 
-func (f *Fleet) insistFor(ctx context.Context, limit time.Duration, m *member, verb string, q, a any) error {
+func (f *Fleet) insistFor(
+	ctx context.Context, limit time.Duration, m *member, verb string, q any, a answer,
+) error {
 	var silent time.Time
 	for {
 		began := time.Now()
@@ -241,17 +241,27 @@ func hashOf(data []byte) string {
 // time.
 const (
 	fewestReadings = 8
+	fewestAfter    = 4 // after a heat: between two comparisons a clock does not go far
 	mostReadings   = 64
 	quickTrip      = time.Millisecond
 	comparing      = 300 * time.Millisecond
 )
 
+// comparedAtOnce is with how many agents clocks are compared at a time: more would wait for each other.
+const comparedAtOnce = 4
+
 // compare compares a member's clock with ours.
-func (f *Fleet) compare(ctx context.Context, m *member) (offset, error) {
+func (f *Fleet) compare(ctx context.Context, m *member, fewest int) (offset, error) {
+	select {
+	case f.comparing <- struct{}{}:
+		defer func() { <-f.comparing }()
+	case <-ctx.Done():
+		return offset{}, ctx.Err()
+	}
 	var list []reading
 	quick, began := false, f.clock.Now()
 	for n := range mostReadings {
-		if n >= fewestReadings && (quick || f.clock.Now()-began > comparing) {
+		if n >= fewest && (quick || f.clock.Now()-began > comparing) {
 			break
 		}
 		var a tickAnswer

@@ -61,7 +61,7 @@ func (u *underWay) drive(ctx context.Context) (*rounds.Driven, error) {
 	f := u.f
 	weights := weights(u.here)
 	err := f.each(ctx, u.here, nil, func(ctx context.Context, m *member) (err error) {
-		if m.clock, err = f.compare(ctx, m); err != nil {
+		if m.clock, err = f.compare(ctx, m, fewestReadings); err != nil {
 			return err
 		}
 		q := &heatAsk{f.asked(u.job), u.h.Round, u.h.Cell, u.h.Seed, weights, slices.Index(u.here, m)}
@@ -232,7 +232,7 @@ func (u *underWay) collect(ctx context.Context, over map[*member]*waitAnswer) (*
 	out.Shares = make([]result.Share, len(u.here))
 	places := make(chan struct{}, atOnce)
 	err := f.each(ctx, u.here, nil, func(ctx context.Context, m *member) error {
-		after, err := f.compare(ctx, m)
+		after, err := f.compare(ctx, m, fewestAfter)
 		if err != nil {
 			return err
 		}
@@ -260,7 +260,7 @@ func (u *underWay) collect(ctx context.Context, over map[*member]*waitAnswer) (*
 func (u *underWay) add(m *member, d *driven, after offset, out *rounds.Driven) (s result.Share, err error) {
 	clock, drift := between(m.clock, after)
 	late := d.Began[pace.Judged] - (u.moments[pace.Judged] + m.clock.ahead)
-	if late > lateLimit {
+	if late > u.f.late {
 		return s, fmt.Errorf("agent %s began %s late", m.card.Name, units.Duration(late))
 	}
 	recorders := [3]*tally.Recorder{}

@@ -51,6 +51,9 @@ type Fleet struct {
 	lead     time.Duration // that agents need at least to hear of a moment before it
 	resting  func()        // ends telling agents that the run goes on
 
+	late      time.Duration // that an agent may begin after the others
+	comparing chan struct{} // room for those whose clocks are compared
+
 	mu      sync.Mutex
 	members []*member // in the order in which load is dealt
 }
@@ -66,7 +69,7 @@ type member struct {
 
 // New makes a fleet that nobody belongs to yet.
 func New(cfg Config) *Fleet {
-	return &Fleet{cfg: cfg}
+	return &Fleet{cfg: cfg, comparing: make(chan struct{}, comparedAtOnce), late: lateLimit}
 }
 
 // Open implements rounds.Hands.
@@ -261,7 +264,7 @@ func (f *Fleet) fresh(what string) string {
 // ready has a member read the plan, open its contenders and ask each of them once; it is to be one of those that drive.
 func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err error) {
 	o, job := &f.opening, f.fresh(open)
-	if m.clock, err = f.compare(ctx, m); err != nil {
+	if m.clock, err = f.compare(ctx, m, fewestReadings); err != nil {
 		return err
 	}
 	for _, one := range f.pieces {

@@ -26,6 +26,7 @@ import (
 
 func TestMain(m *testing.M) {
 	keeper.Run() // does not return in the process that removes folders when we are killed
+	hostMany()   // does not return in the process that many agents share
 	os.Exit(m.Run())
 }
 

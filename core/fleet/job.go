@@ -89,13 +89,16 @@ func (h *hosted) start(id string, do func(ctx context.Context, j *job) (any, err
 	go func() {
 		defer close(j.over)
 		defer cancel()
-		alive := j.watchOneself()
+		alive := func() {}
+		if !h.a.cfg.Guest {
+			alive = j.watchOneself()
+		}
 		var out any
 		err := panics.Guard("carry out "+id, func() (err error) { out, err = do(ctx, j); return err })
 		alive()
 		var packed []byte
 		if err == nil {
-			packed, err = squeeze(out)
+			packed, err = h.a.cfg.press.squeeze(out)
 		}
 		j.finish(packed, err)
 	}()
@@ -264,7 +267,7 @@ func (h *hosted) open(ctx context.Context, q *openAsk) (*opened, error) {
 	own := &hand{plan: p}
 	cfg := rounds.HandConfig{
 		Config: rounds.Config{Plan: p, Kinds: h.a.cfg.Kinds, Program: h.a.cfg.Program, Seed: q.Seed, Glance: q.Glance},
-		Ports:  q.Ports, Parts: len(q.Weights), Clock: h.clock, KeepShots: q.Shots,
+		Ports:  q.Ports, Parts: len(q.Weights), Clock: h.clock, KeepShots: q.Shots, Guest: h.a.cfg.Guest,
 	}
 	if q.Glance > 0 {
 		cfg.OnGlance = own.glanced

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"paceduel/core/cell"
@@ -57,6 +58,7 @@ const (
 
 // Card is how an agent introduces itself.
 type Card struct {
+	answered
 	Protocol int            `json:"protocol"`
 	Program  string         `json:"program"` // its version
 	Name     string         `json:"name"`
@@ -100,6 +102,11 @@ type asked struct {
 type answered struct {
 	Refused string `json:"refused,omitempty"`
 }
+
+func (a *answered) why() string { return a.Refused }
+
+// answer is what an agent answers.
+type answer interface{ why() string }
 
 // takeAsk has an agent work for a run.
 type takeAsk struct {
@@ -323,17 +330,24 @@ func decode(text []byte, v any) error {
 	return nil
 }
 
-// squeeze packs what came of a job.
-func squeeze(v any) ([]byte, error) {
+// press packs what comes of jobs, with what it keeps for the next time. The zero value is ready.
+type press struct{ writers sync.Pool }
+
+func (p *press) squeeze(v any) ([]byte, error) {
 	var out bytes.Buffer
-	z, err := gzip.NewWriterLevel(&out, gzip.BestSpeed)
-	if err != nil {
-		return nil, err
+	z, ok := p.writers.Get().(*gzip.Writer)
+	if !ok {
+		var err error
+		if z, err = gzip.NewWriterLevel(nil, gzip.BestSpeed); err != nil {
+			return nil, err
+		}
 	}
+	defer p.writers.Put(z)
+	z.Reset(&out)
 	if err := json.NewEncoder(z).Encode(v); err != nil {
 		return nil, err
 	}
-	err = z.Close()
+	err := z.Close()
 	return out.Bytes(), err
 }
 

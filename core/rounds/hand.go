@@ -20,7 +20,8 @@ import (
 type Hand struct {
 	r       *runner
 	drained chan struct{}
-	parts   int // among how many a heat is shared
+	parts   int  // among how many a heat is shared
+	guest   bool // see HandConfig
 }
 
 // HandConfig is what a hand needs beside what a run does.
@@ -30,6 +31,8 @@ type HandConfig struct {
 	Parts    int               // among how many heats are shared
 	OnGlance func(Progress)    // is told how a heat goes; nil: nobody is
 	Clock    *clock.Clock      // by which its moments are
+	// Guest says that the process is shared with others, who see to when memory is collected.
+	Guest bool
 	// KeepShots has as many shots kept one by one as are written out.
 	KeepShots bool
 }
@@ -45,7 +48,7 @@ func OpenHand(ctx context.Context, cfg HandConfig) (*Hand, *result.Result, error
 		cfg.OnShots = func(*result.Heat, *shots.Shape, []tally.Raw, bool) {}
 	}
 	out := make(chan Event)
-	h := &Hand{drained: make(chan struct{}), parts: max(cfg.Parts, 1)}
+	h := &Hand{drained: make(chan struct{}), parts: max(cfg.Parts, 1), guest: cfg.Guest}
 	go func() {
 		defer close(h.drained)
 		for e := range out {

@@ -104,7 +104,10 @@ func (r *runner) heat(ctx context.Context, round int, c cell.Cell) error {
 
 // run lays the ground, has the clients shoot and takes the ground up again. The error says why the heat does not count.
 func (h *heat) run(ctx context.Context) (stopped error) {
-	resume := holdCollector() // before anything is started, so that little passes until it is asked
+	resume := func() {}
+	if h.r.hand == nil || !h.r.hand.guest {
+		resume = holdCollector() // before anything is started, so that little passes until it is asked
+	}
 	h.span = pace.Span{Start: h.began, End: h.began}
 	if stopped = h.ground.BeginHeat(ctx, h.state, h.round); stopped == nil {
 		stopped = h.drive(ctx)

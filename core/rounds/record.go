@@ -68,14 +68,18 @@ const mostDrawn = 8 * mostDots
 
 func (r *runner) makeRecorders(key recorderKey) *recorderSet {
 	n, shape, keep, ring := key.n, key.shape, key.keep, ringOf(key.n)
+	all := n // who record the heat, those elsewhere among them
+	if r.hand != nil {
+		all *= r.hand.parts
+	}
 	if r.cfg.Glance < 0 {
 		ring = 1
 	}
 	set := &recorderSet{woken: tally.NewRecorder(shape, 0, 1)}
 	for range n {
-		set.warm = append(set.warm, tally.NewRecorder(shape, 0, ring).KeepFirst(tally.MaxEarly/n).KeepInsides(unjudged))
-		set.judged = append(set.judged, tally.NewRecorder(shape, keep/n+1, ring).KeepFirst(tally.MaxEarly/n).KeepInsides(
-			tally.MaxInsides/n+1))
+		set.warm = append(set.warm, tally.NewRecorder(shape, 0, ring).KeepFirst(tally.MaxEarly/all).KeepInsides(unjudged))
+		set.judged = append(set.judged, tally.NewRecorder(shape, keep/n+1, ring).KeepFirst(tally.MaxEarly/all).KeepInsides(
+			tally.MaxInsides/all+1))
 	}
 	return set
 }

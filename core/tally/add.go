@@ -12,7 +12,7 @@ import (
 // other is not changed and shares nothing with this one. Latencies, parts, counts, buckets and steps add up exactly. Of
 // shots that are kept one by one each has the same chance afterwards, whichever recorder it came from.
 func (r *Recorder) Add(o *Recorder, shift time.Duration) {
-	r.addSamples(o, shift)
+	r.addSamples(o, shift) // by the shots that r has so far
 	r.addFirst(o, shift)
 	r.merge(r.shape, &o.Sums)
 	r.latencies.add(&o.latencies)
@@ -150,14 +150,34 @@ func (s Raw) moved(shift time.Duration) Raw {
 	return s
 }
 
-// addSamples brings both choices of shots to the same share of their shots and puts them together.
-func (r *Recorder) addSamples(o *Recorder, shift time.Duration) {
-	share := min(r.keptShare(), o.keptShare())
-	raw := r.evenly(share)
-	for _, s := range o.evenly(share) {
-		raw = append(raw, s.moved(shift))
+// sample is a choice of shots that were kept one by one, among so many.
+type sample struct {
+	kept []Raw
+	of   int64
+}
+
+// samples are those that a recorder holds: of its own shots, and of those that it took in.
+func (r *Recorder) samples() []sample {
+	own := sample{r.raw, r.Total()}
+	for _, s := range r.takenIn {
+		own.of -= s.of
 	}
-	r.raw = slices.Clip(raw)
+	return append([]sample{own}, r.takenIn...)
+}
+
+// addSamples takes in the other's choices of shots. They are brought to the same share of their shots when they are
+// read.
+func (r *Recorder) addSamples(o *Recorder, shift time.Duration) {
+	for _, s := range o.samples() {
+		if s.of == 0 {
+			continue
+		}
+		kept := make([]Raw, len(s.kept))
+		for i := range s.kept {
+			kept[i] = s.kept[i].moved(shift)
+		}
+		r.takenIn = append(r.takenIn, sample{kept, s.of})
+	}
 	for _, f := range o.failed {
 		if len(r.failed) < maxFailed {
 			r.failed = append(r.failed, f.moved(shift))
@@ -168,26 +188,29 @@ func (r *Recorder) addSamples(o *Recorder, shift time.Duration) {
 	}
 }
 
-// keptShare is the share of its shots that a recorder kept one by one.
+// keptShare is the least share of its shots that any of a recorder's samples kept one by one.
 func (r *Recorder) keptShare() float64 {
-	if n := r.Total(); n > int64(len(r.raw)) {
-		return float64(len(r.raw)) / float64(n)
+	least := 1.0
+	for _, s := range r.samples() {
+		if s.of > int64(len(s.kept)) {
+			least = min(least, float64(len(s.kept))/float64(s.of))
+		}
 	}
-	return 1
+	return least
 }
 
-// evenly chooses a share of all shots among those that were kept: every k-th place, since a place holds what came first
-// as long as nothing took it.
-func (r *Recorder) evenly(share float64) []Raw {
-	n := len(r.raw)
-	if share < 1 {
-		n = min(n, int(share*float64(r.Total())+0.5))
+// evenly calls visit for a share of all shots among those that were kept: of each sample every k-th place, since a place
+// holds what came first as long as nothing took it.
+func (r *Recorder) evenly(share float64, visit func(*Raw)) {
+	for _, s := range r.samples() {
+		n := len(s.kept)
+		if share < 1 {
+			n = min(n, int(share*float64(s.of)+0.5))
+		}
+		for i := range n {
+			visit(&s.kept[i*len(s.kept)/n])
+		}
 	}
-	out := make([]Raw, 0, n)
-	for i := range n {
-		out = append(out, r.raw[i*len(r.raw)/n])
-	}
-	return out
 }
 
 // add puts two choices of insides together, each with the same share of those it was chosen from.

@@ -74,12 +74,14 @@ type stepParcel struct {
 
 // Pack puts all that a recorder holds into a parcel.
 func (r *Recorder) Pack() *Parcel {
+	var kept []Raw // of all samples, brought to the same share
+	r.evenly(r.keptShare(), func(one *Raw) { kept = append(kept, *one) })
 	p := &Parcel{
 		Counts: r.Counts[:], Latency: r.Latency, Sent: r.Sent, Received: r.Received, Amounts: r.Amounts[:], Grain: r.Grain,
 		LeftBehind: r.LeftBehind, Elapsed: r.Elapsed, Causes: r.Causes, Total: r.Total(),
 		Lags:      lagsParcel{pairs(r.Lags.counts[:]), r.Lags.N, r.Lags.Late, r.Lags.Max},
 		Latencies: r.latencies.pack(), Late: r.late.pack(), Sorts: r.sortsDone, Climb: r.climb,
-		Buckets: flat(r.buckets), Early: flat(r.early), Raw: flat(r.raw), Failed: flat(r.failed), Within: flat(r.within),
+		Buckets: flat(r.buckets), Early: flat(r.early), Raw: flat(kept), Failed: flat(r.failed), Within: flat(r.within),
 		Course: r.course, Insides: r.insides.kept[:r.insides.n], Inside: r.insides.seen,
 	}
 	if r.slowest.End > 0 {
@@ -225,7 +227,7 @@ func (r *Recorder) check() error {
 }
 
 // pairs writes what is not nothing of a list: for each how many places are passed over before it, and how much it is.
-func pairs[N uint32 | int64](list []N) (out []byte) {
+func pairs(list []int64) (out []byte) {
 	last := -1
 	for at, n := range list {
 		if n > 0 {
@@ -256,15 +258,22 @@ func unpair(text []byte, length int, put func(at int, n uint64)) error {
 	return nil
 }
 
-func (c *counts) pack() []byte {
-	all := make([]uint32, 0, octaves*slots)
-	for _, o := range c.octave {
+func (c *counts) pack() (out []byte) {
+	last := -1
+	for octave, o := range c.octave {
 		if o == nil {
-			o = &[slots]uint32{}
+			continue
 		}
-		all = append(all, o[:]...)
+		for slot, n := range o {
+			if n > 0 {
+				at := octave*slots + slot
+				out = binary.AppendUvarint(out, uint64(at-last-1))
+				out = binary.AppendUvarint(out, uint64(n))
+				last = at
+			}
+		}
 	}
-	return pairs(all)
+	return out
 }
 
 func (c *counts) unpack(text []byte) (err error) {

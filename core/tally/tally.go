@@ -134,7 +134,8 @@ type Recorder struct {
 	buckets   []Bucket
 	early     []Early // capacity fixed
 	raw       []Raw   // capacity fixed
-	failed    []Raw   // the first ones
+	takenIn   []sample
+	failed    []Raw // the first ones
 	slowest   Raw
 	rng       *rand.Rand
 	pass      int64   // shots that the full sample still passes over
@@ -229,6 +230,7 @@ func (r *Recorder) Reset(seed uint64) {
 	r.insides.reset()
 	r.buckets = r.buckets[:0]
 	r.early, r.raw, r.failed, r.slowest = r.early[:0], r.raw[:0], r.failed[:0], Raw{}
+	r.takenIn = nil
 	r.rng, r.pass, r.chance = rand.New(rand.NewPCG(seed, 0x73616d70)), 0, 1
 	r.total.Store(0)
 }
@@ -608,10 +610,10 @@ func each(rs []*Recorder, visit func(*Raw)) (sampled bool) {
 				extra[f] = true
 			}
 		}
-		for _, chosen := range r.evenly(share) {
-			visit(&chosen)
-			delete(extra, chosen)
-		}
+		r.evenly(share, func(chosen *Raw) {
+			visit(chosen)
+			delete(extra, *chosen)
+		})
 		for one := range extra {
 			visit(&one)
 		}
