@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"paceduel/core/bus"
+	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
 	"paceduel/core/fleet"
 	"paceduel/core/plan"
@@ -126,12 +127,19 @@ func (b *onBus) close() {
 	}
 }
 
-// hands are those who drive a plan over the bus; nil where whoever runs it does.
-func (b *onBus) hands(p *plan.Plan, shots bool) rounds.Hands {
+// elsewhere has a plan with load: driven by agents, or run whole by the one that sits beside its service.
+func (b *onBus) elsewhere(p *plan.Plan, spec *conduct.Spec) {
 	if b == nil || p.Load == nil {
-		return nil
+		return
 	}
-	return fleet.New(fleet.Config{Link: b.link, Program: version, Kinds: all.Kinds(), Wait: b.wait, Shots: shots})
+	f := fleet.New(fleet.Config{
+		Link: b.link, Program: version, Kinds: all.Kinds(), Wait: b.wait, Shots: spec.OnShots != nil,
+	})
+	if p.Load.Beside != "" {
+		spec.Run = f.RunBeside
+	} else {
+		spec.Hands = f
+	}
 }
 
 // needsBus is why plans cannot be run without a bus, or why they have no need of the one that was named; nil otherwise.

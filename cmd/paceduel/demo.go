@@ -49,7 +49,7 @@ func (s *settings) demoCommand() *cobra.Command {
 			agents := &demoAgents{url: url, env: s.env}
 			defer agents.close()
 			cfg := demo.appConfig(d.dir, "the demo harbour")
-			cfg.Hands = agents.hands
+			cfg.Elsewhere = agents.elsewhere
 			return demo.runApp(cmd.Context(), cfg)
 		},
 	}

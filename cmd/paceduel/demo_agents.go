@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"paceduel/core/bus"
+	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
 	"paceduel/core/fleet"
 	"paceduel/core/meter"
@@ -39,11 +40,10 @@ type summoned struct {
 	agents *demoAgents
 }
 
-func (d *demoAgents) hands(p *plan.Plan) rounds.Hands {
-	if p.Load == nil {
-		return nil
+func (d *demoAgents) elsewhere(p *plan.Plan, spec *conduct.Spec) {
+	if p.Load != nil {
+		spec.Hands = &summoned{agents: d}
 	}
-	return &summoned{agents: d}
 }
 
 // Open has the agents be there first.

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/bus"
+	"paceduel/core/conduct"
 	"paceduel/core/contender/all"
 	"paceduel/core/fleet"
 	"paceduel/core/meter"
@@ -29,7 +30,7 @@ func (s *settings) joinCommand() *cobra.Command {
 		Short: "be an agent: drive parts of duels for whoever runs them over the same bus",
 		Long: `Makes this machine an agent, until it is interrupted. Whoever runs a duel over the same bus may have it
 ask services, within limits that are set here and that no plan can change: this machine alone unless --allow
-names others, and values of the environment only by names that --lend gives. Agents run no programs of a plan.
+names others, and values of the environment only by names that --lend gives. Agents run no programs of a plan, but for those that sit beside a service (--beside).
 
 SERVER is a NATS server, as nats://HOST:PORT or tls://HOST:PORT; several of a cluster with commas. A token is
 taken from ` + bus.TokenVariable + `.`,
@@ -47,6 +48,8 @@ taken from ` + bus.TokenVariable + `.`,
 	f.StringArrayVar(&cfg.Rules.Allow, "allow", nil, "this `HOST` other than this machine may be asked; may be repeated")
 	f.StringArrayVar(&cfg.Rules.Lend, "lend", nil,
 		"plans may use this variable of the environment, by its `NAME`; may be repeated")
+	f.StringVar(&cfg.Dir, "beside", "", "sit beside services: run whole duels of others in `DIR`, with their services "+
+		"and shell lines. Whoever may send work over the bus can then run programs here")
 	f.IntVar(&cfg.Rules.Clients, "most-clients", cfg.Rules.Clients, "at once")
 	f.Float64Var(&cfg.Rules.Rate, "most-rate", cfg.Rules.Rate, "shots a second")
 	f.DurationVar(&cfg.Rules.Heat, "longest-heat", cfg.Rules.Heat, "warm-up included, a `TIME`")
@@ -72,6 +75,12 @@ func (s *settings) join(ctx context.Context, o busOptions, cfg fleet.AgentConfig
 	if err != nil {
 		return usageError{err}
 	}
+	if cfg.Dir != "" {
+		if info, err := os.Stat(cfg.Dir); err != nil || !info.IsDir() {
+			return usageError{fmt.Errorf("--beside %s is no folder to run duels in", units.Printable(cfg.Dir))}
+		}
+		cfg.Builds, cfg.Enough, cfg.Steering = s.builds(), conduct.Enough, conduct.Steering
+	}
 	cfg.Host = result.Host(meter.ReadHost())
 	if cfg.Floor, err = rounds.MeasureFloors(ctx, all.Kinds()); err != nil {
 		return err
@@ -88,8 +97,8 @@ func (s *settings) join(ctx context.Context, o busOptions, cfg fleet.AgentConfig
 	if cfg.Place != "" {
 		at = " at " + cfg.Place
 	}
-	cfg.Tell(fmt.Sprintf("agent %s%s, on the bus at %s; it may ask %s, %s", cfg.Name, at, link.Server(),
-		mayAsk(&cfg.Rules), lends(&cfg.Rules)))
+	cfg.Tell(fmt.Sprintf("agent %s%s, on the bus at %s; it may ask %s, %s%s", cfg.Name, at, link.Server(),
+		mayAsk(&cfg.Rules), lends(&cfg.Rules), besideWords(cfg.Dir)))
 	return interruptedIsEnd(ctx, fleet.NewAgent(cfg, link).Serve(ctx))
 }
 
@@ -118,6 +127,13 @@ func (s *settings) reach(ctx context.Context, a bus.Access) (*bus.Link, error) {
 		case <-time.After(joinAgain):
 		}
 	}
+}
+
+func besideWords(dir string) string {
+	if dir == "" {
+		return ""
+	}
+	return ", and runs duels in " + dir
 }
 
 func mayAsk(r *fleet.Rules) string {

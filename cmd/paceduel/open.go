@@ -16,7 +16,6 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/report"
 	"paceduel/core/result"
-	"paceduel/core/rounds"
 	"paceduel/harbour"
 	"paceduel/screen/app"
 )
@@ -112,7 +111,7 @@ func (s *settings) runApp(ctx context.Context, cfg app.Config) error {
 	}
 	defer on.close()
 	if on != nil {
-		cfg.Hands = func(p *plan.Plan) rounds.Hands { return on.hands(p, false) }
+		cfg.Elsewhere = on.elsewhere
 	}
 	cfg.Book, cfg.BookErr = s.book()
 	cfg.Aside = s.aside()

@@ -227,6 +227,7 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 		}
 		spec.OnShots = shots.take
 	}
+	opt.on.elsewhere(spec.Plan, &spec)
 	w := newWatcher(s.words.err, p)
 	if spec.Before != nil {
 		w.done = len(spec.Before.Heats)
@@ -280,7 +281,7 @@ func (s *settings) specOf(
 ) (spec conduct.Spec, earlier *result.Result, err error) {
 	spec = conduct.Spec{
 		Plan: p, Kinds: all.Kinds(), Program: version, Seed: opt.seed, Book: book, Accept: opt.accept, Glance: -1,
-		Aside: s.aside(), Builds: s.builds(), Within: opt.within, Hands: opt.on.hands(p, opt.shots != ""),
+		Aside: s.aside(), Builds: s.builds(), Within: opt.within,
 	}
 	if opt.goOn != "" {
 		if spec.Before, err = s.find([]string{opt.goOn}); err != nil {

@@ -48,6 +48,8 @@ type Spec struct {
 	Control *rounds.Control // that steers the run; nil: none
 	// Hands, when set, drive the heats from elsewhere.
 	Hands rounds.Hands
+	// Run, when set, runs the duel in place of rounds.Run, as an agent elsewhere does.
+	Run func(context.Context, rounds.Config, chan<- rounds.Event) (*result.Result, error)
 	// Before, when set, is an earlier run of the plan's sweep, which this one goes on from under its name.
 	Before *result.Result
 	Glance time.Duration // how often a heat is looked at; 0: as package rounds does
@@ -87,10 +89,14 @@ func Duel(ctx context.Context, s Spec, watch func(rounds.Event)) (*Outcome, erro
 	defer halt()
 	events := make(chan rounds.Event)
 	finished := make(chan error, 1)
+	run := s.Run
+	if run == nil {
+		run = rounds.Run
+	}
 	go func() {
-		_, err := rounds.Run(ctx, rounds.Config{
+		_, err := run(ctx, rounds.Config{
 			Plan: s.Plan, Kinds: s.Kinds, Program: s.Program, Seed: s.Seed, AcceptUnequal: s.Accept, OnAnswer: s.OnAnswer,
-			OnShots: s.OnShots, Control: s.Control, Enough: enough(s.Plan), Steering: steering(), Glance: s.Glance,
+			OnShots: s.OnShots, Control: s.Control, Enough: Enough(s.Plan), Steering: Steering(), Glance: s.Glance,
 			Before: s.Before, Within: s.Within, Builds: s.Builds, Hands: s.Hands,
 		}, events)
 		finished <- err
@@ -208,9 +214,9 @@ func judged(ctx context.Context, r *result.Result) (verdicts, error) {
 	}
 }
 
-// enough says when a plan's until is reached, or a look at it finds everything settled; nil where the plan gives the
+// Enough says when a plan's until is reached, or a look at it finds everything settled; nil where the plan gives the
 // number of rounds. What cannot be read shows when the run is judged.
-func enough(p *plan.Plan) func(*result.Result) bool {
+func Enough(p *plan.Plan) func(*result.Result) bool {
 	u := p.Until
 	if len(p.Looks) > 0 {
 		return func(r *result.Result) bool {
@@ -227,8 +233,8 @@ func enough(p *plan.Plan) func(*result.Result) bool {
 	}
 }
 
-// steering says how sweeps go on after their first rounds.
-func steering() rounds.Steering {
+// Steering says how sweeps go on after their first rounds.
+func Steering() rounds.Steering {
 	return rounds.Steering{
 		Needs: func(r *result.Result) map[cell.Point]float64 { return judge.Needs(r, rounds.FirstRounds) },
 		Bends: func(r *result.Result) (out []rounds.Stretch) {

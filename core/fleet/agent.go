@@ -13,9 +13,12 @@ import (
 
 	"paceduel/core/bus"
 	"paceduel/core/clock"
+	"paceduel/core/commits"
 	"paceduel/core/contender"
 	"paceduel/core/keeper"
+	"paceduel/core/plan"
 	"paceduel/core/result"
+	"paceduel/core/rounds"
 )
 
 // AgentConfig is what an agent is.
@@ -28,6 +31,13 @@ type AgentConfig struct {
 	Rules   Rules
 	Host    result.Host
 	Floor   []result.Floor // what driving costs here at least; none: it is not told
+	// Dir is where it may run duels whole, with services and steps, beside the service that is measured; empty: it may
+	// not. Builds is where what these build from commits is kept; Enough and Steering say when and how they go on, as
+	// package conduct does.
+	Dir      string
+	Builds   commits.Cache
+	Enough   func(*plan.Plan) func(*result.Result) bool
+	Steering func() rounds.Steering
 	// Guest says that it shares its process with others, who see to when memory is collected.
 	Guest bool
 	press *press // that it shares with others in tests; nil: its own
@@ -99,6 +109,11 @@ func (a *Agent) Serve(ctx context.Context) error {
 		own + rest:  answering(a.rest),
 		own + drop:  answering(a.drop),
 		own + tick:  answering(a.tick),
+
+		own + conduct: answering(a.conduct),
+		own + next:    answering(a.next),
+		own + steer:   answering(a.steer),
+		own + halt:    answering(a.halt),
 	}
 	for subject, f := range answers {
 		stop, err := a.link.Answer(subject, f)
@@ -264,6 +279,9 @@ type hosted struct {
 	laid  map[string]string // hashes of files, by name
 	hand  *hand
 	job   *job // the latest; nil without any
+	// of a duel that is run here
+	box     *outbox
+	control *rounds.Control
 }
 
 func newHosted(a *Agent, run, dir string) *hosted {

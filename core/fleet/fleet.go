@@ -80,9 +80,7 @@ func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error
 		l = &plan.Load{}
 	}
 	f.patience, f.mayGoOn = l.Patience(), l.Lost == plan.GoOn
-	var unique [4]byte
-	rand.Read(unique[:])
-	f.run = o.Run + "-" + hex.EncodeToString(unique[:])
+	f.run = f.unique(o.Run)
 	cards, err := f.gather(ctx, l, o.Waits)
 	if err != nil {
 		return nil, err
@@ -114,6 +112,13 @@ func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error
 		}
 	}
 	return load, nil
+}
+
+// unique is a name that no other run has, for agents to know this one by.
+func (f *Fleet) unique(run string) string {
+	var more [4]byte
+	rand.Read(more[:])
+	return run + "-" + hex.EncodeToString(more[:])
 }
 
 func newMember(c Card, l *plan.Load) *member {
@@ -281,11 +286,7 @@ func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err er
 		Seed: o.Seed, Ports: o.Ports, Weights: weights(here), Who: slices.Index(here, m), Glance: f.glance,
 		Shots: f.cfg.Shots,
 	}
-	for _, c := range o.Plan.Contenders {
-		if q.Mirror = q.Mirror || c.Mirror; !c.Mirror && c.Name != o.Plan.Baseline {
-			q.Only = append(q.Only, c.Name)
-		}
-	}
+	q.Only, q.Mirror = takesPart(o.Plan)
 	if err := f.insist(ctx, m, open, q, &answered{}); err != nil {
 		return err
 	}

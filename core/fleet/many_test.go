@@ -114,8 +114,9 @@ func peak(t *testing.T) int64 {
 	return 0
 }
 
-// A heat of very many agents is gathered in little time and little memory. They share a process; this one is the bus and
-// gathers. PACEDUEL_AGENTS says how many, 60 unless said; docs/many-machines.md has what 1 000 take.
+// A heat of very many agents is gathered in little time and little memory. They share a process; this one is the bus
+// and gathers. PACEDUEL_AGENTS says how many, 60 unless said; docs/many-machines.md has what 1 000 take. It is long
+// since it is one story.
 func TestManyAgents(t *testing.T) {
 	many := 60
 	if text := os.Getenv("PACEDUEL_AGENTS"); text != "" {
@@ -162,8 +163,9 @@ func TestManyAgents(t *testing.T) {
 		}
 	}
 	const each = 50
-	text := fmt.Sprintf("duel: Many\nbaseline: a\ncourse: { %s: { url: \"http://127.0.0.1:1/\" } }\ncontenders: { a: , b: }\n"+
-		"pace: { clients: %d, shots: %d, warmup: 0 }\nload: { agents: %d }\n", kind.Name, min(many, plan.MaxClients), many*each, many)
+	text := fmt.Sprintf("duel: Many\nbaseline: a\ncourse: { %s: { url: \"http://127.0.0.1:1/\" } }\n"+
+		"contenders: { a: , b: }\npace: { clients: %d, shots: %d, warmup: 0 }\nload: { agents: %d }\n", kind.Name,
+		min(many, plan.MaxClients), many*each, many)
 	p, err := read.Plan("many.duel.yaml", []byte(text), read.Options{Kinds: contender.PlanKinds([]contender.Kind{kind})})
 	if err != nil {
 		t.Fatal(err)
@@ -199,7 +201,8 @@ func TestManyAgents(t *testing.T) {
 			t.Errorf("gathered with %d MiB; want 300", peak(t)>>20)
 		}
 	}
-	t.Logf("%d agents: ready in %v; a heat takes %d messages and %.1f KB; from its last shot to the merged heat %v; this process "+
-		"used %v of a processor for the heat and held %d MiB at most", many, ready.Round(time.Millisecond), messagesNow-messages, float64(bytesNow-bytes)/1000,
+	t.Logf("%d agents: ready in %v; a heat takes %d messages and %.1f KB; from its last shot to the merged heat %v; "+
+		"this process used %v of a processor for the heat and held %d MiB at most", many, ready.Round(time.Millisecond),
+		messagesNow-messages, float64(bytesNow-bytes)/1000,
 		took.Round(time.Millisecond), cpu.Round(time.Millisecond), peak(t)>>20)
 }

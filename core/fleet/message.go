@@ -44,6 +44,11 @@ const (
 	rest  = "rest"  // end whatever is under way
 	tick  = "clock" // what does your clock say?
 	drop  = "drop"  // the run is over
+
+	conduct = "conduct" // run the duel, beside its service: a job
+	next    = "next"    // what has happened in it?
+	steer   = "steer"   // what whoever watches it wants of it
+	halt    = "halt"    // end it, and say what is left to say
 )
 
 // Bounds of what is sent.

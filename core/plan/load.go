@@ -14,6 +14,7 @@ type Load struct {
 	Agents  Agents         `json:"agents,omitempty" jsonschema_description:"how many drive a heat together, at each place, or which, by their names; all that are there unless said"`
 	Places  Lines          `json:"places,omitempty" jsonschema_description:"from where: each place is a state of its own, driven by the agents there and compared with the others"`
 	Weights map[string]int `json:"weights,omitempty" jsonschema_description:"how much of the load an agent takes beside the others, as { quay-2: 3 }; 1 unless said"`
+	Beside  string         `json:"beside,omitempty" jsonschema_description:"the agent that sits beside the service: what contenders start from, services and what is watched are there; whoever runs the duel unless said"`
 	Lost    string         `json:"lost,omitempty" jsonschema:"enum=stop,enum=go on" jsonschema_description:"when an agent is lost for good: stop the run, or go on with the others; stop unless said"`
 	Within  Span           `json:"within,omitempty" jsonschema_description:"how long an agent that does not answer is waited for before it is lost; 5s unless said"`
 }

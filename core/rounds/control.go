@@ -164,6 +164,13 @@ func (r *runner) extend(n int) {
 	r.thin()
 }
 
+// Wishes takes what was asked for since it was last called, for a run that is steered from elsewhere: whether it is to
+// wait, who is to be left out, and how many rounds are to be added.
+func (c *Control) Wishes() (paused bool, out []string, more int) {
+	resume, out, more := c.take()
+	return resume != nil, out, more
+}
+
 // Paused says that the run waits before its next heat.
 type Paused struct{ At time.Duration }
 

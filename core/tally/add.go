@@ -199,7 +199,8 @@ func (r *Recorder) keptShare() float64 {
 	return least
 }
 
-// evenly calls visit for a share of all shots among those that were kept: of each sample every k-th place, since a place
+// evenly calls visit for a share of all shots among those that were kept: of each sample every k-th place, since a
+// place
 // holds what came first as long as nothing took it.
 func (r *Recorder) evenly(share float64, visit func(*Raw)) {
 	for _, s := range r.samples() {

@@ -58,8 +58,8 @@ var arrows = map[string]string{
 
 	// the run, driven from elsewhere
 	"core/bus": "core/guard core/panics",
-	"core/fleet": "core/bus core/cell core/clock core/contender core/files core/guard core/keeper core/pace " +
-		"core/panics core/plan core/plan/read core/result core/rounds core/shares core/shots core/tally core/units",
+	"core/fleet": "core/bus core/cell core/clock core/commits core/contender core/files core/guard core/keeper " +
+		"core/pace core/panics core/plan core/plan/read core/result core/rounds core/shares core/shots core/tally core/units",
 
 	// what it means, and how it is shown
 	"core/judge/curve": "core/judge/stats",

@@ -150,6 +150,7 @@ type Cell struct {
 	Interest      float64
 	Duels         int
 	Seed          uint64
+	Agents        int // that drive a heat together, each on a machine of its own; 0: one machine does
 }
 
 // Count is what came of a cell's duels.
@@ -277,6 +278,7 @@ func onAllProcessors(n int, do func(i int)) {
 func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {
 	m := judge.Measured{Baseline: "a", Interest: c.Interest, Seed: rng.Uint64()}
 	off := rng.NormFloat64()
+	agents := newAgents(rng, c.Agents)
 	for round := range c.Rounds {
 		kept := c.Own.carried
 		own := 1.0
@@ -284,9 +286,10 @@ func (c *Cell) duel(rng *rand.Rand) *judge.Verdict {
 			own = math.Exp(2 * heatNoise * off)
 		}
 		off = kept*off + math.Sqrt(1-kept*kept)*rng.NormFloat64()
+		agents.wander(rng)
 		m.Heats = append(m.Heats,
-			judge.MeasuredHeat{Round: round + 1, Contender: "a", Samples: c.draw(rng, c.Base, round, c.Rounds, 1)},
-			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: c.draw(rng, c.Own, round, c.Rounds, own/c.Times)})
+			judge.MeasuredHeat{Round: round + 1, Contender: "a", Samples: agents.drive(c, rng, c.Base, round, 1)},
+			judge.MeasuredHeat{Round: round + 1, Contender: "b", Samples: agents.drive(c, rng, c.Own, round, own/c.Times)})
 	}
 	return judge.MeasuredVerdict(&m)
 }

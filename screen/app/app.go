@@ -27,7 +27,6 @@ import (
 	"paceduel/core/plan"
 	"paceduel/core/plan/read"
 	"paceduel/core/result"
-	"paceduel/core/rounds"
 	corerounds "paceduel/core/rounds"
 	"paceduel/core/units"
 	"paceduel/core/weighin"
@@ -52,8 +51,8 @@ type Config struct {
 	SaveDir   string        // where pictures and plans are saved
 	Editor    string        // the user's editor, a command line; empty: vi
 	Seed      uint64
-	// Hands, when set, are those who drive a plan from elsewhere; nil of one that whoever runs it drives.
-	Hands func(*plan.Plan) rounds.Hands
+	// Elsewhere, when set, has a plan that says so driven from elsewhere.
+	Elsewhere func(*plan.Plan, *conduct.Spec)
 	// Start, when set, is run at once. Open, when set, is shown.
 	Start *plan.Plan
 	Open  *result.Result

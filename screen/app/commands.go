@@ -326,8 +326,8 @@ func startSession(
 			Builds: cfg.Builds, Accept: accept,
 			OnAnswer: s.answers.keep, Control: s.control, Glance: glance, Before: before,
 		}
-		if cfg.Hands != nil {
-			spec.Hands = cfg.Hands(p)
+		if cfg.Elsewhere != nil {
+			cfg.Elsewhere(p, &spec)
 		}
 		var fault error
 		func() {

@@ -60,7 +60,14 @@ func (r *reader) checkAgents(l *plan.Load) {
 	if n, ok := l.Agents.Number(); ok && (n < 1 || n > plan.MaxAgents) {
 		r.fault("load.agents", fmt.Sprintf("use 1 to %d", plan.MaxAgents), "%d is no number of agents", n)
 	}
+	if l.Beside != "" && !plan.IsName(l.Beside) {
+		r.fault("load.beside", "paceduel agents lists those that are there", "%q is not the name of an agent",
+			short(l.Beside))
+	}
 	names := l.Agents.Names()
+	if l.Beside != "" && slices.Contains(names, l.Beside) {
+		r.fault("load.beside", "leave it out of agents:", "%s sits beside the service, and drives nothing", l.Beside)
+	}
 	for i, name := range names {
 		switch {
 		case !plan.IsName(name):
