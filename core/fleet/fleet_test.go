@@ -37,6 +37,8 @@ type harbour struct {
 	url  string
 	hits atomic.Int64
 	seen func(*http.Request) // is told of each request, when set
+	// connect makes a link to a bus; nil: to the harbour's own.
+	connect func() *bus.Link
 }
 
 func newHarbour(t testing.TB) *harbour {
@@ -61,6 +63,9 @@ func newHarbour(t testing.TB) *harbour {
 
 func (h *harbour) link(name string) *bus.Link {
 	h.t.Helper()
+	if h.connect != nil {
+		return h.connect()
+	}
 	l, err := bus.Connect(h.t.Context(), bus.Access{URLs: []string{h.bus.URL()}, Name: name})
 	if err != nil {
 		h.t.Fatal(err)

@@ -3,10 +3,11 @@ package plan
 import (
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/invopop/jsonschema"
+
+	"paceduel/core/units"
 )
 
 // Load says that a duel is driven by agents on other machines.
@@ -84,7 +85,7 @@ func (l *Load) String() string {
 	if n, ok := l.Agents.Number(); ok {
 		text = plural(n, "agent")
 	} else if len(l.Agents) > 0 {
-		text = strings.Join(l.Agents, " and ")
+		text = units.List(l.Agents)
 	}
 	switch len(l.Places) {
 	case 0:
@@ -92,12 +93,11 @@ func (l *Load) String() string {
 	case 1:
 		return text + " at " + l.Places[0]
 	}
-	last := len(l.Places) - 1
 	at := " at "
 	if _, counted := l.Agents.Number(); counted {
 		at = " at each of "
 	}
-	return text + at + strings.Join(l.Places[:last], ", ") + " and " + l.Places[last]
+	return text + at + units.List(l.Places)
 }
 
 // IsName reports whether an agent, or a place, may be called so: it has to fit into the subjects of a bus.
