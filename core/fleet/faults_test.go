@@ -268,9 +268,15 @@ func TestClocksThatAreOff(t *testing.T) {
 	var jump atomic.Int64
 	h.join("quay-1", "")
 	h.join("quay-2", "", func(a *Agent) { a.off = func() time.Duration { return time.Duration(jump.Load()) } })
-	r, err := h.run(h.plan(faulty+"load: { agents: 2 }\n", nil), atHeat(3, 300*time.Millisecond, func() {
-		jump.Store(int64(80 * time.Millisecond))
-	}))
+	began := 0
+	r, err := h.run(h.plan(faulty+"load: { agents: 2 }\n", nil), func(e rounds.Event) {
+		if _, ok := e.(rounds.HeatBegan); ok {
+			began++
+		}
+		if _, ok := e.(rounds.StageBegan); ok && began == 3 { // clocks have been compared by then
+			jump.Store(int64(80 * time.Millisecond))
+		}
+	})
 	if err != nil || len(r.Heats) != 6 {
 		t.Fatal(err, len(r.Heats))
 	}
