@@ -43,7 +43,6 @@ type Fleet struct {
 	clock    *clock.Clock
 	patience time.Duration
 	glance   time.Duration
-	jobs     int
 	mayGoOn  bool
 	opening  rounds.Opening
 	pieces   []onePiece    // files of the plan that agents are handed
@@ -56,6 +55,7 @@ type Fleet struct {
 
 	mu      sync.Mutex
 	members []*member // in the order in which load is dealt
+	jobs    int       // that were given a name
 }
 
 // member is an agent that works for the run.
@@ -145,7 +145,21 @@ func (f *Fleet) everybody() []*member {
 
 // engage has a member work for the run.
 func (f *Fleet) engage(ctx context.Context, m *member) error {
-	return f.insist(ctx, m, take, &takeAsk{f.asked(""), protocol, f.cfg.Program, f.plan.Name}, &m.card)
+	card, err := f.taken(ctx, m)
+	if err == nil {
+		m.card.Run, m.card.Since = card.Run, card.Since
+	}
+	return err
+}
+
+// taken asks a member to work for the run, which it may do already.
+func (f *Fleet) taken(ctx context.Context, m *member) (*Card, error) {
+	var card Card
+	err := f.insist(ctx, m, take, &takeAsk{f.asked(""), protocol, f.cfg.Program, f.plan.Name}, &card)
+	if err == nil && (card.Name != m.card.Name || card.Instance != m.card.Instance) {
+		err = fmt.Errorf("agent %s answers for another", m.card.Name)
+	}
+	return &card, err
 }
 
 // touchEvery is how often an agent hears of a run that asks nothing of it, as while a service starts or a run is
@@ -273,7 +287,7 @@ func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err er
 		return err
 	}
 	for _, one := range f.pieces {
-		if err := f.hand(ctx, m, one); err != nil {
+		if err := f.handOver(ctx, m, one); err != nil {
 			return err
 		}
 	}
@@ -295,6 +309,7 @@ func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err er
 		return err
 	}
 	m.agent.Floor, m.agent.Within, m.agent.Trip = got.Floor, m.clock.within, m.clock.trip
+	m.agent.Cannot = got.Cannot[:min(len(got.Cannot), maxFiles)]
 	return heldTo(o.Touches, got.Touches)
 }
 
@@ -371,8 +386,8 @@ func readFile(path string) ([]byte, error) {
 	return os.ReadFile(path)
 }
 
-// hand hands a file over, part by part.
-func (f *Fleet) hand(ctx context.Context, m *member, one onePiece) error {
+// handOver hands a file over, part by part.
+func (f *Fleet) handOver(ctx context.Context, m *member, one onePiece) error {
 	for at := 0; at == 0 || at < len(one.data); at += partSize {
 		q := &fileAsk{
 			f.asked(""), one.name, int64(len(one.data)), int64(at), one.data[at:min(at+partSize, len(one.data))],
@@ -437,8 +452,8 @@ func (f *Fleet) Mend(ctx context.Context, failed *rounds.HandsError) (lost []str
 
 // settle makes sure that a member that answers again is ready for a heat: what it was at is over.
 func (f *Fleet) settle(ctx context.Context, m *member) error {
-	var card Card
-	if err := f.insist(ctx, m, take, &takeAsk{f.asked(""), protocol, f.cfg.Program, f.plan.Name}, &card); err != nil {
+	card, err := f.taken(ctx, m)
+	if err != nil {
 		return err
 	}
 	if !card.Since.Equal(m.card.Since) {

@@ -451,7 +451,7 @@ func (a *Agent) rest(q *asked) (answered, error) {
 
 // outcomeOf is what comes of getting ready.
 func outcomeOf(seen *result.Result) *opened {
-	out := &opened{Touches: map[string]touched{}, Floor: seen.Floor}
+	out := &opened{Touches: map[string]touched{}, Floor: seen.Floor, Cannot: seen.Footing.Cannot}
 	for i := range seen.Entrants {
 		if e := &seen.Entrants[i]; e.Touch != nil {
 			out.Touches[e.Name] = touchOf(e.Touch)

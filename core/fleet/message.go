@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
@@ -165,6 +166,7 @@ func sumOf(source string, sets []string, files map[string]string) string {
 type opened struct {
 	Touches map[string]touched `json:"touches"`
 	Floor   []result.Floor     `json:"floor,omitempty"`
+	Cannot  []string           `json:"cannot,omitempty"`
 }
 
 // touched is a first touch, as far as it is compared.
@@ -193,20 +195,13 @@ func touchOf(t *result.Touch) touched {
 func (t touched) differs(here touched) string {
 	switch {
 	case t.Class != here.Class || t.Outcome != here.Outcome:
-		return fmt.Sprintf("is answered %q there, %q here", cmpText(t.Outcome, t.Class), cmpText(here.Outcome, here.Class))
+		return fmt.Sprintf("is answered %q there, %q here", cmp.Or(t.Outcome, t.Class), cmp.Or(here.Outcome, here.Class))
 	case t.Sum != "" && here.Sum != "" && t.Bytes != here.Bytes:
 		return fmt.Sprintf("is answered with %d bytes there, %d here", t.Bytes, here.Bytes)
 	case t.Sum != "" && here.Sum != "" && t.Sum != here.Sum:
 		return "is answered otherwise there than here"
 	}
 	return ""
-}
-
-func cmpText(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // heatAsk has an agent drive its part of a heat.

@@ -24,6 +24,8 @@ type Agent struct {
 	Within time.Duration `json:"clock_within_ns"`
 	// Trip is the shortest way to it and back over the bus.
 	Trip time.Duration `json:"round_trip_ns"`
+	// Cannot is what its machine could not do, in words.
+	Cannot []string `json:"cannot,omitempty"`
 	// LostIn is the round from which it had no part any more; 0: it had to the end.
 	LostIn int `json:"lost_in_round,omitempty"`
 }

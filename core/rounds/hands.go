@@ -124,6 +124,11 @@ func (r *runner) openHands(ctx context.Context) error {
 	if load != nil {
 		r.result.Load, r.result.Floor = load, highest(load)
 		r.texts(load)
+		for i := range load.Agents {
+			for _, words := range load.Agents[i].Cannot {
+				r.result.Footing.Cannot = append(r.result.Footing.Cannot, "agent "+load.Agents[i].Name+": "+words)
+			}
+		}
 		r.send(AgentsReady{r.head()})
 	}
 	return err

@@ -29,6 +29,12 @@ func (e *RoomError) Error() string {
 // room holds what the run takes to what there is: too few processes are an error, too few descriptors are told.
 func (r *runner) room(s *station) error {
 	clients := pace.Clients(s.plan.Pace)
+	switch {
+	case r.cfg.Hands != nil:
+		clients = 1 // others have them
+	case r.hand != nil:
+		clients = (clients + r.hand.parts - 1) / r.hand.parts
+	}
 	descriptors, processes := 0, 0
 	for _, e := range s.entries {
 		descriptors = max(descriptors, kindOf(r.cfg.Kinds, e.Kind).Descriptors, 2)
