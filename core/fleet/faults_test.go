@@ -211,9 +211,9 @@ func TestAnAgentIsAwayForLong(t *testing.T) {
 	h.join("quay-1", "")
 	c := newCable(t, h.bus.URL())
 	h.joinOver(c, "quay-2", "")
-	r, err := h.run(h.plan(faulty+"load: { agents: 2, within: 1s }\n", nil), atHeat(3, 300*time.Millisecond, func() {
+	r, err := h.run(h.plan(faulty+"load: { agents: 2, within: 2s }\n", nil), atHeat(3, 300*time.Millisecond, func() {
 		c.cut()
-		time.AfterFunc(1600*time.Millisecond, c.mend)
+		time.AfterFunc(3*time.Second, c.mend)
 	}))
 	if err != nil || whole(r, 3, 2, 1) != "" || len(stopped(r)) != 1 || r.Agent("quay-2").LostIn != 0 {
 		t.Errorf("%v, %s, stopped: %q", err, whole(r, 3, 2, 1), stopped(r))

@@ -386,7 +386,7 @@ func (a *Agent) begin(q *beginAsk) (beganAnswer, error) {
 }
 
 // longestHold bounds how long a question is left unanswered.
-const longestHold = 2 * time.Second
+const longestHold = time.Second
 
 // wait tells how a job stands, when it stands otherwise than it was last seen to, or after a while.
 func (a *Agent) wait(q *waitAsk) (waitAnswer, error) {
