@@ -181,7 +181,7 @@ func TestAgentsThatFail(t *testing.T) {
 			f := newFleet(t)
 			f.join(t, "quay-1")
 			second := f.join(t, "quay-2")
-			f.plan(t, berths(t), "pace: { clients: 4, for: 600ms, warmup: 0 }\nrounds: 6\nload: { agents: 2, within: 2s"+
+			f.plan(t, berths(t), "pace: { clients: 4, for: 1s, warmup: 0 }\nrounds: 5\nload: { agents: 2, within: 2s"+
 				tt.lost+" }\n")
 			cmd := f.command("run", "board.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json")
 			var said strings.Builder
@@ -197,7 +197,7 @@ func TestAgentsThatFail(t *testing.T) {
 			for s := bufio.NewScanner(out); s.Scan(); {
 				words.WriteString(s.Text() + "\n")
 				if strings.HasPrefix(s.Text(), "heat 2 of") {
-					time.AfterFunc(150*time.Millisecond, func() { tt.fail(second.Process) })
+					time.AfterFunc(500*time.Millisecond, func() { tt.fail(second.Process) }) // well into the third
 				}
 			}
 			cmd.Wait()
@@ -215,8 +215,8 @@ func TestAgentsThatFail(t *testing.T) {
 					whole++
 				}
 			}
-			if tt.status == 0 && whole != 6 || whole < 1 {
-				t.Errorf("%d rounds are complete; 6 were planned", whole)
+			if tt.status == 0 && whole != 5 || whole < 1 {
+				t.Errorf("%d rounds are complete; 5 were planned", whole)
 			}
 		})
 	}

@@ -37,7 +37,8 @@ func cluster(t *testing.T, n int) (servers []*server.Server, urls []string) {
 	return servers, urls
 }
 
-// One of three servers of a cluster that is killed in mid-heat takes nothing with it: whoever was on it goes to another.
+// One of three servers of a cluster that is killed in mid-heat takes nothing with it: whoever was on it goes to
+// another.
 func TestOneOfThreeServersIsKilled(t *testing.T) {
 	t.Parallel()
 	servers, urls := cluster(t, 3)

@@ -274,6 +274,7 @@ func (u *underWay) add(m *member, d *driven, after offset, out *rounds.Driven) (
 		Agent: m.card.Name, OK: judged.Counts[shots.OK], Unsent: d.Span.Unsent, Within: clock.within, Drift: drift,
 		Began: max(late, 0), Conditions: d.Conditions, LagP99: judged.Lags.Quantile(0.99), Late: judged.Lags.Late,
 		P50: judged.Quantile(0.5), P90: judged.Quantile(0.9), P99: judged.Quantile(0.99),
+		Parts: judged.PartMedians(),
 	}
 	for class := shots.Cut + 1; class < shots.Classes; class++ {
 		if n := judged.Counts[class]; n > 0 {

@@ -39,8 +39,10 @@ type Share struct {
 	P50      time.Duration    `json:"p50_ns,omitempty"`
 	P90      time.Duration    `json:"p90_ns,omitempty"`
 	P99      time.Duration    `json:"p99_ns,omitempty"`
-	LagP99   time.Duration    `json:"lag_p99_ns,omitempty"`
-	Late     int64            `json:"late,omitempty"`
+	// Parts are its latencies' parts at the median, by their names.
+	Parts  map[string]time.Duration `json:"parts_p50_ns,omitempty" text:"ours"`
+	LagP99 time.Duration            `json:"lag_p99_ns,omitempty"`
+	Late   int64                    `json:"late,omitempty"`
 	// Within is how well its clock was known in the heat, and Drift by how much it went off meanwhile.
 	Within time.Duration `json:"clock_within_ns"`
 	Drift  time.Duration `json:"clock_drift_ns,omitempty"`

@@ -96,6 +96,7 @@ func TestEveryTextIsHidden(t *testing.T) {
 		"footing.costs[].state", "footing.costs[].when",
 		"load.places[]", "load.words", "load.agents[].name", "load.agents[].place", "load.agents[].floor[].kind",
 		"load.agents[].floor[].latencies", "heats[].agents[].agent", "heats[].agents[].failures (key)",
+		"heats[].agents[].parts_p50_ns (key)",
 	}
 	for _, which := range []string{"first_touch", "second_touch"} {
 		for _, field := range touch {

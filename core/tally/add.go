@@ -248,11 +248,13 @@ func Together(rs []*Recorder) *Recorder {
 }
 
 // Quantile is the latency that a share q of the successful shots did not exceed, within 0.1 %; 0 without any. Nobody
-// may
-// be recording.
-func (r *Recorder) Quantile(q float64) time.Duration {
-	want, seen := q*float64(r.latencies.count()), uint64(0)
-	for octave, o := range r.latencies.octave {
+// may be recording.
+func (r *Recorder) Quantile(q float64) time.Duration { return r.latencies.quantile(q) }
+
+// quantile is the value that a share q of all did not exceed; 0 without any.
+func (c *counts) quantile(q float64) time.Duration {
+	want, seen := q*float64(c.count()), uint64(0)
+	for octave, o := range c.octave {
 		if o == nil {
 			continue
 		}
@@ -266,4 +268,19 @@ func (r *Recorder) Quantile(q float64) time.Duration {
 		}
 	}
 	return 0
+}
+
+// PartMedians are the medians of the parts of latencies, by their names, as far as shots have them. Nobody may be
+// recording.
+func (r *Recorder) PartMedians() map[string]time.Duration {
+	out := map[string]time.Duration{}
+	if r.late.any() {
+		out[Late] = r.late.quantile(0.5)
+	}
+	for i, name := range r.shape.Parts {
+		if r.parts[i].any() {
+			out[name] = r.parts[i].quantile(0.5)
+		}
+	}
+	return out
 }

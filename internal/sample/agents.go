@@ -35,6 +35,7 @@ func Places(near, far *result.Result) *result.Result {
 					h.Shares = append(h.Shares, result.Share{
 						Agent: agent, OK: (h.OK + int64(1-no)) / 2, P50: time.Millisecond, P90: 2 * time.Millisecond,
 						P99: 3 * time.Millisecond, LagP99: 50 * time.Microsecond, Within: 60 * time.Microsecond,
+						Parts: map[string]time.Duration{"send": 5 * time.Microsecond, "wait": 900 * time.Microsecond},
 					})
 				}
 				cells = append(cells, h.Cell)

@@ -44,7 +44,7 @@ func longestLabel(s screen.Scene) (longest int) {
 	for i := range s.Run.Verdict.Faces {
 		for _, a := range s.Run.Verdict.Faces[i].Figures {
 			if a.Main {
-				longest = max(longest, lipgloss.Width(a.Figure.Label()))
+				longest = max(longest, lipgloss.Width(strings.TrimSpace(a.Figure.Label()+" "+a.State)))
 			}
 		}
 	}
