@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"paceduel/core/history"
+	"paceduel/core/plan"
 	"paceduel/core/plan/read"
 	"paceduel/core/result"
 )
@@ -31,6 +32,7 @@ that the plan names. At the end the two runs are held to each other, as paceduel
 	}
 	c.Flags().StringVar(&run.out, "json", "", "write the result to `OUT`; - for standard output")
 	c.Flags().Uint64Var(&run.seed, "seed", 0, "of the running order instead of that of the earlier run")
+	run.bus.runFlags(c.Flags())
 	c.Flags().BoolVar(&fresh, "new-seed", false, "draw a seed")
 	c.Flags().BoolVar(
 		&run.accept, "accept-unequal", false,
@@ -60,6 +62,13 @@ func (s *settings) again(ctx context.Context, args []string, run runOptions, fre
 	if fresh {
 		p.Seed = 0
 	}
+	if err := needsBus([]*plan.Plan{p}, run.bus.at != ""); err != nil {
+		return err
+	}
+	if run.on, err = s.openBus(ctx, run.bus); err != nil {
+		return err
+	}
+	defer run.on.close()
 	book := s.bookForRun()
 	if book != nil {
 		defer book.Close()
