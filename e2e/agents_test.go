@@ -244,6 +244,7 @@ load: { beside: office, agents: [quay-1, quay-2] }
 footing: { before: { duel: [ touch was-here ] } }
 `)
 	f.run(t, "run", "tide.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json").says(t, 0, "heat 4 of 4")
+	f.run(t, "run", "tide.duel.yaml", "--bus", "listen", f.bus, "--shots", "s.csv").says(t, 2, "stay with agent office")
 	r := f.result(t)
 	for i := range r.Heats {
 		h := &r.Heats[i]

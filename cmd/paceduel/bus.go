@@ -154,3 +154,20 @@ func needsBus(plans []*plan.Plan, named bool) error {
 	}
 	return nil
 }
+
+// staysThere is why something that was asked for cannot be had of plans that an agent runs beside a service; nil where
+// all can.
+func staysThere(plans []*plan.Plan, opt *runOptions) error {
+	for _, p := range plans {
+		switch {
+		case p.Load == nil || p.Load.Beside == "":
+		case opt.shots != "":
+			return usageError{fmt.Errorf("--shots: shots one by one stay with agent %s, which runs %s beside its service",
+				p.Load.Beside, p.Name)}
+		case opt.goOn != "":
+			return usageError{fmt.Errorf("--go-on: agent %s runs %s beside its service, and knows no earlier run",
+				p.Load.Beside, p.Name)}
+		}
+	}
+	return nil
+}

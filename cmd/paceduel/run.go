@@ -101,7 +101,7 @@ func (s *settings) runFiles(ctx context.Context, files []string, opt read.Option
 		}
 		plans = append(plans, p)
 	}
-	if err := needsBus(plans, run.bus.at != ""); err != nil {
+	if err := errors.Join(needsBus(plans, run.bus.at != ""), staysThere(plans, &run)); err != nil {
 		return err
 	}
 	on, err := s.openBus(ctx, run.bus)
