@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -245,12 +246,13 @@ func (h *hosted) open(ctx context.Context, q *openAsk) (*opened, error) {
 	if q.Who < 0 || q.Who >= len(q.Weights) || len(q.Weights) > plan.MaxAgents {
 		return nil, errors.New("it is not said which part of the load is this agent's")
 	}
-	if err := h.check(q); err != nil {
+	laid, err := h.check(q)
+	if err != nil {
 		return nil, err
 	}
 	p, err := read.Plan(filepath.Join(h.dir, filepath.Base(q.File)), []byte(q.Source), read.Options{
 		Kinds: contender.PlanKinds(h.a.cfg.Kinds), Lookup: h.a.cfg.Rules.lookup(h.a.cfg.Env), Sets: q.Sets, Only: q.Only,
-		Mirror: q.Mirror,
+		Mirror: q.Mirror, Blind: true,
 	})
 	if err != nil {
 		words := strings.ReplaceAll(err.Error(), h.dir+string(filepath.Separator), "")
@@ -261,7 +263,7 @@ func (h *hosted) open(ctx context.Context, q *openAsk) (*opened, error) {
 		return nil, fmt.Errorf("the plan cannot be driven from here: %s", words)
 	}
 	part := shares.NewDeal(q.Weights).Part(q.Who)
-	if err := h.a.cfg.Rules.refuse(p, h.a.cfg.Kinds, part, h.laid); err != nil {
+	if err := h.a.cfg.Rules.refuse(p, h.a.cfg.Kinds, part, laid); err != nil {
 		return nil, err
 	}
 	own := &hand{plan: p}
@@ -284,21 +286,21 @@ func (h *hosted) open(ctx context.Context, q *openAsk) (*opened, error) {
 	return outcomeOf(seen), nil
 }
 
-// check holds what was handed over to what whoever runs the duel has.
-func (h *hosted) check(q *openAsk) error {
+// check holds what was handed over to what whoever runs the duel has, and returns the hashes of files by their names.
+func (h *hosted) check(q *openAsk) (laid map[string]string, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for name := range h.laid {
 		sum, err := files.SHA256(filepath.Join(h.dir, name), maxFile)
 		if err != nil {
-			return fmt.Errorf("read %s again: %w", name, err)
+			return nil, fmt.Errorf("read %s again: %w", name, err)
 		}
 		h.laid[name] = sum
 	}
 	if sumOf(q.Source, q.Sets, h.laid) != q.SHA256 {
-		return errors.New("the plan or a file of it is not what it is where the duel is run")
+		return nil, errors.New("the plan or a file of it is not what it is where the duel is run")
 	}
-	return nil
+	return maps.Clone(h.laid), nil
 }
 
 // heat has a part of a heat driven.

@@ -2,11 +2,14 @@ package fleet
 
 import (
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"paceduel/core/clock"
+	"paceduel/core/contender/all"
 	"paceduel/core/plan"
 	"paceduel/core/rounds"
 	"paceduel/core/shots"
@@ -178,5 +181,33 @@ func TestFilesAreLaidInPlace(t *testing.T) {
 	}
 	if lay("one-more", 1, 0, "x") == nil {
 		t.Error("more files were laid than a plan has")
+	}
+}
+
+// A plan that comes over the bus learns nothing of the files of the machine that drives it.
+func TestPlansLearnNothingOfOwnFiles(t *testing.T) {
+	secret := filepath.Join(t.TempDir(), "secret.csv")
+	if err := os.WriteFile(secret, []byte("oyster,catcher\n1,2\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	a := NewAgent(AgentConfig{Name: "quay", Program: "test", Rules: DefaultRules(), Kinds: all.Kinds()}, nil)
+	if _, err := a.take(&takeAsk{asked{Run: "r"}, protocol, "test", "Board"}); err != nil {
+		t.Fatal(err)
+	}
+	defer a.run.end()
+	for _, course := range []string{
+		`{ http: { url: "http://127.0.0.1:1/{{v}}", rows: "` + secret + `" } }`,
+		`{ http: { url: "http://127.0.0.1:1/{{v}}", rows: "../../../../../../../..` + secret + `" } }`,
+		`{ http: { url: "http://127.0.0.1:1/", body-file: "` + secret + `" } }`,
+		`{ query: { at: "postgres://a@127.0.0.1:1/b", statement: "select {{v}}", rows: "` + secret + `" } }`,
+	} {
+		source := "duel: Board\nbaseline: a\ncontenders: { a: , b: }\ncourse: " + course +
+			"\npace: { clients: 1, for: 1s }\n"
+		q := &openAsk{File: "b.duel.yaml", Source: source, Weights: []int{1}, SHA256: sumOf(source, nil,
+			map[string]string{})}
+		_, err := a.run.open(t.Context(), q)
+		if err == nil || strings.Contains(err.Error(), "oyster") || !strings.Contains(err.Error(), "not handed over") {
+			t.Errorf("%s: %v", course, err)
+		}
 	}
 }

@@ -38,6 +38,9 @@ type Options struct {
 	Sets   []string                         // KEY=VALUE with dotted keys, laid over the file in order
 	Only   []string                         // keep these contenders and the baseline; empty: all
 	Mirror bool                             // add the baseline's twin, to know the machine's own noise
+	// Blind looks at no file: of a plan that comes from somebody else, who could learn from its problems what stands in
+	// ours. It has been checked where it comes from.
+	Blind bool
 }
 
 // document is the plan file as written. Its tags are the reference of the top-level keys.
@@ -861,24 +864,32 @@ func (r *reader) readContender(p *plan.Plan, name string, layers []source) (plan
 	}
 	if len(r.d.problems) == before {
 		c.Ground.Over(&p.Footing)
-		r.checkGround(&c, &p.Footing, p.Pace, plan.JoinKeys(path, "footing"))
-	}
-	if len(r.d.problems) == before {
-		for _, f := range settings.Check(plan.Surroundings{
-			Dir: r.dir, Allow: r.doc.Allow, Fixtures: c.Ground.Fixtures(r.dir),
-		}) {
-			at := plan.JoinKeys(plan.JoinKeys(path, kind.Name), f.Key)
-			if _, ok := r.d.places[at]; !ok {
-				at = path
-			}
-			r.fault(at, f.Try, "%s", f.What)
-			r.d.problems[len(r.d.problems)-1].who = name
+		if !r.opt.Blind {
+			r.checkGround(&c, &p.Footing, p.Pace, plan.JoinKeys(path, "footing"))
 		}
+	}
+	if len(r.d.problems) == before && !r.opt.Blind {
+		r.checkSettings(&c, plan.JoinKeys(path, kind.Name), path)
 	}
 	if ok = len(r.d.problems) == before; !ok && len(r.refused) < plan.MaxContenders {
 		r.refused = append(r.refused, c)
 	}
 	return c, ok
+}
+
+// checkSettings has the kind find fault with a contender's settings, which stand there, or else where the contender
+// does.
+func (r *reader) checkSettings(c *plan.Contender, there, path string) {
+	for _, f := range c.Settings.Check(plan.Surroundings{
+		Dir: r.dir, Allow: r.doc.Allow, Fixtures: c.Ground.Fixtures(r.dir),
+	}) {
+		at := plan.JoinKeys(there, f.Key)
+		if _, ok := r.d.places[at]; !ok {
+			at = path
+		}
+		r.fault(at, f.Try, "%s", f.What)
+		r.d.problems[len(r.d.problems)-1].who = c.Name
+	}
 }
 
 // crashed is a crash as the plan has it: what counts has a key of its kind.
@@ -933,6 +944,9 @@ func (r *reader) readCount(n ast.Node, into *plan.Count, c *plan.Contender, path
 	into.Kind, into.Settings = name, r.layShot(pairs[0].Value, base, plan.JoinKeys(path, name))
 	if len(r.d.problems) > before {
 		return nil
+	}
+	if r.opt.Blind {
+		return faults
 	}
 	for _, f := range into.Settings.Check(plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
 		f.Key = plan.JoinKeys(plan.JoinKeys("count", name), f.Key)
@@ -1018,7 +1032,7 @@ func (r *reader) readBystander(own *entry, settings plan.Settings, path string) 
 	b.Complete()
 	_, lasts := settings.(plan.Housed)
 	faults := b.Check(own.Service != nil, lasts)
-	if b.Kind != "" && len(r.d.problems) == before {
+	if b.Kind != "" && len(r.d.problems) == before && !r.opt.Blind {
 		for _, f := range b.Settings.Check(plan.Surroundings{Dir: r.dir, Allow: r.doc.Allow}) {
 			f.Key = plan.JoinKeys(b.Kind, f.Key)
 			faults = append(faults, f)
