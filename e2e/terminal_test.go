@@ -139,8 +139,27 @@ func TestTheDemoOnScreen(t *testing.T) {
 	term.tmux("resize-window", "-x", "142", "-y", "42")
 	term.press("l")
 	term.wait("1 run, 0 of them to the end", "Berth board")
-	term.press("a", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down")
+	term.press("a", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down", "Down")
 	term.wait("Manifest packer asks stream against gather")
+	term.press("q")
+	term.wait("ended with 0")
+}
+
+// The demo's agents are called for by the duel that wants them: they stand on the footing, and drive.
+func TestTheDemosAgentsOnScreen(t *testing.T) {
+	h := newHome(t)
+	term := openTerminal(t, h, 142, 42, "demo")
+	term.wait("26 duels in the demo harbour")
+	term.press("Down")
+	term.wait("Board from afar asks joined against per-vessel")
+	term.press("Enter")
+	term.wait("round 2 of 10")
+	term.press("f")
+	term.wait("driven by the agents at near and far", "roadstead   far", "quayside    near", "within")
+	term.press("r", "b")
+	term.wait("by agent")
+	term.press("h")
+	term.wait("!rounds")
 	term.press("q")
 	term.wait("ended with 0")
 }
