@@ -40,6 +40,7 @@ func cluster(t *testing.T, n int) (servers []*server.Server, urls []string) {
 // One of three servers of a cluster that is killed in mid-heat takes nothing with it: whoever was on it goes to
 // another.
 func TestOneOfThreeServersIsKilled(t *testing.T) {
+	long(t)
 	t.Parallel()
 	servers, urls := cluster(t, 3)
 	h := newHarbour(t)

@@ -19,6 +19,14 @@ import (
 	"paceduel/core/rounds"
 )
 
+// long leaves a test out where tests are to be short: it waits for what is lost.
+func long(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("it waits for what is lost")
+	}
+}
+
 // cable is a way to a server that can be cut and mended.
 type cable struct {
 	ln net.Listener
@@ -160,6 +168,7 @@ func stopped(r *result.Result) (why []string) {
 }
 
 func TestAnAgentIsKilled(t *testing.T) {
+	long(t)
 	for _, tt := range []struct{ name, lost string }{{"go on", ", lost: go on"}, {"stop", ""}} {
 		t.Run(tt.name, func(t *testing.T) {
 			t.Parallel()
@@ -206,6 +215,7 @@ func TestAnAgentIsCutOffAndBack(t *testing.T) {
 
 // One that is away for longer than anybody waits stops the heat; when it is back the round is done again with it.
 func TestAnAgentIsAwayForLong(t *testing.T) {
+	long(t)
 	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "")
@@ -225,6 +235,7 @@ func TestAnAgentIsAwayForLong(t *testing.T) {
 
 // An agent that was killed and joins again under its name is taken on again.
 func TestAnAgentIsStartedAnew(t *testing.T) {
+	long(t)
 	t.Parallel()
 	h := newHarbour(t)
 	h.join("quay-1", "")

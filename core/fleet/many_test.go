@@ -118,6 +118,7 @@ func peak(t *testing.T) int64 {
 // and gathers. PACEDUEL_AGENTS says how many, 60 unless said; docs/many-machines.md has what 1 000 take. It is long
 // since it is one story.
 func TestManyAgents(t *testing.T) {
+	long(t)
 	many := 60
 	if text := os.Getenv("PACEDUEL_AGENTS"); text != "" {
 		n, err := strconv.Atoi(text)
