@@ -51,7 +51,7 @@ taken from ` + bus.TokenVariable + `.`,
 	f.StringVar(&cfg.Dir, "beside", "", "sit beside services: run whole duels of others in `DIR`, with their services "+
 		"and shell lines. Whoever may send work over the bus can then run programs here")
 	f.IntVar(&cfg.Rules.Clients, "most-clients", cfg.Rules.Clients, "at once")
-	f.Float64Var(&cfg.Rules.Rate, "most-rate", cfg.Rules.Rate, "shots a second")
+	f.Float64Var(&cfg.Rules.Rate, "most-rate", cfg.Rules.Rate, "shots a second, where plans set a rate")
 	f.DurationVar(&cfg.Rules.Heat, "longest-heat", cfg.Rules.Heat, "warm-up included, a `TIME`")
 	o.accessFlags(f)
 	return c

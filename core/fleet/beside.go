@@ -137,6 +137,11 @@ func (a *Agent) conduct(q *conductAsk) (answered, error) {
 	if err != nil {
 		return answered{}, fmt.Errorf("agent %s: the plan cannot be run beside it: %w", a.cfg.Name, err)
 	}
+	for _, one := range p.Plans() {
+		if err := a.cfg.Rules.refuseHosts(one); err != nil {
+			return answered{}, fmt.Errorf("agent %s: %w", a.cfg.Name, err)
+		}
+	}
 	p.File = q.File
 	box := newOutbox()
 	control := &rounds.Control{}

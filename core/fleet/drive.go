@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"paceduel/core/pace"
@@ -84,14 +83,7 @@ func (u *underWay) drive(ctx context.Context) (*rounds.Driven, error) {
 
 // stages are those that a heat has, but for the silence after it, which is each agent's own.
 func (u *underWay) stages() []pace.Stage {
-	p := u.f.plan
-	if p.Sweep != nil {
-		for i := range p.Sweep.Points {
-			if p.Sweep.Points[i].At == u.h.Point {
-				p = p.Sweep.Points[i].Plan
-			}
-		}
-	}
+	p := u.f.plan.AtPoint(u.h.Point)
 	if p.Pace.WarmsUp() {
 		return []pace.Stage{pace.WarmingUp, pace.Judged}
 	}
@@ -131,16 +123,18 @@ func (u *underWay) stage(ctx context.Context, s pace.Stage) error {
 	}
 	at := f.clock.Now() + lead
 	u.moments[s] = at
-	var late atomic.Int64
+	var late time.Duration // the latest of them
 	err := f.each(ctx, u.here, nil, func(ctx context.Context, m *member) error {
 		var a beganAnswer
 		if err := f.insist(ctx, m, begin, &beginAsk{f.asked(u.job), s, at + m.clock.ahead}, &a); err != nil {
 			return err
 		}
-		late.Store(max(late.Load(), int64(a.Late)))
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		late = max(late, a.Late)
 		return nil
 	})
-	if late.Load() > 0 { // who heard of it too late began late, which is told; the next time there is more time to hear
+	if late > 0 { // who heard of it too late began late, which is told; the next time there is more time to hear
 		f.lead = min(2*lead, mostLead)
 	}
 	if err != nil {

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,6 +16,7 @@ import (
 	"paceduel/core/bus"
 	"paceduel/core/clock"
 	"paceduel/core/contender"
+	"paceduel/core/files"
 	"paceduel/core/panics"
 	"paceduel/core/plan"
 	"paceduel/core/result"
@@ -231,13 +231,7 @@ func (f *Fleet) gather(ctx context.Context, l *plan.Load, tell func(string)) ([]
 
 // shareable refuses a load that leaves somebody without a client.
 func (f *Fleet) shareable() error {
-	plans := []*plan.Plan{f.plan}
-	if f.plan.Sweep != nil {
-		for i := range f.plan.Sweep.Points {
-			plans = append(plans, f.plan.Sweep.Points[i].Plan)
-		}
-	}
-	for _, p := range plans {
+	for _, p := range f.plan.Plans() {
 		for _, place := range f.places() {
 			here := f.at(place)
 			clients := max(p.Pace.Clients, p.Pace.Most, 1)
@@ -336,13 +330,7 @@ type onePiece struct {
 // files are those that agents need for a plan, and the hash of plan and files.
 func (f *Fleet) files(p *plan.Plan) (list []onePiece, sum string, err error) {
 	sums := map[string]string{}
-	plans := []*plan.Plan{p}
-	if p.Sweep != nil {
-		for i := range p.Sweep.Points {
-			plans = append(plans, p.Sweep.Points[i].Plan)
-		}
-	}
-	for _, one := range plans {
+	for _, one := range p.Plans() {
 		for i := range one.Contenders {
 			c := &one.Contenders[i]
 			at := slices.IndexFunc(f.cfg.Kinds, func(k contender.Kind) bool { return k.Name == c.Kind })
@@ -362,7 +350,7 @@ func (f *Fleet) files(p *plan.Plan) (list []onePiece, sum string, err error) {
 						fmt.Errorf("%s uses %s, which does not lie in the plan's folder: agents cannot be handed it", c.Name,
 							name)
 				}
-				data, err := readFile(filepath.Join(p.Dir, name))
+				data, err := files.Read(filepath.Join(p.Dir, name), maxFile)
 				if err != nil {
 					return nil, "", fmt.Errorf("hand %s to agents: %w", name, err)
 				}
@@ -372,18 +360,6 @@ func (f *Fleet) files(p *plan.Plan) (list []onePiece, sum string, err error) {
 		}
 	}
 	return list, sumOf(p.Source, p.Sets, sums), nil
-}
-
-func readFile(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	switch {
-	case err != nil:
-		return nil, err
-	case info.Size() > maxFile:
-		return nil, fmt.Errorf("it has %s, more than the %s that agents take", units.Bytes(float64(info.Size())),
-			units.Bytes(maxFile))
-	}
-	return os.ReadFile(path)
 }
 
 // handOver hands a file over, part by part.

@@ -318,7 +318,15 @@ func (a *Agent) heat(q *heatAsk) (answered, error) {
 	if own == nil {
 		return answered{}, fmt.Errorf("agent %s is not ready", a.cfg.Name)
 	}
-	if err := own.knows(q); err != nil {
+	p := own.plan.AtPoint(q.Point)
+	if p == nil {
+		return answered{}, fmt.Errorf("the plan has no heat of %s", short(q.Cell.String()))
+	}
+	if _, ok := p.Find(q.Contender); !ok {
+		return answered{}, fmt.Errorf("the plan has no heat of %s", short(q.Cell.String()))
+	}
+	// Where others are lost, this agent's part grows.
+	if err := a.cfg.Rules.refuseAmounts(p.Pace, shares.NewDeal(q.Weights).Part(q.Who)); err != nil {
 		return answered{}, err
 	}
 	return answered{}, run.start(q.Job, func(ctx context.Context, j *job) (any, error) {
@@ -327,25 +335,11 @@ func (a *Agent) heat(q *heatAsk) (answered, error) {
 	})
 }
 
-// knows reports whether the plan has the cell.
-func (h *hand) knows(q *heatAsk) error {
-	p := h.plan
-	if p.Sweep != nil {
-		for i := range p.Sweep.Points {
-			if p.Sweep.Points[i].At == q.Point {
-				p = p.Sweep.Points[i].Plan
-				break
-			}
-		}
-	}
-	if _, ok := p.Find(q.Contender); !ok || p.Sweep != nil && p == h.plan || p.Sweep == nil && h.plan.Sweep == nil &&
-		q.Point != "" {
-		return fmt.Errorf("the plan has no heat of %s", short(q.Cell.String()))
-	}
-	return nil
-}
-
+// drive drives a part of a heat, for no longer than the owner allows, however long its shots take.
 func (h *hosted) drive(ctx context.Context, own *hand, j *job, q *heatAsk) (*driven, error) {
+	longest := h.a.cfg.Rules.Heat
+	within, stop := context.WithTimeout(ctx, longest)
+	defer stop()
 	own.mu.Lock()
 	own.job = j
 	own.mu.Unlock()
@@ -355,13 +349,16 @@ func (h *hosted) drive(ctx context.Context, own *hand, j *job, q *heatAsk) (*dri
 		own.mu.Unlock()
 	}()
 	out := &driven{}
-	harvest, err := own.Drive(ctx, rounds.Task{
+	harvest, err := own.Drive(within, rounds.Task{
 		Round: q.Round, Cell: q.Cell, Seed: q.Seed, Part: shares.NewDeal(q.Weights).Part(q.Who),
 		Await: func(ctx context.Context, s pace.Stage) (err error) {
 			out.Began[s], err = j.await(ctx, s, h.clock.Now)
 			return err
 		},
 	})
+	if err != nil && ctx.Err() == nil && within.Err() != nil {
+		return nil, fmt.Errorf("the heat takes longer than the %s that the agent's owner allows", longest)
+	}
 	if err != nil {
 		return nil, err
 	}

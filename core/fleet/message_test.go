@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/clock"
 	"paceduel/core/contender/all"
 	"paceduel/core/plan"
@@ -209,5 +210,22 @@ func TestPlansLearnNothingOfOwnFiles(t *testing.T) {
 		if err == nil || strings.Contains(err.Error(), "oyster") || !strings.Contains(err.Error(), "not handed over") {
 			t.Errorf("%s: %v", course, err)
 		}
+	}
+}
+
+// An owner's ceilings hold for every heat: also where others are lost and this agent's part grows, or whoever asks says
+// another part than when the agent got ready.
+func TestCeilingsHoldForEveryHeat(t *testing.T) {
+	a := NewAgent(AgentConfig{Name: "quay", Program: "test", Rules: DefaultRules()}, nil)
+	a.cfg.Rules.Clients = 3
+	a.run = &hosted{a: a, run: "r", heard: time.Now(), clock: clock.Start(), dir: t.TempDir(), forget: func() {}}
+	a.run.hand = &hand{plan: &plan.Plan{Pace: plan.Pace{Clients: 4}, Contenders: []plan.Contender{{Name: "joined"}}}}
+	q := &heatAsk{asked: asked{Run: "r"}, Cell: cell.Of("joined", ""), Weights: []int{1, 1}}
+	if _, err := a.heat(q); err == nil || !strings.Contains(err.Error(), "a job needs an identifier") {
+		t.Errorf("a part within the ceiling: %v", err)
+	}
+	q.Weights = []int{1}
+	if _, err := a.heat(q); err == nil || !strings.Contains(err.Error(), "4 clients at once are more than the 3") {
+		t.Errorf("the whole: %v", err)
 	}
 }

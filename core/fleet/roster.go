@@ -36,9 +36,6 @@ func List(ctx context.Context, link *bus.Link, quiet time.Duration) (cards []Car
 // choose picks those that a load names among who is there, in the order in which load is dealt to them. missing says in
 // words whom it lacks; empty: nobody.
 func choose(l *plan.Load, there []Card) (chosen []Card, missing []string) {
-	if l == nil {
-		l = &plan.Load{}
-	}
 	var busy []string
 	var free []Card
 	for _, c := range there {

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -36,26 +37,15 @@ func (r Rules) lookup(env func(string) (string, bool)) func(string) (string, boo
 	}
 }
 
-// refuse is why a plan may not be driven here as the part that is meant for this agent; nil where it may.
+// refuse is why a plan may not be driven here as the part that is meant for this agent; nil where it may. The part may
+// become another from heat to heat, see refuseAmounts.
 func (r Rules) refuse(p *plan.Plan, kinds []contender.Kind, part shares.Part, laid map[string]string) error {
-	plans := []*plan.Plan{p}
-	if p.Sweep != nil {
-		for i := range p.Sweep.Points {
-			plans = append(plans, p.Sweep.Points[i].Plan)
-		}
-	}
-	for _, one := range plans {
-		for _, host := range one.Allow {
-			if !slices.Contains(r.Allow, host) && guard.New(nil).Check(host) != nil {
-				return fmt.Errorf("the plan asks %s, which the agent's owner does not allow; it has to join with --allow %s",
-					host, host)
-			}
-		}
-		if err := r.refuseAmounts(one.Pace, part); err != nil {
+	for _, one := range p.Plans() {
+		if err := errors.Join(r.refuseHosts(one), r.refuseAmounts(one.Pace, part)); err != nil {
 			return err
 		}
 		if one.Same != nil && one.Same.Through != "" {
-			return fmt.Errorf("the plan puts answers through a shell line, and agents run none")
+			return errors.New("the plan puts answers through a shell line, and agents run none")
 		}
 		if err := refuseContenders(one, kinds, laid); err != nil {
 			return err
@@ -64,6 +54,18 @@ func (r Rules) refuse(p *plan.Plan, kinds []contender.Kind, part shares.Part, la
 	return nil
 }
 
+// refuseHosts is why a plan asks somebody whom the owner does not allow; nil where it does not.
+func (r Rules) refuseHosts(p *plan.Plan) error {
+	for _, host := range p.Allow {
+		if !slices.Contains(r.Allow, host) && guard.New(nil).Check(host) != nil {
+			return fmt.Errorf("the plan asks %s, which the agent's owner does not allow; it has to join with --allow %s", host,
+				host)
+		}
+	}
+	return nil
+}
+
+// refuseAmounts is why a part of a heat is more than the owner allows; nil where it is not.
 func (r Rules) refuseAmounts(p plan.Pace, part shares.Part) error {
 	clients := part.Count(max(p.Clients, p.Most, 1))
 	rate := float64(p.Rate)

@@ -330,3 +330,31 @@ func (s *Sweep) Lines() (lines []string) {
 	}
 	return lines
 }
+
+// Plans are those of all points of a sweep; without one the plan itself.
+func (p *Plan) Plans() []*Plan {
+	if p.Sweep == nil {
+		return []*Plan{p}
+	}
+	out := make([]*Plan, len(p.Sweep.Points))
+	for i := range out {
+		out[i] = p.Sweep.Points[i].Plan
+	}
+	return out
+}
+
+// AtPoint is the plan at a point of its sweep, or itself where it has none and the point is empty; nil for a point that
+// it does not have.
+func (p *Plan) AtPoint(at cell.Point) *Plan {
+	if p.Sweep == nil && at == "" {
+		return p
+	}
+	if p.Sweep != nil {
+		for i := range p.Sweep.Points {
+			if p.Sweep.Points[i].At == at {
+				return p.Sweep.Points[i].Plan
+			}
+		}
+	}
+	return nil
+}

@@ -27,7 +27,7 @@ type Hand struct {
 // HandConfig is what a hand needs beside what a run does.
 type HandConfig struct {
 	Config
-	Ports    map[string]string // that contenders' services listen on, where they are
+	Ports    map[string]string // that contenders' services listen on, as an Opening has them
 	Parts    int               // among how many heats are shared
 	OnGlance func(Progress)    // is told how a heat goes; nil: nobody is
 	Clock    *clock.Clock      // by which its moments are

@@ -44,7 +44,7 @@ type Opening struct {
 	Run    string // its identifier
 	Seed   uint64
 	Clock  *clock.Clock
-	Ports  map[string]string // that contenders' services listen on
+	Ports  map[string]string // that contenders' services listen on, for HandConfig
 	Glance time.Duration     // how often to tell of a heat under way; 0 or less: never
 	Ready  func(result.Agent)
 	// Waits is told in words whom is waited for.
@@ -112,9 +112,9 @@ func (r *runner) openHands(ctx context.Context) error {
 		Ready: func(a result.Agent) { r.send(AgentReady{a, r.head()}) },
 		Waits: func(words string) { r.send(AgentsAwaited{words}) },
 	}
-	for _, s := range r.stations[:1] { // a sweep's points share their ports
+	for _, s := range r.stations {
 		for _, e := range s.entries {
-			o.Ports[e.Name] = s.footing.Of(e.Name).Setup().Port
+			o.Ports[portOf(e.Name, s.point)] = s.footing.Of(e.Name).Setup().Port
 		}
 	}
 	for i := range r.result.Entrants {
@@ -151,6 +151,11 @@ func highest(load *result.Load) (out []result.Floor) {
 		}
 	}
 	return out
+}
+
+// portOf is by which name the port of a contender's service at a point travels.
+func portOf(contender string, at cell.Point) string {
+	return cell.Cell{Contender: contender, Point: at}.String()
 }
 
 // handed has the heat driven from elsewhere.

@@ -80,7 +80,7 @@ func (r *runner) open(ctx context.Context, s *station) error {
 	}
 	s.entries = contender.OpenAll(s.plan, r.cfg.Kinds, func(name string) contender.Setup {
 		setup := s.footing.Of(name).Setup()
-		if port := r.ports[name]; port != "" {
+		if port := r.ports[portOf(name, s.point)]; port != "" {
 			setup.Port = port
 		}
 		return setup
