@@ -40,8 +40,7 @@ done`)
 }
 
 // The commit that made the packer slow is found, by real builds and runs: an interrupted search goes on, here on
-// screen,
-// where the commits stand as a line.
+// screen, where the commits stand as a line.
 func TestTheSlowCommitIsFound(t *testing.T) {
 	t.Parallel() // with others that want no quiet machine
 	h := newHome(t)

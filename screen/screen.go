@@ -284,8 +284,7 @@ type (
 		Err    error          // why nothing can be run; nil: it can
 	}
 	// EmptyFolderMsg tells the ask view that there is no duel yet, and what could stand in one: addresses on this
-	// machine,
-	// and contenders of earlier duels.
+	// machine, and contenders of earlier duels.
 	EmptyFolderMsg struct{ Served, Earlier []Offer }
 	// Offer is a text for a contender, with what it is.
 	Offer struct{ Text, About string }

@@ -67,8 +67,7 @@ func (l *Looker) Look(ctx context.Context, q *find.Question, commit commits.Comm
 }
 
 // notWeighed is why a commit cannot be looked at. Where what it is held to fails, the search cannot go on; where it
-// does
-// other work, the commit is passed over like one that fails.
+// does other work, the commit is passed over like one that fails.
 func notWeighed(r *result.Result, q *find.Question, err error) error {
 	if e := r.Entrant(q.Against); e != nil && !weighin.Passed(e.Touch) {
 		if e.Touch == nil {

@@ -417,10 +417,9 @@ type Dealt interface {
 
 // Job is what a crew is to do. Its functions are called from the goroutine that called Drive.
 type Job struct {
-	// Next says when client i's next shot is due: left is how long until then, not positive for now; due is the moment on
-	// the clock where latency counts from it, else 0. It is asked again until a shot was begun; ok is false when there
-	// are
-	// no more for anybody.
+	// Next says when client i's next shot is due: left is how long until then, not positive for now; due is the moment
+	// on the clock where latency counts from it, else 0. It is asked again until a shot was begun; ok is false when
+	// there are no more for anybody.
 	Next func(i int) (due, left time.Duration, ok bool)
 	Open bool // shots are due at moments, and taken up by whoever is free
 	// Ready, when set, is the moment on the clock from which client i may shoot. It is asked at the start, and again each

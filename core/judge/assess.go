@@ -62,8 +62,7 @@ type Assessment struct {
 	// NeedRounds is about how many rounds would bring a still open figure to ±WantedFrac; 0 when that is not known.
 	NeedRounds int
 	// Noise is the furthest from 1 that the interval of the baseline against itself reaches, as a ratio above 1; NaN
-	// where
-	// that was not tried.
+	// where that was not tried.
 	Noise float64
 
 	interest float64

@@ -41,8 +41,7 @@ func (v *Verdict) Upheld() bool {
 }
 
 // Leans are how far inside of what it claims each round lies, in logarithms: below 0 it is outside. None of a claim
-// that
-// is not decided round by round, or by too few of them.
+// that is not decided round by round, or by too few of them.
 func (c Claim) Leans() []float64 { return slices.Clone(c.leans) }
 
 // claims weighs the claims of the plan, one by one for each state of caches that they are of. Each stands alone, at the

@@ -15,8 +15,7 @@ import (
 )
 
 // Hand drives its part of the heats of a run that is conducted elsewhere: it opens the contenders and shoots, and has
-// no
-// footing of its own. Its methods are called one after the other.
+// no footing of its own. Its methods are called one after the other.
 type Hand struct {
 	r       *runner
 	drained chan struct{}

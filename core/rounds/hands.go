@@ -21,18 +21,15 @@ import (
 // Hands drive the heats of a run from other machines, in this process's place: what contenders start from, services and
 // what is watched stay here. One run has them at a time, and asks for one thing after another.
 type Hands interface {
-	// Open has everybody get ready: read the plan, open its contenders, ask each of them once. It tells of each by ready
-	// as
-	// that comes, and returns who they are, in the order in which load is dealt to them. The error names who is missing,
-	// or
-	// what one of them found.
+	// Open has everybody get ready: read the plan, open its contenders, ask each of them once. It tells of each by
+	// ready as that comes, and returns who they are, in the order in which load is dealt to them. The error names who
+	// is missing, or what one of them found.
 	Open(ctx context.Context, o Opening) (*result.Load, error)
 	// Drive has those at a place drive a heat together and hand over what they recorded; empty: all. The error is a
 	// *HandsError where one of them is to blame, and ctx's when that ends.
 	Drive(ctx context.Context, h *Handed) (*Driven, error)
 	// Mend makes up for those that an error named: it waits for them, or leaves them out where that may be. It returns
-	// the
-	// names of those that are lost for good; the error says why the run cannot go on.
+	// the names of those that are lost for good; the error says why the run cannot go on.
 	Mend(ctx context.Context, err *HandsError) (lost []string, fatal error)
 	// Close lets everybody go.
 	Close()
@@ -135,8 +132,7 @@ func (r *runner) openHands(ctx context.Context) error {
 }
 
 // highest are the floors of those agents that need most to drive a shot, kind by kind: whoever is dearest may be what
-// is
-// measured.
+// is measured.
 func highest(load *result.Load) (out []result.Floor) {
 	cost := func(f *result.Floor) float64 { return f.Wall.Seconds() / float64(max(f.Shots, 1)) }
 	for i := range load.Agents {
@@ -203,10 +199,9 @@ func (h *heat) glanced(g HandsGlance) {
 	})
 }
 
-// doAgain makes up for a heat that somebody elsewhere did not do their part of: those who failed are waited for or left
-// out, what is left of the round is dropped, and it is done again at the end, so that it favours nobody. It reports
-// false
-// where err is none of that.
+// doAgain makes up for a heat that somebody elsewhere did not do their part of: those who failed are waited for or
+// left out, what is left of the round is dropped, and it is done again at the end, so that it favours nobody. It
+// reports false where err is none of that.
 func (r *runner) doAgain(ctx context.Context, i int, err error) (bool, error) {
 	var failed *HandsError
 	if !errors.As(err, &failed) || r.cfg.Hands == nil || ctx.Err() != nil {

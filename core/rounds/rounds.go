@@ -58,9 +58,8 @@ type Config struct {
 	Before *result.Result
 	// Steering says how a sweep goes on that has a time, or points to be added.
 	Steering Steering
-	// Within is how long the whole may take: rounds for which there is no time any more are left out, whatever was found
-	// by
-	// then, so that it favours nobody. 0: as long as it takes. A sweep has a time of its own in its plan.
+	// Within is how long the whole may take: rounds for which there is no time any more are left out, whatever was
+	// found by then, so that it favours nobody. 0: as long as it takes. A sweep has a time of its own in its plan.
 	Within time.Duration
 	// Builds is where what is built from commits is kept.
 	Builds commits.Cache

@@ -13,8 +13,7 @@ import (
 )
 
 // travelling are the events that may come from a run on another machine, by their names. Ended travels as an ending,
-// for
-// the sake of its error; NotKept is of whoever keeps runs, and does not.
+// for the sake of its error; NotKept is of whoever keeps runs, and does not.
 var travelling = func() map[string]reflect.Type {
 	out := map[string]reflect.Type{}
 	for _, e := range []Event{
@@ -107,8 +106,7 @@ func (e *ending) err() error {
 }
 
 // UnpackEvent reads what PackEvent wrote, which may come from anybody: what is no event is an error. The result of
-// Ended
-// has no heats.
+// Ended has no heats.
 func UnpackEvent(text []byte) (Event, error) {
 	var p parcel
 	if err := json.Unmarshal(text, &p); err != nil {

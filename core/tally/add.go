@@ -200,8 +200,7 @@ func (r *Recorder) keptShare() float64 {
 }
 
 // evenly calls visit for a share of all shots among those that were kept: of each sample every k-th place, since a
-// place
-// holds what came first as long as nothing took it.
+// place holds what came first as long as nothing took it.
 func (r *Recorder) evenly(share float64, visit func(*Raw)) {
 	for _, s := range r.samples() {
 		n := len(s.kept)

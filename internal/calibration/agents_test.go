@@ -10,8 +10,7 @@ import (
 var byAgents = flag.Int("agents", 0, "judge `DUELS` of each kind that agents drive who differ, not a few")
 
 // Where several machines drive a heat together that differ among themselves, intervals cover the truth as often as
-// where
-// one does. docs/statistics.md has the shares of 2 000 duels.
+// where one does. docs/statistics.md has the shares of 2 000 duels.
 func TestAgentsThatDifferKeepThePromise(t *testing.T) {
 	duels, numbers, all := 150, []int{4}, []int{6, 10}
 	if testing.Short() {
