@@ -29,6 +29,12 @@ var program string
 // withoutTerminal is set where tmux cannot be had; make test says so then.
 const withoutTerminal = "PACEDUEL_TEST_WITHOUT_TERMINAL"
 
+// beside lets a test run beside others that want no quiet machine, either. They wait for most of their time.
+func beside(t *testing.T) {
+	t.Helper()
+	t.Parallel()
+}
+
 func TestMain(m *testing.M) {
 	if _, err := exec.LookPath("tmux"); err != nil && os.Getenv(withoutTerminal) == "" {
 		fmt.Fprintln(
@@ -130,6 +136,7 @@ rounds: 8
 `
 
 func TestRunJudgesKeepsAndExports(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", quick)
 	o := h.run(t, "run", "count.duel.yaml", "--json", "out.json", "--seed", "7")
@@ -224,6 +231,7 @@ func TestJudgingWhatWasMeasuredElsewhere(t *testing.T) {
 }
 
 func TestExitStatuses(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", quick)
 	h.write(t, "broken.duel.yaml", strings.Replace(quick, "repeat", "repeet", 1))
@@ -298,6 +306,7 @@ func TestANewPlanRuns(t *testing.T) {
 }
 
 func TestBetweenNeedsNoPlan(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 20000))
 	o := h.run(
@@ -622,6 +631,7 @@ rounds: 2
 
 // A tool that tells what it spends where, cold and warm, and what moved from one phase to the other.
 func TestMarksAndStarts(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.env = append(h.env, "PACEDUEL="+program)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
@@ -652,7 +662,7 @@ func TestMarksAndStarts(t *testing.T) {
 }
 
 func TestTheHeadlessDemo(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	h := newHome(t)
 	began := time.Now()
 	o := h.run(t, "demo", "--headless")
@@ -662,6 +672,7 @@ func TestTheHeadlessDemo(t *testing.T) {
 
 // A tool that rewrites its input and remembers: cold and warm are two figures, and its input stays as it was.
 func TestColdAndWarm(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	before, err := os.ReadFile(filepath.Join(h.dir, "untidy.txt"))
@@ -689,7 +700,7 @@ func TestColdAndWarm(t *testing.T) {
 // The demo's archive is copied six ways, cold and warm; what arrives is the same, and each way's system calls are
 // counted.
 func TestPathsOfAFile(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	h := newHome(t)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	o := h.run(t, "run", "chart-archive.duel.yaml", "--rounds", "2", "--set", "pace.repeat=1", "--json", "out.json")
@@ -725,7 +736,7 @@ func TestWhatTheMachineCannotDo(t *testing.T) {
 
 // What pipelines do: a time for all, held to what is kept in a folder, and figures for others.
 func TestInAPipeline(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", strings.Replace(quick, "40000", "4000", 1)+"claims: [ long mean under 1us ]\n")
 	h.write(t, "base/note", "")

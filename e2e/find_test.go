@@ -42,7 +42,7 @@ done`)
 // The commit that made the packer slow is found, by real builds and runs: an interrupted search goes on, here on
 // screen, where the commits stand as a line.
 func TestTheSlowCommitIsFound(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	h := newHome(t)
 	h.env = append(h.env, "P="+program, "XDG_CACHE_HOME="+filepath.Join(h.dir, "cache"))
 	packerRepository(t, h)
@@ -78,7 +78,7 @@ func TestTheSlowCommitIsFound(t *testing.T) {
 
 // Revisions are compared straight away; what does not build is told, and the worktree stays as it is.
 func TestRevisionsAreCompared(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	h := newHome(t)
 	h.env = append(h.env, "P="+program, "XDG_CACHE_HOME="+filepath.Join(h.dir, "cache"))
 	packerRepository(t, h)

@@ -16,6 +16,7 @@ import (
 // What happens inside a shot: legs of a page, and spans of a service that tells of itself, measured, said, shown and
 // saved.
 func TestTheInsideOfShots(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	h.env = append(h.env, "PACEDUEL="+program)
@@ -58,6 +59,7 @@ func TestTheInsideOfShots(t *testing.T) {
 
 // A shot of several requests, in one order and the other, against a service of the demo.
 func TestAPageInLegs(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.run(t, "harbour", "lay", ".").says(t, 0)
 	h.env = append(h.env, "HARBOUR="+serveHarbour(t, h))
@@ -77,6 +79,7 @@ func TestAPageInLegs(t *testing.T) {
 
 // Lines with a time show what happens inside a program that knows nothing of us.
 func TestTheLinesExample(t *testing.T) {
+	beside(t)
 	if _, err := exec.LookPath("python3"); err != nil {
 		t.Skip("LEFT OUT: python3 is not installed here")
 	}

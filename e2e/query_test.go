@@ -40,7 +40,7 @@ func examples(t *testing.T) string {
 
 // The examples' plans start real servers on folders of their own, measure them, and leave nothing.
 func TestRealDatabases(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	for _, s := range exampleServers {
 		t.Run(s.name, func(t *testing.T) {
 			_, err := exec.LookPath(s.program)
@@ -66,6 +66,7 @@ func TestRealDatabases(t *testing.T) {
 
 // What a database counts is told of whoever uses it, here of commands: how many statements each of their runs makes.
 func TestADatabaseThatIsWatched(t *testing.T) {
+	beside(t)
 	debian, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	if _, err := exec.LookPath("psql"); err != nil || len(debian) == 0 {
 		t.Skip("LEFT OUT: PostgreSQL is not installed here")
@@ -154,6 +155,7 @@ func measured(t *testing.T, path string, counts []string, plan string) {
 
 // A duel of statements needs no plan and no server.
 func TestStatementsWithoutAPlan(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.run(t, "harbour", "lay", h.dir).says(t, 0)
 	h.run(t, "between", "--headless", "--rounds", "5", "--keep", "own.duel.yaml",
@@ -201,7 +203,7 @@ pace: { repeat: 3 }
 // A team's logbook on a server: several programs write at once and nothing is lost, what one enters others see, and who
 // does not say the password is told how to.
 func TestATeamsLogbook(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	s := servers.Postgres()
 	if s.Missing != "" {
 		t.Skip(s.Missing)

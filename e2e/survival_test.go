@@ -20,6 +20,7 @@ func laid(t *testing.T) home {
 
 // A clerk who does one thing after another lets nobody in meanwhile, and one who does it in slices does.
 func TestWhoWaitsForTheClerk(t *testing.T) {
+	beside(t)
 	h := laid(t)
 	o := h.run(t, "run", "tide-office.duel.yaml", "--rounds", "1", "--only", "slices", "--set", "pace.repeat=2",
 		"--json", "out.json")
@@ -39,6 +40,7 @@ func TestWhoWaitsForTheClerk(t *testing.T) {
 
 // A notice that is looked for is late by the time between two looks, asleep more than awake; one that is told is not.
 func TestWhenNoticesAreSeen(t *testing.T) {
+	beside(t)
 	h := laid(t)
 	o := h.run(t, "run", "notice-board.duel.yaml", "--rounds", "1", "--set", "pace.repeat=4", "--json", "out.json")
 	o.says(t, 1, "arrivals", "It is asked for every 50.0 ms", "awake against asleep")
@@ -61,6 +63,7 @@ func TestWhenNoticesAreSeen(t *testing.T) {
 
 // Of three logs whose processes are killed, the one that keeps positions back loses what it had acknowledged.
 func TestWhatACrashLoses(t *testing.T) {
+	beside(t)
 	h := laid(t)
 	o := h.run(t, "run", "position-log.duel.yaml", "--rounds", "1", "--set", "course.crash.times=2", "--set",
 		"pace.for=200ms", "--json", "out.json")

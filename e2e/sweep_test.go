@@ -26,6 +26,7 @@ claims: [counted at turns=100 at least 1.1x faster than set]
 `
 
 func TestASweepFromEndToEnd(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "turns.duel.yaml", overTurns)
 	h.run(t, "check", "turns.duel.yaml").says(t, 0, "at turns 100", "at turns 40000", "a run takes")
@@ -74,6 +75,7 @@ func TestASweepFromEndToEnd(t *testing.T) {
 
 // Points fill in as rounds go, values are read off, and from a point one comes to its own verdict and back.
 func TestASweepOnScreen(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "turns.duel.yaml", overTurns)
 	h.write(t, "a-first.duel.yaml", strings.Replace(overTurns, "duel: Turns", "duel: Another", 1))

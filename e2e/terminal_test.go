@@ -147,6 +147,7 @@ func TestTheDemoOnScreen(t *testing.T) {
 
 // The demo's agents are called for by the duel that wants them: they stand on the footing, and drive.
 func TestTheDemosAgentsOnScreen(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	term := openTerminal(t, h, 142, 42, "demo")
 	term.wait("26 duels in the demo harbour")
@@ -201,6 +202,7 @@ func TestAnInterruptOnScreen(t *testing.T) {
 
 // Without a plan, on screen; and colour left out when asked.
 func TestBetweenOnScreen(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.env = append(h.env, "NO_COLOR=yes")
 	h.write(t, "manifest.txt", strings.Repeat("0001;Brave Petrel;salt cod\n", 5000))
@@ -281,6 +283,7 @@ func TestTheFirstMinute(t *testing.T) {
 }
 
 func TestASavedFileOpensInEveryView(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "count.duel.yaml", quick)
 	h.run(t, "run", "count.duel.yaml", "--json", "out.json").says(t, 0)
@@ -335,6 +338,7 @@ footing: { workspace: { from: yard, fresh: run }, caches: [cold, warm] }
 
 // What services are about while a run is on, and afterwards how they came up and what they held.
 func TestServicesOnScreen(t *testing.T) {
+	beside(t)
 	h := newHome(t)
 	h.write(t, "lamps.duel.yaml", `duel: Lamps
 baseline: slow

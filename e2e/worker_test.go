@@ -9,7 +9,7 @@ import (
 
 // The harness of every language keeps the protocol. Those whose language is not on this machine are left out.
 func TestHarnesses(t *testing.T) {
-	t.Parallel() // with others that want no quiet machine
+	beside(t)
 	workers, err := filepath.Abs("../workers")
 	if err != nil {
 		t.Fatal(err)

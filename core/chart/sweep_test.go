@@ -33,6 +33,9 @@ func crossing(t *testing.T, params ...result.Parameter) (*judge.Sweep, *result.R
 }
 
 func TestLinesOfASweep(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	s, r := crossing(t, sample.Numbers("writers", plan.Threads, 1, 2, 4, 6, 8, 12))
 	l := chart.NewSweepLines(s, r, chart.SweepLook{Figure: figure.Mean})
 	if !l.LogX || !l.Scale.Log || len(l.Lines) != 3 || len(l.Along) != 6 {
@@ -59,6 +62,9 @@ func TestLinesOfASweep(t *testing.T) {
 
 // A hidden contender leaves its room to the others, and a part of the axis fills the picture.
 func TestLinesInPart(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	s, r := crossing(t, sample.Numbers("writers", plan.Threads, 1, 2, 4, 6, 8, 12))
 	whole := chart.NewSweepLines(s, r, chart.SweepLook{Figure: figure.Mean, Y: chart.Linear})
 	fewer := chart.NewSweepLines(s, r, chart.SweepLook{Figure: figure.Mean, Y: chart.Linear, Hidden: 1 << 2})
@@ -79,6 +85,9 @@ func TestLinesInPart(t *testing.T) {
 }
 
 func TestLinesAgainstTheBaseline(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	s, r := crossing(t, sample.Numbers("writers", plan.Threads, 1, 2, 4, 6, 8, 12))
 	l := chart.NewSweepLines(s, r, chart.SweepLook{Figure: figure.Mean, Scale: judge.AgainstBaseline})
 	for _, p := range l.Lines[0].Points {
@@ -95,6 +104,9 @@ func TestLinesAgainstTheBaseline(t *testing.T) {
 }
 
 func TestAMapOfTwoParameters(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	s, r := crossing(t, sample.Numbers("writers", plan.Threads, 1, 2, 4, 8), sample.Numbers("rows", plan.Items, 20, 400))
 	maps := chart.NewSweepMaps(s, r, figure.Mean)
 	if len(maps) != 1 || len(maps[0].Cells) != 2 || len(maps[0].Columns) != 4 || maps[0].Down != "rows" {
@@ -123,6 +135,9 @@ func TestAMapOfTwoParameters(t *testing.T) {
 
 // A law that falls below nothing beyond what was measured has no say in the scale.
 func TestALawBelowNothingLeavesTheScaleAlone(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	r := sample.MakeSwept(sample.Swept{
 		Duel: sample.Duel{
 			Entrants: []sample.Entrant{{Name: "falling", Bytes: 9}, {Name: "low", Bytes: 9}}, Rounds: 14, Shots: 20, Seed: 5,

@@ -73,7 +73,7 @@ func TestOneOfThreeServersIsKilled(t *testing.T) {
 	for killed := range 2 { // first that of an agent; then whoever runs the duel loses its own
 		victim := servers[killed*2]
 		r, err := h.run(h.plan(faulty+"load: { agents: 2, within: 4s }\n", nil),
-			atHeat(3, 300*time.Millisecond, func() { victim.Shutdown() }))
+			h.atHeat(3, func() { victim.Shutdown() }))
 		if err != nil || whole(r, 3, 2, 0) != "" || len(stopped(r)) > 0 {
 			t.Errorf("server %d killed: %v, %s, stopped: %q", killed*2, err, whole(r, 3, 2, 0), stopped(r))
 		}

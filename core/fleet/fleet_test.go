@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"net"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -25,8 +27,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	keeper.Run() // does not return in the process that removes folders when we are killed
-	hostMany()   // does not return in the process that many agents share
+	keeper.Run()                   // does not return in the process that removes folders when we are killed
+	hostMany()                     // does not return in the process that many agents share
+	flag.Set("test.parallel", "6") // tests wait for most of their time
 	os.Exit(m.Run())
 }
 
@@ -339,32 +342,46 @@ func TestAnotherVersion(t *testing.T) {
 	}
 }
 
-// An agent works for one run at a time, and says so.
+// An agent works for one run at a time, and says so. The service answers the first run only when the second has ended,
+// however long that takes: events are taken one by one, so that the last heats, at least, are held.
 func TestTwoRunsOverOneBus(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t)
+	begun, answer, over := make(chan struct{}), make(chan struct{}), make(chan error, 1)
+	h.seen = func(r *http.Request) {
+		if !strings.HasPrefix(r.URL.Path, "/held") {
+			return
+		}
+		select {
+		case <-begun:
+			<-answer
+		default:
+		}
+	}
 	h.join("quay-1", "")
-	long := h.plan("pace: { clients: 2, for: 1s, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil)
-	begun, over := make(chan struct{}), make(chan error, 1)
+	short := h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil)
+	h.url += "/held"
+	held := h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 3\nload: { agents: 1 }\n", nil)
 	link := h.link("first")
 	go func() {
-		_, err := runOver(t.Context(), link, long, func(e rounds.Event) {
-			if b, ok := e.(rounds.HeatBegan); ok && b.Contender == "joined" {
-				close(begun)
+		var once sync.Once
+		_, err := runOver(t.Context(), link, held, func(e rounds.Event) {
+			if _, ok := e.(rounds.HeatBegan); ok {
+				once.Do(func() { close(begun) })
 			}
 		})
 		over <- err
 	}()
 	<-begun
-	_, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil), nil)
+	_, err := h.run(short, nil)
 	if err == nil || !strings.Contains(err.Error(), "quay-1 works for run") {
 		t.Errorf("a second run: %v", err)
 	}
+	close(answer)
 	if err := <-over; err != nil {
 		t.Errorf("the first run: %v", err)
 	}
-	if _, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil),
-		nil); err != nil {
+	if _, err := h.run(short, nil); err != nil {
 		t.Errorf("afterwards: %v", err)
 	}
 }
@@ -376,14 +393,7 @@ func TestAnInterruptReachesAgents(t *testing.T) {
 	h.join("quay-1", "")
 	p := h.plan("pace: { clients: 2, for: 60s }\nrounds: 2\nload: { agents: 1 }\n", nil)
 	ctx, cancel := context.WithCancel(t.Context())
-	r, err := runOver(ctx, h.link("runs"), p, func(e rounds.Event) {
-		if _, ok := e.(rounds.StageBegan); ok {
-			cancel()
-		}
-		if _, ok := e.(rounds.HeatBegan); ok {
-			time.AfterFunc(700*time.Millisecond, cancel)
-		}
-	})
+	r, err := runOver(ctx, h.link("runs"), p, h.atHeat(1, cancel))
 	if !errors.Is(err, context.Canceled) || r.Ending != result.Interrupted {
 		t.Errorf("ended with %v, %s", err, r.Ending)
 	}

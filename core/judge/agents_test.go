@@ -56,6 +56,7 @@ func TestClaimsAboutPlaces(t *testing.T) {
 }
 
 func TestAgentsThatWeakenAVerdict(t *testing.T) {
+	long(t)
 	second := func(r *result.Result, change func(*result.Share)) {
 		for i := range r.Heats {
 			change(&r.Heats[i].Shares[1])

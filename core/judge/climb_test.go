@@ -55,9 +55,7 @@ func climb(
 
 // The load that is held is the one that the queue's formula gives: μ - ln(100)/limit.
 func TestALimitIsFoundOnAClimb(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it computes for long, and starts no goroutine that others do not")
-	}
+	long(t)
 	var levels []float64
 	for rate := 500.0; rate < 4000; rate *= 1.12 {
 		levels = append(levels, rate)
@@ -74,7 +72,8 @@ func TestALimitIsFoundOnAClimb(t *testing.T) {
 				t.Errorf("disturbed %v: held %g; the formula gives %g", disturbed, side.got, side.want)
 			}
 		}
-		if want := 2769.7 / 769.7; a.Word != judge.Better || a.Low > want*1.02 || a.High < want*0.98 || a.Ratio < want*0.95 ||
+		if want := 2769.7 / 769.7; a.Word != judge.Better || a.Low > want*1.02 || a.High < want*0.98 ||
+			a.Ratio < want*0.95 ||
 			a.Ratio > want*1.05 {
 			t.Errorf("disturbed %v: %s %g (%g to %g); want %g", disturbed, a.Word, a.Ratio, a.Low, a.High, want)
 		}
@@ -90,6 +89,7 @@ func TestALimitIsFoundOnAClimb(t *testing.T) {
 }
 
 func TestTheEndsOfAClimbAreSaid(t *testing.T) {
+	long(t)
 	r := sample.Make(duel(sample.Times(0.01, 0.1), sample.Times(0.01, 0.1), 8, 20))
 	climb(t, r, []float64{1000, 1500, 2000}, 20*time.Millisecond, map[string]float64{
 		"per-vessel": 1100, "joined": 9000,

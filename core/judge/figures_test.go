@@ -117,6 +117,7 @@ func mixed(middle, tail float64) func(*rand.Rand, int) float64 {
 }
 
 func TestTradeOffsAreNamed(t *testing.T) {
+	long(t)
 	r := sample.Make(duel(mixed(0.010, 0.020), mixed(0.005, 0.080), 12, 2000))
 	v := weigh(t, r)
 	if !strings.HasPrefix(
@@ -148,6 +149,7 @@ func TestTradeOffsAreNamed(t *testing.T) {
 }
 
 func TestRankingTellsWhoCannotBeToldApart(t *testing.T) {
+	long(t)
 	d := sample.Duel{Rounds: 12, Shots: 400, Seed: 5, Entrants: []sample.Entrant{
 		{Name: "slow", Latency: sample.Times(0.020, 0.1)}, {Name: "twin", Latency: sample.Times(0.010, 0.1)},
 		{Name: "fast", Latency: sample.Times(0.004, 0.1)}, {Name: "other twin", Latency: sample.Times(0.010, 0.1)},
@@ -287,6 +289,7 @@ func mirrored(own, twin float64) *result.Result {
 }
 
 func TestTheBaselineAgainstItself(t *testing.T) {
+	long(t)
 	v := weigh(t, mirrored(1.05, 1.08))
 	if len(v.Faces) != 1 || v.Mirror == nil || v.Mirror.Contender != "per-vessel again" {
 		t.Fatalf("%d faces, mirror %v", len(v.Faces), v.Mirror)
@@ -347,6 +350,7 @@ func TestLooks(t *testing.T) {
 
 // It is long since its cases are listed in it.
 func TestDisturbancesAreTold(t *testing.T) {
+	long(t)
 	find := func(v *judge.Verdict, kind judge.CautionKind) *judge.Caution {
 		for i := range v.Cautions {
 			if v.Cautions[i].Kind == kind {
@@ -804,6 +808,7 @@ func told(t *testing.T, split result.Split, amounts func(round int) (base, own i
 }
 
 func TestNoneAgainstManyIsAFinding(t *testing.T) {
+	long(t)
 	lines := result.Split{Name: "lost", Told: true, Unit: "lines", PerUnit: 1000}
 	for name, tt := range map[string]struct {
 		amounts func(round int) (base, own int64)
@@ -929,9 +934,7 @@ func TestClaimsAboutWhatIsNoneEverywhere(t *testing.T) {
 // What shots of many operations take says no more than these do: it leaves the ladder to them, and the sentence too,
 // and it is said whose operations have no percentiles.
 func TestOperationsTakeThePlaceOfTheirShots(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it computes for long, and starts no goroutine that others do not")
-	}
+	long(t)
 	operation := result.Split{Name: "operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
 	tail := result.Split{Name: "p99 of operation", Told: true, Unit: units.Nanosecond, PerUnit: 1000}
 	alike := func(round int) (int64, int64) { return 1300 + int64(round%3), 1300 + int64(round%3) }

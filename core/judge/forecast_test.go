@@ -12,6 +12,7 @@ import (
 
 // What a plan cannot settle is told before it runs, with what would.
 func TestWhatCannotComeOfItIsForeseen(t *testing.T) {
+	long(t)
 	plan := func(change func(*result.Plan)) *result.Result {
 		r := sample.Make(duel(sample.Times(0.010, 0.05), sample.Times(0.005, 0.05), 12, 20))
 		r.Heats = nil

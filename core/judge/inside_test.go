@@ -58,7 +58,8 @@ func TestTheTypicalShot(t *testing.T) {
 			t.Errorf("%q; want %q", a.Say(), want)
 		}
 	}
-	if !strings.HasSuffix(b.Say(), "ms.") || !strings.Contains(b.Say(), "Nothing of it waits for what it does not need.") {
+	if !strings.HasSuffix(b.Say(), "ms.") || !strings.Contains(b.Say(),
+		"Nothing of it waits for what it does not need.") {
 		t.Errorf("%q", b.Say())
 	}
 	if len(v.Moved) != 1 || v.Moved[0].Contender != "together" {
@@ -90,8 +91,9 @@ func TestWhoWaitsForWhat(t *testing.T) {
 	}{
 		{calls, "a takes 80.0 ms, of which 2 x list, one after another, are 40.0 ms. With all at once that need nothing " +
 			"of each other it could take 60.0 ms."},
-		{needed, "a takes 80.0 ms, of which 2 x list, one after another, are 40.0 ms. Nothing of it waits for what it does " +
-			"not need. If list took half, it would take 60.0 ms."},
+		{needed,
+			"a takes 80.0 ms, of which 2 x list, one after another, are 40.0 ms. Nothing of it waits for what it does " +
+				"not need. If list took half, it would take 60.0 ms."},
 		{tide, "a takes 80.0 ms: call and tide wait for each other, 20.0 ms + 20.0 ms, and need not. Together they could " +
 			"take 60.0 ms."},
 	} {
@@ -185,7 +187,8 @@ func TestWhatOnlyMoved(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if m := certain.Moved[0]; !m.Kept || !strings.Contains(m.Sentence, "What it saves comes back elsewhere: in all 0 s.") {
+	if m := certain.Moved[0]; !m.Kept || !strings.Contains(m.Sentence,
+		"What it saves comes back elsewhere: in all 0 s.") {
 		t.Errorf("%+v: %s", m.Whole, m.Sentence)
 	}
 	r.Heats[0].Inside.Steps[0].Name = "other"
@@ -202,6 +205,7 @@ func TestWhatOnlyMoved(t *testing.T) {
 
 // What was wrong with spans, and that many shots were traced, are cautions of whom they are of.
 func TestCautionsOfSpans(t *testing.T) {
+	long(t)
 	for _, tt := range []struct {
 		traced result.Traced
 		kind   judge.CautionKind
@@ -254,7 +258,8 @@ func TestStepsAtOnceDoNotFollow(t *testing.T) {
 			}}
 			for j, name := range []string{"style", "chart", "news"} {
 				s.Spans = append(s.Spans, spans.Span{
-					Name: name, Begin: 10 * time.Millisecond, End: 10*time.Millisecond + took[j], Parent: spans.None, Needs: []int{0},
+					Name: name, Begin: 10 * time.Millisecond, End: 10*time.Millisecond + took[j], Parent: spans.None,
+					Needs: []int{0},
 				})
 			}
 			out = append(out, s)

@@ -19,6 +19,14 @@ import (
 	"paceduel/internal/sample"
 )
 
+// long leaves a test out where tests are to be short, which is where races are looked for.
+func long(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
+}
+
 func weigh(t *testing.T, r *result.Result) *judge.Verdict {
 	t.Helper()
 	v, err := judge.Judge(r)
@@ -236,6 +244,7 @@ func TestOnlyCompleteRoundsCount(t *testing.T) {
 
 // False verdicts over all figures stay at five in a hundred: a contender against its like.
 func TestFalseVerdictsAreRare(t *testing.T) {
+	long(t)
 	duels := 60 // internal/calibration holds it with very many
 	if testing.Short() {
 		duels = 15

@@ -57,6 +57,7 @@ func TestSomebodyWaitsSeldom(t *testing.T) {
 }
 
 func TestWhoWaitsMeanwhile(t *testing.T) {
+	long(t)
 	_, v := held(t, 2600*time.Millisecond, 12*time.Millisecond, 11*time.Millisecond)
 	if len(v.Meanwhile) != 3 {
 		t.Fatalf("%d", len(v.Meanwhile))

@@ -43,9 +43,7 @@ func judgeSweep(t *testing.T, r *result.Result) *judge.Sweep {
 }
 
 func TestWhoWinsWhere(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it computes for long, and starts no goroutine that others do not")
-	}
+	long(t)
 	for _, drift := range []float64{0, 0.5} { // which falls on all points alike
 		d := crossing()
 		d.Drift = drift
@@ -72,6 +70,7 @@ func TestWhoWinsWhere(t *testing.T) {
 
 // A machine that gets slower while it runs makes no contender grow with the parameter.
 func TestADriftBecomesNoTrend(t *testing.T) {
+	long(t)
 	d := crossing()
 	d.Drift = 1
 	d.Takes = func(way int, _ ...float64) float64 { return 0.001 * float64(1+way) }
@@ -89,6 +88,7 @@ func TestADriftBecomesNoTrend(t *testing.T) {
 
 // What stands at a point is what its own duel would say, except that its words hold for all points together.
 func TestAPointByItself(t *testing.T) {
+	long(t)
 	r := sample.MakeSwept(crossing())
 	s := judgeSweep(t, r)
 	for i := range r.Sweep.Points {
@@ -131,9 +131,7 @@ func TestASweepIsTheSameEachTime(t *testing.T) {
 }
 
 func TestClaimsAlongASweep(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it computes for long, and starts no goroutine that others do not")
-	}
+	long(t)
 	tests := []struct {
 		claim string
 		want  judge.Finding
@@ -141,7 +139,8 @@ func TestClaimsAlongASweep(t *testing.T) {
 	}{
 		{"mapped at writers=12 at least 2x faster than buffered", judge.Upheld, "writers 12"},
 		{"mapped at least 1x faster than buffered", judge.Refuted, "not so at writers 1"},
-		{"mapped at writers 4 or more at least 1.05x faster than buffered", judge.Upheld, "closest of 4 points is writers 4"},
+		{"mapped at writers 4 or more at least 1.05x faster than buffered", judge.Upheld,
+			"closest of 4 points is writers 4"},
 		{"buffered mean under 4ms at every writers", judge.Refuted, "not so at writers 12"},
 		{"buffered mean under 20ms at every writers", judge.Upheld, "closest of 6 points is writers 12"},
 		{"mapped best at writers 6 or more", judge.Upheld, "closest"},
@@ -191,6 +190,7 @@ func TestSweetSpotsAndTradeOffs(t *testing.T) {
 
 // What a law comes to at the plan's own figures is told with its interval, and what lies beyond the measured as such.
 func TestWhatALawIsWorth(t *testing.T) {
+	long(t)
 	d := crossing()
 	d.Parameters = []result.Parameter{sample.Numbers("rows", plan.Items, 20, 50, 100, 200, 500)}
 	d.Takes = func(way int, at ...float64) float64 { return 0.001 + 0.00001*float64(1+way)*at[0] }
@@ -213,6 +213,7 @@ func TestWhatALawIsWorth(t *testing.T) {
 }
 
 func TestASweepOverTwo(t *testing.T) {
+	long(t)
 	d := crossing()
 	d.Parameters = append(d.Parameters, sample.Numbers("rows", plan.Items, 20, 4000))
 	takes := d.Takes
@@ -275,6 +276,7 @@ func TestScalesOfALine(t *testing.T) {
 // While it runs only the wider intervals of close contenders want further rounds, and points where lines bend come
 // next.
 func TestSteering(t *testing.T) {
+	long(t)
 	d := crossing()
 	d.Entrants = d.Entrants[:2]
 	d.Parameters = []result.Parameter{sample.Numbers("writers", plan.Threads, 1, 2, 4)}
@@ -331,6 +333,7 @@ func TestASweepThatSettlesNothing(t *testing.T) {
 
 // A contender that fails at one point leaves the others as they are.
 func TestAPointWithoutValues(t *testing.T) {
+	long(t)
 	r := sample.MakeSwept(crossing())
 	at := cell.At(map[string]string{"writers": "4"})
 	r.Heats = slices.DeleteFunc(r.Heats, func(h result.Heat) bool { return h.Point == at && h.Contender == "locked" })
@@ -367,6 +370,7 @@ func BenchmarkJudgeSweep(b *testing.B) {
 
 // Whoever fails at some points is told before anything else, and where that is worst.
 func TestWhoFailsIsToldFirst(t *testing.T) {
+	long(t)
 	r := sample.MakeSwept(crossing())
 	for i := range r.Heats {
 		if h := &r.Heats[i]; h.Contender == "mapped" && slices.Contains([]string{"8", "12"}, h.Point.Values()["writers"]) {
@@ -385,6 +389,7 @@ func TestWhoFailsIsToldFirst(t *testing.T) {
 
 // A power law says "as long" of times alone.
 func TestAPowerIsToldInTheFiguresOwnWords(t *testing.T) {
+	long(t)
 	d := crossing()
 	d.Parameters = []result.Parameter{sample.Numbers("rows", plan.Items, 10, 20, 40, 80, 160, 320)}
 	d.Takes = func(way int, at ...float64) float64 { return 1e-6 * float64(1+way) * at[0] * at[0] }
@@ -410,6 +415,7 @@ func TestAPowerIsToldInTheFiguresOwnWords(t *testing.T) {
 
 // A plan that names one state of caches has its words like any other.
 func TestOneStateHasItsWords(t *testing.T) {
+	long(t)
 	r := sample.MakeSwept(crossing())
 	r.Footing.States = []string{"warm"}
 	for i := range r.Heats {
@@ -424,6 +430,7 @@ func TestOneStateHasItsWords(t *testing.T) {
 
 // A table says which scale its numbers are on, and one of many entries is an entry.
 func TestTablesAreOnTheirScale(t *testing.T) {
+	long(t)
 	d := crossing()
 	d.Parameters = []result.Parameter{sample.Numbers("entries", plan.Items, 1, 2, 4, 6, 8, 12)}
 	s := judgeSweep(t, sample.MakeSwept(d))

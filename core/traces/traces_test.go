@@ -412,6 +412,9 @@ func TestWaitingForSpans(t *testing.T) {
 
 // A million spans take bounded memory: what there is no room for is dropped and counted.
 func TestAMillionSpans(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it computes for long, and starts no goroutine that others do not")
+	}
 	r := listen(t)
 	zero := civil(r, r.clock.Now())
 	const each = 5_000
@@ -459,7 +462,8 @@ func FuzzSpans(f *testing.F) {
 	f.Add(true, []byte(`{"resourceSpans":[{"scopeSpans":[{"spans":[{"startTimeUnixNano":1e3}]}]}]}`))
 	f.Fuzz(func(t *testing.T, isJSON bool, content []byte) {
 		r := &Receiver{
-			clock: clock.Start(), ours: map[Prefix]bool{prefix: true}, kept: map[[16]byte]*trace{}, names: map[string]string{},
+			clock: clock.Start(), ours: map[Prefix]bool{prefix: true}, kept: map[[16]byte]*trace{},
+			names:  map[string]string{},
 			closed: map[[16]byte]bool{},
 		}
 		r.take(body{content, isJSON})

@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -186,7 +187,10 @@ func TestConformance(t *testing.T) {
 				Failures: failures,
 				Elsewhere: []plan.Settings{
 					asking("://10.1.2.3", func(s *Settings) { s.URL = scheme(asking("/tide", nil).URL) + "://10.1.2.3:9/" }),
-					asking("://far.example", func(s *Settings) { s.URL = scheme(asking("/tide", nil).URL) + "://far.example:9/" }),
+					asking("://far.example", func(s *Settings) {
+						s.URL = scheme(asking("/tide", nil).URL) +
+							"://far.example:9/"
+					}),
 				},
 			})
 		})
@@ -291,10 +295,12 @@ func TestBothPathsSeeTheSame(t *testing.T) {
 					(full.Err == nil) != (lean.Err == nil) {
 					t.Errorf("shot %d: full %+v %v\nlean %+v %v", i, full, full.Err, lean, lean.Err)
 				}
-				if a, b := full.View, lean.View; string(a.Body) != string(b.Body) || a.Outcome != b.Outcome || a.Bytes != b.Bytes ||
+				if a, b := full.View, lean.View; string(a.Body) != string(b.Body) || a.Outcome != b.Outcome ||
+					a.Bytes != b.Bytes ||
 					a.Type != b.Type {
 					t.Errorf(
-						"shot %d: full saw %s, %d bytes %.80q\nlean saw %s, %d bytes %.80q", i, a.Outcome, a.Bytes, a.Body, b.Outcome,
+						"shot %d: full saw %s, %d bytes %.80q\nlean saw %s, %d bytes %.80q", i, a.Outcome, a.Bytes, a.Body,
+						b.Outcome,
 						b.Bytes, b.Body,
 					)
 				}
@@ -311,7 +317,8 @@ func TestAKeptConnectionThatWasClosed(t *testing.T) {
 	server.Start()
 	t.Cleanup(server.Close)
 	for _, path := range []string{"full", "lean"} {
-		d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Path = path }), byCrew)
+		d, err := open(contender.Setup{Clock: clock.Start()}, asking(server.URL, func(s *Settings) { s.Path = path }),
+			byCrew)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -584,16 +591,19 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 		{"no address", asking("", nil), "", "nothing says where to ask"},
 		{"no scheme", asking("localhost/x", nil), "url", "is not an address to ask"},
 		{
-			"header name", asking("http://localhost/", func(s *Settings) { s.Headers = map[string]plan.Word{"X Board": "a"} }),
+			"header name", asking("http://localhost/",
+				func(s *Settings) { s.Headers = map[string]plan.Word{"X Board": "a"} }),
 			"headers.X Board", "is not a header name",
 		},
 		{
-			"header value", asking("http://localhost/", func(s *Settings) { s.Headers = map[string]plan.Word{"X-B": "a\r\nb"} }),
+			"header value", asking("http://localhost/",
+				func(s *Settings) { s.Headers = map[string]plan.Word{"X-B": "a\r\nb"} }),
 			"headers.X-B", "cannot be sent",
 		},
 		{"no rows file", asking("http://localhost/", func(s *Settings) { s.Rows = "none.csv" }), "rows", "no such file"},
 		{
-			"no rows", asking("http://localhost/", func(s *Settings) { s.Rows = rows }), "rows", "has a header line and no rows",
+			"no rows", asking("http://localhost/", func(s *Settings) { s.Rows = rows }), "rows",
+			"has a header line and no rows",
 		},
 		{"another machine", asking("http://10.1.2.3/", nil), "url", "10.1.2.3 is not this machine"},
 		{
@@ -609,10 +619,12 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 			"a value or a file",
 		},
 		{
-			"a user without a password", asking("http://localhost/", func(s *Settings) { s.Auth = &Auth{User: "quay"} }), "auth",
+			"a user without a password", asking("http://localhost/", func(s *Settings) { s.Auth = &Auth{User: "quay"} }),
+			"auth",
 			"takes a user and a password",
 		},
-		{"at once without a batch", asking("http://localhost/", func(s *Settings) { s.AtOnce = 3 }), "at-once", "under way"},
+		{"at once without a batch", asking("http://localhost/", func(s *Settings) { s.AtOnce = 3 }), "at-once",
+			"under way"},
 		{
 			"TLS in clear", asking("http://localhost/", func(s *Settings) { s.TLS = &TLS{Insecure: true} }), "tls",
 			"there is no TLS",
@@ -622,7 +634,8 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 			"no certificate in PEM",
 		},
 		{
-			"no proxy", asking("http://localhost/", func(s *Settings) { s.Proxy = "127.0.0.1:3128" }), "proxy", "is not a proxy",
+			"no proxy", asking("http://localhost/", func(s *Settings) { s.Proxy = "127.0.0.1:3128" }), "proxy",
+			"is not a proxy",
 		},
 		{
 			"a proxy elsewhere", asking("http://localhost/", func(s *Settings) { s.Proxy = "http://10.1.2.3:80" }), "proxy",
@@ -632,7 +645,8 @@ func TestCheckFindsWhatCannotBeSent(t *testing.T) {
 			"lean HTTP/2", asking("http://localhost/", func(s *Settings) { s.Path, s.Protocol = "lean", http2 }), "path",
 			"does not know HTTP/2",
 		},
-		{"no time", asking("http://localhost/", func(s *Settings) { s.Timeout = 0 }), "timeout", "a limit of no time at all"},
+		{"no time", asking("http://localhost/", func(s *Settings) { s.Timeout = 0 }), "timeout",
+			"a limit of no time at all"},
 	}
 	for _, tt := range tests {
 		faults := tt.s.Check(plan.Surroundings{})
@@ -684,6 +698,59 @@ func TestACrewThatThinks(t *testing.T) {
 	})
 	if err != nil || fired[0] != 0 || slices.Contains(fired[1:], 0) || fired[1]+fired[2]+fired[3]+fired[4] != 40 {
 		t.Errorf("shots by client %v, %v; want 40 of the last four", fired, err)
+	}
+}
+
+// A server in this very process is answered by whom the runtime has a processor for: crews that wait leave it one,
+// however few there are. Where they did not, each shot would take as long as a crew waits at most, 5 ms.
+func TestCrewsLeaveRoomForOthers(t *testing.T) {
+	for _, tt := range []struct{ processors, crews int }{{1, 1}, {1, 2}, {2, 1}, {2, 2}, {2, 3}} {
+		t.Run(fmt.Sprintf("%d crews on %d", tt.crews, tt.processors), func(t *testing.T) {
+			defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(tt.processors))
+			settings, stop, err := floor(nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer stop()
+			var held atomic.Int64
+			var work sync.WaitGroup
+			const fired = 30
+			for range tt.crews {
+				d, err := open(contender.Setup{Clock: clock.Start()}, settings.(*Settings), byCrew)
+				if err != nil {
+					t.Fatal(err)
+				}
+				crew, err := d.Crew(1)
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer crew.Close()
+				left := fired
+				work.Go(func() {
+					err := crew.Drive(t.Context(), &contender.Job{
+						Next: func(int) (time.Duration, time.Duration, bool) {
+							left--
+							return 0, 0, left >= 0
+						},
+						Done: func(_ int, s *shots.Shot) {
+							if s.Class != shots.OK {
+								t.Error(s.Err)
+							}
+							if s.Latency() >= 5*time.Millisecond {
+								held.Add(1)
+							}
+						},
+					})
+					if err != nil {
+						t.Error(err)
+					}
+				})
+			}
+			work.Wait()
+			if n := held.Load(); n > int64(fired*tt.crews/3) {
+				t.Errorf("%d of %d shots waited for a processor", n, fired*tt.crews)
+			}
+		})
 	}
 }
 

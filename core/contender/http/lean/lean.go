@@ -9,7 +9,7 @@
 //
 // The crew's thread waits in epoll_pwait2 with a timer slack of a nanosecond and calls the kernel without telling Go's
 // scheduler, since its calls cannot block for longer than a few milliseconds: telling costs more than most of them
-// take.
+// take. Where others of this process need the processor that it waits on, it does tell.
 package lean
 
 import (
@@ -20,6 +20,7 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 	"unsafe"
@@ -52,7 +53,7 @@ type Config struct {
 	Timeout   time.Duration
 	MaxBody   int64
 	Keep      bool // connections are kept from shot to shot
-	// Beside says that several crews are at work at a time, so that one that waits has to let the others run.
+	// Beside says that clients of the same heat have crews of their own, so that one that waits lets the others run.
 	Beside bool
 	// Status says what is wrong with a status; nil is good.
 	Status func(status int, reason string) error
@@ -87,6 +88,7 @@ type Crew struct {
 	from, begun int
 	part        shares.Part // of a whole that others perform the rest of
 	all         int         // clients of that whole
+	processors  int         // that the runtime may use
 	swept       time.Duration
 	seen        time.Duration // the latest reading of the clock: when bytes came, or nothing did
 	job         *contender.Job
@@ -180,6 +182,7 @@ func (c *Crew) Drive(ctx context.Context, job *contender.Job) error {
 	unix.Prctl(unix.PR_SET_TIMERSLACK, 1, 0, 0, 0)
 	defer unix.Prctl(unix.PR_SET_TIMERSLACK, 0, 0, 0, 0)
 	defer undisturbed()()
+	defer c.holding()()
 	c.job, c.more, c.active, c.free, c.later = job, true, 0, c.free[:0], c.later[:0]
 	for i := len(c.conns) - 1; i >= 0; i-- {
 		c.conns[i].phase = idle
@@ -225,6 +228,24 @@ func undisturbed() (restore func()) {
 	}
 	return func() { unix.PthreadSigmask(unix.SIG_SETMASK, &before, nil) }
 }
+
+// holders are the crews of this process that may keep a processor of the runtime's to themselves while they wait.
+var holders atomic.Int32
+
+// holding says that the crew is at work and may keep its processor, until release is called.
+func (c *Crew) holding() (release func()) {
+	c.processors = runtime.GOMAXPROCS(0)
+	if c.cfg.Beside {
+		return func() {}
+	}
+	holders.Add(1)
+	return func() { holders.Add(-1) }
+}
+
+// holds reports whether the crew keeps its processor while it waits: that spares it a wait for one afterwards, but
+// leaves one fewer to everybody else in this process, who may be the very server that is waited for. One crew may where
+// there is another processor; of several none.
+func (c *Crew) holds() bool { return !c.cfg.Beside && c.processors > 1 && holders.Load() == 1 }
 
 // waiter is a connection whose client may shoot at a moment.
 type waiter struct {
@@ -640,7 +661,7 @@ func (c *Crew) cut(err error) {
 func (c *Crew) wait(d time.Duration) (int, error) {
 	spec := unix.NsecToTimespec(int64(max(d, 0)))
 	call := syscall.RawSyscall6
-	if c.cfg.Beside && d > 0 {
+	if d > 0 && !c.holds() {
 		call = syscall.Syscall6
 	}
 	n, _, errno := call(unix.SYS_EPOLL_PWAIT2, uintptr(c.epoll), uintptr(
