@@ -127,11 +127,11 @@ func (h *harbour) joinOver(c *cable, name, place string, change ...func(*Agent))
 func (h *harbour) atHeat(n int32, do func()) func(rounds.Event) {
 	var heats atomic.Int32
 	var once sync.Once
-	h.seen = func(*http.Request) {
+	h.see(func(*http.Request) {
 		if heats.Load() == n {
 			once.Do(func() { go do() })
 		}
-	}
+	})
 	return func(e rounds.Event) {
 		if _, ok := e.(rounds.HeatBegan); ok {
 			heats.Add(1)

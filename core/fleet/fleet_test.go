@@ -39,7 +39,7 @@ type harbour struct {
 	bus  *bus.Server
 	url  string
 	hits atomic.Int64
-	seen func(*http.Request) // is told of each request, when set
+	seen atomic.Pointer[func(*http.Request)] // is told of each request, when set
 	// connect makes a link to a bus; nil: to the harbour's own.
 	connect func() *bus.Link
 }
@@ -54,8 +54,8 @@ func newHarbour(t testing.TB) *harbour {
 	h.bus = s
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h.hits.Add(1)
-		if h.seen != nil {
-			h.seen(r)
+		if seen := h.seen.Load(); seen != nil {
+			(*seen)(r)
 		}
 		fmt.Fprintln(w, "six berths")
 	}))
@@ -63,6 +63,9 @@ func newHarbour(t testing.TB) *harbour {
 	h.url = service.URL
 	return h
 }
+
+// see has f told of each request from now on.
+func (h *harbour) see(f func(*http.Request)) { h.seen.Store(&f) }
 
 func (h *harbour) link(name string) *bus.Link {
 	h.t.Helper()
@@ -227,7 +230,7 @@ func TestRowsAreDealtWithoutOverlap(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t)
 	asked := make(chan string, 10_000)
-	h.seen = func(r *http.Request) { asked <- r.URL.Query().Get("vessel") }
+	h.see(func(r *http.Request) { asked <- r.URL.Query().Get("vessel") })
 	for i := range 3 {
 		h.join(fmt.Sprintf("quay-%d", i), "")
 	}
@@ -348,7 +351,7 @@ func TestTwoRunsOverOneBus(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t)
 	begun, answer, over := make(chan struct{}), make(chan struct{}), make(chan error, 1)
-	h.seen = func(r *http.Request) {
+	h.see(func(r *http.Request) {
 		if !strings.HasPrefix(r.URL.Path, "/held") {
 			return
 		}
@@ -357,7 +360,7 @@ func TestTwoRunsOverOneBus(t *testing.T) {
 			<-answer
 		default:
 		}
-	}
+	})
 	h.join("quay-1", "")
 	short := h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil)
 	h.url += "/held"
