@@ -125,6 +125,7 @@ var (
 func Shared() (*Keeper, error) { return shared() }
 
 func start() (*Keeper, error) {
+	passOverEnds()
 	// Processes whose parents end become our children instead of the system's, so that none of them can get lost.
 	adopts := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == nil
 	fd, err := unix.MemfdCreate("paceduel-keeper", unix.MFD_CLOEXEC)

@@ -153,7 +153,8 @@ func allDies(t *testing.T, dying bool) {
 		pids = append(pids, pid)
 	}
 	ways := []string{
-		"in a seat", "in a session of its own, with a mark", "in a session of its own, without environment, its parent gone",
+		"in a seat", "in a session of its own, with a mark",
+		"in a session of its own, without environment, its parent gone",
 		"the same, its parent there", "the user's",
 	}
 	if len(pids) != len(ways) {
@@ -317,5 +318,29 @@ func TestAdoptedProcessesEndByTheirMark(t *testing.T) {
 	}
 	if n := k.EndAllAdopted(others); n != 2 {
 		t.Errorf("%d processes of the other mark were ended; want 2", n)
+	}
+}
+
+// The end of a child wakes nobody here, and the child can be waited for all the same.
+func TestEndsWakeNobody(t *testing.T) {
+	if _, err := keeper.Shared(); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		t.Fatal(err)
+	}
+	handled, ignored := uint64(0), uint64(0)
+	for line := range strings.Lines(string(text)) {
+		fmt.Sscanf(line, "SigCgt: %x", &handled)
+		fmt.Sscanf(line, "SigIgn: %x", &ignored)
+	}
+	const ends = 1 << (syscall.SIGCHLD - 1)
+	if handled == 0 || handled&ends != 0 || ignored&ends != 0 {
+		t.Errorf("signals %x are handled and %x ignored; that of ends, %x, is to be in neither", handled, ignored, ends)
+	}
+	cmd := exec.Command("sh", "-c", "exit 3")
+	if err := cmd.Run(); cmd.ProcessState.ExitCode() != 3 {
+		t.Errorf("a child that ended with 3 is told as %v", err)
 	}
 }

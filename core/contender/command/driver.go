@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -136,7 +135,7 @@ func environment(dir string, over map[string]plan.Word, fill func(string) string
 func (d *driver) Client(int, int) contender.Client {
 	return &client{
 		d: d, marks: marks.New(d.settings.Marks, "stdout"), steps: marks.NewSteps(d.settings.Lines),
-		long: longWatch{clock: d.clock},
+		guard: newGuard(d.clock), long: newLongWatch(d.clock),
 	}
 }
 
@@ -150,12 +149,14 @@ type client struct {
 	stdin  *os.File // where the plan names none: the null device
 	stdout *os.File // the null device, or the file that output goes to
 	stderr *os.File // an unnamed file in memory, emptied before every shot
-	guard  guard
+	guard  *guard
 	runs   int
 	marks  *marks.Reader // nil without marks
 	told   shots.Marks
 	steps  *marks.Steps // nil where it prints no lines with a time
-	long   longWatch
+	long   *longWatch
+	// yielded is when it last let others run.
+	yielded time.Duration
 }
 
 // sweepEvery is how many runs pass between two looks for what they left in sessions of their own.
@@ -201,6 +202,7 @@ func (c *client) Rewind() {}
 
 func (c *client) Close() {
 	c.guard.close()
+	c.long.alarm.close()
 	for _, f := range []**os.File{&c.stdin, &c.stdout, &c.stderr} {
 		if *f != nil {
 			(*f).Close()
@@ -255,6 +257,7 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		attr.Files[2] = attr.Files[1]
 		attr.Sys = &syscall.SysProcAttr{Setsid: true, Setctty: true, Ctty: 1} // a session is a group of its own
 	}
+	c.yield()
 	begin()
 	ended, done := ending{}, false
 	if shot.Measure && !c.d.untraceable.Load() {
@@ -302,6 +305,19 @@ func (c *client) Shoot(ctx context.Context, shot *shots.Shot) {
 		if !shot.View.Sample {
 			shot.View.Version = c.version(ctx)
 		}
+	}
+}
+
+// turn is how long a client goes on without letting Go's scheduler have a word.
+const turn = 8 * time.Millisecond
+
+// yield lets others run now and then, before a run. From a goroutine that does not for 10 ms the runtime takes the
+// processor while it waits for a process to end, and then looks out for others like it every 20 µs: that was a seventh
+// of what a short run cost us.
+func (c *client) yield() {
+	if now := c.d.clock.Now(); now-c.yielded > turn {
+		runtime.Gosched()
+		c.yielded = now
 	}
 }
 
@@ -382,82 +398,10 @@ type ending struct {
 	err    error
 }
 
-// guard ends a process group at its limit or when ctx ends, as long as the group's number is its own.
-type guard struct {
-	mu     sync.Mutex
-	group  int // 0: none
-	killed bool
-	limit  *time.Timer
-	until  time.Time // the limit, since a timer may be late and find the next group
-	ctx    context.Context
-	forget func() bool
-}
-
-// over guards a group from now on.
-func (g *guard) over(ctx context.Context, group int, limit time.Duration) {
-	g.mu.Lock()
-	g.group, g.killed, g.until = group, false, time.Now().Add(limit)
-	g.mu.Unlock()
-	if g.limit == nil {
-		g.limit = time.AfterFunc(limit, g.expire)
-	} else {
-		g.limit.Reset(limit)
-	}
-	if g.ctx != ctx {
-		if g.forget != nil {
-			g.forget()
-		}
-		g.ctx, g.forget = ctx, context.AfterFunc(ctx, g.kill)
-	}
-	if ctx.Err() != nil {
-		g.kill() // it ended before there was anything to end
-	}
-}
-
-func (g *guard) expire() {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if !time.Now().Before(g.until) {
-		g.end()
-	}
-}
-
-func (g *guard) kill() {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.end()
-}
-
-// end is called with mu held.
-func (g *guard) end() {
-	if g.group != 0 {
-		g.killed = true
-		syscall.Kill(-g.group, syscall.SIGKILL)
-	}
-}
-
-// gone says that the leader has ended and is about to be reaped; it reports whether the group was ended by us.
-func (g *guard) gone() bool {
-	g.limit.Stop()
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.group = 0
-	return g.killed
-}
-
-func (g *guard) close() {
-	if g.limit != nil {
-		g.limit.Stop()
-	}
-	if g.forget != nil {
-		g.forget()
-	}
-}
-
 // await sees the exit, reaps the leader and then ends what is left of its group.
 func (c *client) await(ctx context.Context, pid int, shot *shots.Shot) (e ending) {
-	c.guard.over(ctx, pid, c.d.settings.Timeout.D())
-	c.long.begin(pid)
+	c.guard.over(ctx, pid, shot.Start+c.d.settings.Timeout.D())
+	c.long.begin(pid, shot.Start)
 	var info unix.Siginfo
 	for {
 		err := unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOWAIT, nil)

@@ -1,7 +1,6 @@
 package command
 
 import (
-	"sync"
 	"time"
 
 	"paceduel/core/clock"
@@ -16,45 +15,34 @@ const longRun = time.Second
 const lookEvery = 50 * time.Millisecond
 
 // longWatch looks at runs that last for long: what they hold and what they have used so far. One is used for one run
-// after another. Setting it costs a run that is short a tenth of a microsecond or two.
+// after another.
 type longWatch struct {
-	clock *clock.Clock
-	timer *time.Timer
-
-	mu    sync.Mutex
-	pid   int // that is to be looked at; 0: none
+	alarm alarm
+	pid   int // that is to be looked at
 	watch *meter.Watch
 	began time.Duration // the watch, by the clock
 }
 
-// begin is called when a process has been created.
-func (l *longWatch) begin(pid int) {
-	l.mu.Lock()
-	l.pid = pid
-	l.mu.Unlock()
-	if l.timer == nil {
-		l.timer = time.AfterFunc(longRun, l.look)
-		return
-	}
-	l.timer.Reset(longRun)
+func newLongWatch(c *clock.Clock) *longWatch {
+	l := &longWatch{}
+	l.alarm = alarm{clock: c, ring: func() {
+		l.began, l.watch = l.alarm.clock.Now(), meter.StartWatch(l.pid, lookEvery, nil)
+	}}
+	return l
 }
 
-func (l *longWatch) look() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.pid != 0 && l.watch == nil {
-		l.began, l.watch = l.clock.Now(), meter.StartWatch(l.pid, lookEvery, nil)
-	}
+// begin is called when a process has been created.
+func (l *longWatch) begin(pid int, start time.Duration) {
+	l.pid = pid
+	l.alarm.set(start + longRun)
 }
 
 // end is called when the process has ended and is not yet waited for, so that its number is still its own. It returns
 // what was seen of a run that began at start; none of a short one.
 func (l *longWatch) end(start time.Duration) (course []shots.Moment) {
-	l.timer.Stop()
-	l.mu.Lock()
+	l.alarm.unset()
 	watch := l.watch
-	l.pid, l.watch = 0, nil
-	l.mu.Unlock()
+	l.watch = nil
 	if watch == nil {
 		return nil
 	}
