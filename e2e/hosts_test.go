@@ -2,15 +2,8 @@ package e2e
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"os/exec"
@@ -19,7 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
+
+	"paceduel/internal/certificate"
 )
 
 // hosts are hosts on this machine: network namespaces on one bridge, the first with the address 10.77.0.1.
@@ -73,36 +67,12 @@ func (h *hosts) command(f *fleet, host int, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// sealed writes a certificate of 10.77.0.1 that signs itself, and its key.
-func (f *fleet) sealed(t *testing.T) {
-	t.Helper()
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	of := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "bus of the harbour"}, IsCA: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), BasicConstraintsValid: true,
-		IPAddresses: []net.IP{net.IPv4(10, 77, 0, 1)},
-	}
-	der, err := x509.CreateCertificate(rand.Reader, of, of, &private.PublicKey, private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	secret, err := x509.MarshalECPrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	f.write(t, "bus.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
-	f.write(t, "bus-key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret})))
-}
-
 // Agents on hosts of their own drive a service on another one, over a bus with TLS and a token; whose owner does not
 // allow it drives nothing.
 func TestAgentsOnHostsOfTheirOwn(t *testing.T) {
 	f := newFleet(t)
 	h := newHosts(t, 4)
-	f.sealed(t)
+	certificate.Write(t, f.dir, net.IPv4(10, 77, 0, 1))
 	f.env = append(f.env, "PACEDUEL_BUS_TOKEN=harbour-secret", "PACEDUEL="+program)
 	start := func(host int, args ...string) {
 		cmd := h.command(f, host, args...)
@@ -121,16 +91,15 @@ func TestAgentsOnHostsOfTheirOwn(t *testing.T) {
 	}
 	start(0, "harbour", "serve", "--listen", "10.77.0.1:8080", "--boards", "joined")
 	bus := "tls://10.77.0.1:4222"
-	start(1, "join", bus, "--bus-ca", "bus.pem", "--name", "quay", "--allow", "10.77.0.1")
-	start(2, "join", bus, "--bus-ca", "bus.pem", "--name", "roads", "--allow", "10.77.0.1")
-	start(3, "join", bus, "--bus-ca", "bus.pem", "--name", "careful")
+	start(1, "join", bus, "--bus-ca", "cert.pem", "--name", "quay", "--allow", "10.77.0.1")
+	start(2, "join", bus, "--bus-ca", "cert.pem", "--name", "roads", "--allow", "10.77.0.1")
+	start(3, "join", bus, "--bus-ca", "cert.pem", "--name", "careful")
 	run := func(lines string) outcome {
 		f.write(t, "board.duel.yaml",
 			"duel: Board\nbaseline: joined\nallow: [10.77.0.1]\ncontenders: { joined: , plain: }\n"+
 				"course: { http: { url: \"http://10.77.0.1:8080/berths?tide=001-high\" } }\n"+lines)
-		cmd := h.command(f, 0, "run", "board.duel.yaml", "--bus", "listen 10.77.0.1:4222", "--bus-cert", "bus.pem",
-			"--bus-key",
-			"bus-key.pem", "--json", "out.json")
+		cmd := h.command(f, 0, "run", "board.duel.yaml", "--bus", "listen 10.77.0.1:4222", "--bus-cert", "cert.pem",
+			"--bus-key", "key.pem", "--json", "out.json")
 		var out, errout bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &errout
 		err := cmd.Run()

@@ -2,15 +2,8 @@ package bus
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"path/filepath"
@@ -21,6 +14,8 @@ import (
 	"time"
 
 	"github.com/nats-io/nkeys"
+
+	"paceduel/internal/certificate"
 )
 
 // listen starts a server for a test.
@@ -171,7 +166,7 @@ func TestWhoIsNotKnownIsNotLetIn(t *testing.T) {
 }
 
 func TestTLS(t *testing.T) {
-	cert, key := certificate(t)
+	cert, key := certificate.Write(t, t.TempDir(), net.IPv4(127, 0, 0, 1))
 	s := listen(t, Listening{Token: "harbour-secret", Cert: cert, Key: key})
 	if !strings.HasPrefix(s.URL(), "tls://") {
 		t.Errorf("agents join at %s", s.URL())
@@ -185,38 +180,6 @@ func TestTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	own.Close()
-}
-
-// certificate makes a certificate of 127.0.0.1, signed by itself.
-func certificate(t *testing.T) (cert, key string) {
-	t.Helper()
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "bus of the harbour"}, IsCA: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), BasicConstraintsValid: true,
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
-	}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	secret, err := x509.MarshalECPrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	dir := t.TempDir()
-	cert, key = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	for path, block := range map[string]*pem.Block{
-		cert: {Type: "CERTIFICATE", Bytes: der}, key: {Type: "EC PRIVATE KEY", Bytes: secret},
-	} {
-		if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return cert, key
 }
 
 func TestWhereAServerMayListen(t *testing.T) {

@@ -141,7 +141,7 @@ func answering[Q, A any](do func(*Q) (A, error)) func([]byte) []byte {
 			out, err = do(&q)
 		}
 		if err != nil {
-			return encode(&answered{short(err.Error())})
+			return encode(&answered{short(err.Error()), isOwnersWord(err)})
 		}
 		return encode(out)
 	}

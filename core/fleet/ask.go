@@ -22,7 +22,10 @@ const (
 )
 
 // refusal is what an agent answered in place of doing what it was asked.
-type refusal struct{ words string }
+type refusal struct {
+	words   string
+	byOwner bool // who will say so again
+}
 
 func (r *refusal) Error() string { return r.words }
 
@@ -52,10 +55,10 @@ func (f *Fleet) askFor(
 	}
 	m.heard.Store(time.Now().UnixNano())
 	if err := decode(text, a); err != nil {
-		return &refusal{fmt.Sprintf("agent %s answered with %s", m.card.Name, err)}
+		return &refusal{words: fmt.Sprintf("agent %s answered with %s", m.card.Name, err)}
 	}
-	if no := a.why(); no != "" {
-		return &refusal{units.Printable(short(no))}
+	if no, byOwner := a.why(); no != "" {
+		return &refusal{units.Printable(short(no)), byOwner}
 	}
 	return nil
 }
@@ -133,8 +136,10 @@ func (f *Fleet) each(
 		if err == nil {
 			continue
 		}
-		if failed == nil {
-			failed = &rounds.HandsError{What: blame(members[i], err)}
+		no := (*refusal)(nil)
+		final := errors.As(err, &no) && no.byOwner
+		if failed == nil || final && !failed.Final {
+			failed = &rounds.HandsError{What: blame(members[i], err), Final: final}
 		}
 		failed.Names = append(failed.Names, members[i].card.Name)
 	}
@@ -184,7 +189,7 @@ func (f *Fleet) follow(ctx context.Context, m *member, job, until string, see fu
 		case err != nil:
 			return nil, err
 		case a.Failed != "":
-			return nil, &refusal{units.Printable(short(a.Failed))}
+			return nil, &refusal{units.Printable(short(a.Failed)), a.ByOwner}
 		case a.Stood > stoodLimit && until != "":
 			return nil, fmt.Errorf("agent %s did not run for %s: its process was stopped, or its machine had no time for it",
 				m.card.Name, units.Duration(a.Stood))

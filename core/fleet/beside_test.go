@@ -21,16 +21,7 @@ import (
 func beside(
 	ctx context.Context, link *bus.Link, p *plan.Plan, control *rounds.Control, watch func(rounds.Event),
 ) (*result.Result, error) {
-	out := make(chan rounds.Event)
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
-		for e := range out {
-			if watch != nil {
-				watch(e)
-			}
-		}
-	}()
+	out, watched := watching(watch)
 	f := New(Config{Link: link, Program: "test", Kinds: all.Kinds(), Wait: 2 * time.Second})
 	r, err := f.RunBeside(ctx, rounds.Config{Plan: p, Program: "test", Seed: 7, Glance: -1, Control: control}, out)
 	<-watched

@@ -141,9 +141,9 @@ func (h *harbour) run(p *plan.Plan, watch func(rounds.Event)) (*result.Result, e
 	return runOver(h.t.Context(), h.link("runs"), p, watch)
 }
 
-func runOver(ctx context.Context, link *bus.Link, p *plan.Plan, watch func(rounds.Event)) (*result.Result, error) {
-	out := make(chan rounds.Event)
-	watched := make(chan struct{})
+// watching tells watch, where that is not nil, of each event that is sent to out; watched is closed when out has been.
+func watching(watch func(rounds.Event)) (out chan rounds.Event, watched chan struct{}) {
+	out, watched = make(chan rounds.Event), make(chan struct{})
 	go func() {
 		defer close(watched)
 		for e := range out {
@@ -152,6 +152,11 @@ func runOver(ctx context.Context, link *bus.Link, p *plan.Plan, watch func(round
 			}
 		}
 	}()
+	return out, watched
+}
+
+func runOver(ctx context.Context, link *bus.Link, p *plan.Plan, watch func(rounds.Event)) (*result.Result, error) {
+	out, watched := watching(watch)
 	r, err := rounds.Run(ctx, rounds.Config{
 		Plan: p, Kinds: all.Kinds(), Program: "test", Seed: 7,
 		Hands: New(Config{Link: link, Program: "test", Kinds: all.Kinds(), Wait: 2 * time.Second}),
@@ -407,5 +412,28 @@ func TestAnInterruptReachesAgents(t *testing.T) {
 	})
 	if after := h.hits.Load(); after > before+4 {
 		t.Errorf("the service was asked %d times after the interrupt", after-before)
+	}
+}
+
+// A heat ends when its owner has it, however long its shots take.
+func TestAHeatTakesNoLongerThanTheOwnerAllows(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	h.join("quay-1", "", func(a *Agent) { a.cfg.Rules.Heat = 300 * time.Millisecond })
+	var heats atomic.Int32
+	h.see(func(r *http.Request) {
+		if heats.Load() > 0 {
+			<-r.Context().Done() // whoever asks has gone
+		}
+	})
+	_, err := h.run(h.plan("pace: { clients: 2, shots: 4, warmup: 0 }\nrounds: 1\nload: { agents: 1 }\n", nil),
+		func(e rounds.Event) {
+			if _, ok := e.(rounds.HeatBegan); ok {
+				heats.Add(1)
+			}
+		})
+	if err == nil || !strings.Contains(err.Error(), "the heat takes longer than the 300ms that whoever owns the agent") ||
+		heats.Load() != 1 {
+		t.Errorf("a heat without an end: %v after %d heats", err, heats.Load())
 	}
 }

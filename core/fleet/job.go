@@ -65,6 +65,7 @@ type job struct {
 	outcome []byte                // packed
 	sum     string
 	failed  string
+	byOwner bool // who does not allow it
 	stood   time.Duration
 	glance  *glance
 }
@@ -153,7 +154,7 @@ func (j *job) finish(outcome []byte, err error) {
 	j.mu.Lock()
 	j.outcome, j.sum = outcome, hex.EncodeToString(sum[:])
 	if err != nil {
-		j.failed = short(err.Error())
+		j.failed, j.byOwner = short(err.Error()), isOwnersWord(err)
 	}
 	j.mu.Unlock()
 	j.is(done)
@@ -330,8 +331,7 @@ func (a *Agent) heat(q *heatAsk) (answered, error) {
 		return answered{}, err
 	}
 	return answered{}, run.start(q.Job, func(ctx context.Context, j *job) (any, error) {
-		return run.drive(ctx, own, j,
-			q)
+		return run.drive(ctx, own, j, q)
 	})
 }
 
@@ -357,7 +357,8 @@ func (h *hosted) drive(ctx context.Context, own *hand, j *job, q *heatAsk) (*dri
 		},
 	})
 	if err != nil && ctx.Err() == nil && within.Err() != nil {
-		return nil, fmt.Errorf("the heat takes longer than the %s that the agent's owner allows", longest)
+		return nil, &ownersWord{fmt.Sprintf("the heat takes longer than the %s that whoever owns the agent allows",
+			longest)}
 	}
 	if err != nil {
 		return nil, err
@@ -407,7 +408,8 @@ func (a *Agent) wait(q *waitAsk) (waitAnswer, error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return waitAnswer{
-		Phase: j.phase, Failed: j.failed, Size: len(j.outcome), SHA256: j.sum, Stood: j.stood, Glance: j.glance,
+		answered: answered{ByOwner: j.byOwner}, Phase: j.phase, Failed: j.failed, Size: len(j.outcome), SHA256: j.sum,
+		Stood: j.stood, Glance: j.glance,
 	}, nil
 }
 

@@ -107,12 +107,16 @@ type asked struct {
 // answered is what every answer carries: why it was refused, or empty.
 type answered struct {
 	Refused string `json:"refused,omitempty"`
+	// ByOwner says that the agent's owner does not allow it, so that asking again is of no use.
+	ByOwner bool `json:"by_owner,omitempty"`
 }
 
-func (a *answered) why() string { return a.Refused }
+func (a *answered) why() (words string, byOwner bool) { return a.Refused, a.ByOwner }
 
 // answer is what an agent answers.
-type answer interface{ why() string }
+type answer interface {
+	why() (words string, byOwner bool)
+}
 
 // takeAsk has an agent work for a run.
 type takeAsk struct {

@@ -27,6 +27,16 @@ func DefaultRules() Rules {
 	return Rules{Clients: plan.MaxClients, Rate: 100_000, Heat: 10 * time.Minute}
 }
 
+// ownersWord is that an owner allows something not. It stays so however often an agent is asked.
+type ownersWord struct{ words string }
+
+func (w *ownersWord) Error() string { return w.words }
+
+func isOwnersWord(err error) bool {
+	var w *ownersWord
+	return errors.As(err, &w)
+}
+
 // lookup is what of an environment plans may use.
 func (r Rules) lookup(env func(string) (string, bool)) func(string) (string, bool) {
 	return func(name string) (string, bool) {
@@ -58,7 +68,8 @@ func (r Rules) refuse(p *plan.Plan, kinds []contender.Kind, part shares.Part, la
 func (r Rules) refuseHosts(p *plan.Plan) error {
 	for _, host := range p.Allow {
 		if !slices.Contains(r.Allow, host) && guard.New(nil).Check(host) != nil {
-			return fmt.Errorf("the plan asks %s, which the agent's owner does not allow; it has to join with --allow %s", host,
+			return fmt.Errorf("the plan asks %s, which the agent's owner does not allow; it has to join with --allow %s",
+				host,
 				host)
 		}
 	}
@@ -77,15 +88,18 @@ func (r Rules) refuseAmounts(p plan.Pace, part shares.Part) error {
 	if p.Warmup != nil {
 		length += p.Warmup.For.D()
 	}
+	var more string
 	switch {
 	case clients > r.Clients:
-		return fmt.Errorf("%d clients at once are more than the %d that whoever owns the agent allows", clients, r.Clients)
+		more = fmt.Sprintf("%d clients at once are more than the %d", clients, r.Clients)
 	case rate > r.Rate:
-		return fmt.Errorf("%.0f shots a second are more than the %.0f that whoever owns the agent allows", rate, r.Rate)
+		more = fmt.Sprintf("%.0f shots a second are more than the %.0f", rate, r.Rate)
 	case length > r.Heat:
-		return fmt.Errorf("heats of %s are longer than the %s that whoever owns the agent allows", length, r.Heat)
+		more = fmt.Sprintf("heats of %s are longer than the %s", length, r.Heat)
+	default:
+		return nil
 	}
-	return nil
+	return &ownersWord{more + " that whoever owns the agent allows"}
 }
 
 // refuseContenders holds contenders to what an agent does: ask somebody, with files that it was handed.

@@ -21,9 +21,9 @@ import (
 // Hands drive the heats of a run from other machines, in this process's place: what contenders start from, services and
 // what is watched stay here. One run has them at a time, and asks for one thing after another.
 type Hands interface {
-	// Open has everybody get ready: read the plan, open its contenders, ask each of them once. It tells of each by
-	// ready as that comes, and returns who they are, in the order in which load is dealt to them. The error names who
-	// is missing, or what one of them found.
+	// Open has everybody get ready: read the plan, open its contenders, ask each of them once. When all are, it tells
+	// of each by o.Ready, and returns who they are, in the order in which load is dealt to them. The error names who is
+	// missing, or what one of them found.
 	Open(ctx context.Context, o Opening) (*result.Load, error)
 	// Drive has those at a place drive a heat together and hand over what they recorded; empty: all. The error is a
 	// *HandsError where one of them is to blame, and ctx's when that ends.
@@ -41,9 +41,9 @@ type Opening struct {
 	Run    string // its identifier
 	Seed   uint64
 	Clock  *clock.Clock
-	Ports  map[string]string // that contenders' services listen on, for HandConfig
-	Glance time.Duration     // how often to tell of a heat under way; 0 or less: never
-	Ready  func(result.Agent)
+	Ports  map[string]string  // that contenders' services listen on, for HandConfig
+	Glance time.Duration      // how often to tell of a heat under way; 0 or less: never
+	Ready  func(result.Agent) // is told of each when all are ready
 	// Waits is told in words whom is waited for.
 	Waits func(words string)
 	// Touches are the first touches of this process, which those elsewhere are held to.
@@ -94,6 +94,7 @@ type Driven struct {
 type HandsError struct {
 	Names []string // of agents
 	What  string   // what became of them: "agent quay-2 has not answered for 5 s"
+	Final bool     // it would come again, however often the heat is done
 }
 
 func (e *HandsError) Error() string { return e.What }
@@ -207,6 +208,9 @@ func (r *runner) doAgain(ctx context.Context, i int, err error) (bool, error) {
 	if !errors.As(err, &failed) || r.cfg.Hands == nil || ctx.Err() != nil {
 		return false, nil
 	}
+	if failed.Final {
+		return true, failed
+	}
 	lost, fatal := r.cfg.Hands.Mend(ctx, failed)
 	for _, name := range lost {
 		if a := r.result.Agent(name); a != nil && fatal == nil {
@@ -216,7 +220,8 @@ func (r *runner) doAgain(ctx context.Context, i int, err error) (bool, error) {
 	if fatal != nil {
 		return true, cmp.Or(ctx.Err(), fatal)
 	}
-	if r.repeated++; r.repeated > max(r.result.Plan.Rounds, leastRepeats) {
+	planned := r.result.Plan.Rounds - r.repeated // those that are done again are rounds, too
+	if r.repeated++; r.repeated > max(planned, leastRepeats) {
 		return true, fmt.Errorf("%d rounds had to be done again, the last since %w; see to the agents", r.repeated, failed)
 	}
 	order := slices.Clone(r.result.Order)

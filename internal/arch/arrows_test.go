@@ -17,7 +17,7 @@ var arrows = map[string]string{
 	"core/mask":  "",
 	"core/units": "",
 	"core/draft": "", "core/spans": "", "core/judge/stats": "", "core/contender/http/servertiming": "",
-	"internal/golden": "", "internal/servers": "",
+	"internal/golden": "", "internal/servers": "", "internal/certificate": "",
 	"harbour":     "core/draft workers/go",
 	"core/figure": "core/units", "core/shots": "core/figure core/spans core/units",
 
