@@ -2,12 +2,22 @@ package pace
 
 import (
 	"context"
+	"runtime"
 	"time"
 
 	"paceduel/core/contender"
 	"paceduel/core/shots"
 	"paceduel/core/tally"
 )
+
+// leaveRoom has Go's runtime run two threads at a time even where there is one processor for us: a crew keeps its turn
+// while it waits, for milliseconds, and whom it waits for may be in this process, as when it is found out what driving
+// costs at least.
+func leaveRoom() {
+	if runtime.GOMAXPROCS(0) < 2 {
+		runtime.GOMAXPROCS(2)
+	}
+}
 
 // crewed has a crew perform one part of the heat, after either model.
 func (h *Heat) crewed(ctx context.Context, stage Stage, recorders []*tally.Recorder, q quota) (span Span, err error) {

@@ -111,6 +111,9 @@ type Span struct {
 // part ends are finished and counted. The error is ctx's or a StoppedError: then the recorders hold what was done until
 // then.
 func (h *Heat) Drive(ctx context.Context) (span Span, err error) {
+	if h.Crew != nil {
+		leaveRoom()
+	}
 	if w := h.Pace.Warmup; h.Pace.WarmsUp() {
 		if err = h.begin(ctx, WarmingUp); err == nil {
 			_, err = h.part(ctx, WarmingUp, h.Warm, quota{span: w.For.D(), shots: w.Shots})

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"paceduel/core/clock"
 	"paceduel/core/contender/all"
@@ -145,5 +147,20 @@ func TestRoundsAreNotDoneAgainForEver(t *testing.T) {
 				t.Errorf("%v, %s after %d heats; want %q after %d", err, r.Ending, hands.drove, tt.want, tt.drove)
 			}
 		})
+	}
+}
+
+// What driving costs at least is found out with a server in this process, which has to run meanwhile: on one processor,
+// too, no shot takes as long as whoever drives waits at most.
+func TestTheFloorOnOneProcessor(t *testing.T) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	floors, err := rounds.MeasureFloors(t.Context(), all.Kinds())
+	if err != nil || len(floors) == 0 {
+		t.Fatal(floors, err)
+	}
+	for _, f := range floors {
+		if each := f.Wall / time.Duration(max(f.Shots, 1)); each > 4*time.Millisecond || f.Failed > 0 {
+			t.Errorf("a shot of kind %s that costs nothing takes %s, and %d failed", f.Kind, each, f.Failed)
+		}
 	}
 }
