@@ -483,7 +483,7 @@ func floorCautions(f *field) (out []Caution, err error) {
 			out = append(out, Caution{
 				Kind: Floor, See: InHeats,
 				What: fmt.Sprintf(
-					"a %s contender that does nothing takes %s here, %s of the p50 of %s", f.r.Floor[i].Kind,
+					"a contender of kind %s that does nothing takes %s here, %s of the p50 of %s", f.r.Floor[i].Kind,
 					units.Seconds(least), units.Share(min(least/fastest, 1)), name,
 				),
 				Try: "that part is the same for all and brings ratios closer to 1; give each shot more to do, or compare the " +

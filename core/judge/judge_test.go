@@ -415,7 +415,7 @@ func TestCautionsOfTheMachine(t *testing.T) {
 	for _, want := range []string{
 		"joined used 10 % of a processor while others had their turn",
 		"ran at 2400 MHz in one heat and at 3000 in another", "left 2 processes behind in",
-		"contender that does nothing takes 4.00 ms here", "of the p50 of joined",
+		"that does nothing takes 4.00 ms here", "of the p50 of joined",
 		"joined was left out from round 9 on", "paused for 1 h", "Pace Duel itself used 90 % of this machine",
 		"10 % of this machine's time was taken by its host", "joined opened 1 new connections a shot", "closed model"} {
 		if !hasCaution(v, strings.Replace(want, "1 new", "1.00 new", 1)) && !hasCaution(v, want) {
