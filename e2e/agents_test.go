@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -66,10 +67,11 @@ func (f *fleet) join(t *testing.T, name string, more ...string) *exec.Cmd {
 	return cmd
 }
 
-// berths is a service that answers a little, and remembers that it was asked.
-func berths(t *testing.T) string {
+// berths is a service that answers a little; asked is called at each request.
+func berths(t *testing.T, asked func()) string {
 	t.Helper()
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked()
 		fmt.Fprintln(w, strings.Repeat("berth ", 50))
 	}))
 	t.Cleanup(s.Close)
@@ -99,7 +101,7 @@ func TestAgentsShareARate(t *testing.T) {
 	for i := range 4 {
 		f.join(t, fmt.Sprint("quay-", i))
 	}
-	f.plan(t, berths(t), "pace: { rate: 250/s, for: 1s, warmup: 0 }\nrounds: 2\nload: { agents: 4 }\n")
+	f.plan(t, berths(t, func() {}), "pace: { rate: 250/s, for: 1s, warmup: 0 }\nrounds: 2\nload: { agents: 4 }\n")
 	f.run(t, "run", "board.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json", "--shots", "shots.csv").says(t, 0,
 		"agent quay-3: ready", "heat 4 of 4", "driven by 4 agents", "clock", "floor")
 	r := f.result(t)
@@ -181,7 +183,14 @@ func TestAgentsThatFail(t *testing.T) {
 			f := newFleet(t)
 			f.join(t, "quay-1")
 			second := f.join(t, "quay-2")
-			f.plan(t, berths(t), "pace: { clients: 4, for: 1s, warmup: 0 }\nrounds: 5\nload: { agents: 2, within: 2s"+
+			var third atomic.Bool // heat is next, or under way
+			var once sync.Once
+			url := berths(t, func() {
+				if third.Load() {
+					once.Do(func() { tt.fail(second.Process) })
+				}
+			})
+			f.plan(t, url, "pace: { clients: 4, for: 1s, warmup: 0 }\nrounds: 5\nload: { agents: 2, within: 2s"+
 				tt.lost+" }\n")
 			cmd := f.command("run", "board.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json")
 			var said strings.Builder
@@ -197,7 +206,7 @@ func TestAgentsThatFail(t *testing.T) {
 			for s := bufio.NewScanner(out); s.Scan(); {
 				words.WriteString(s.Text() + "\n")
 				if strings.HasPrefix(s.Text(), "heat 2 of") {
-					time.AfterFunc(500*time.Millisecond, func() { tt.fail(second.Process) }) // well into the third
+					third.Store(true)
 				}
 			}
 			cmd.Wait()
@@ -260,7 +269,7 @@ footing: { before: { duel: [ touch was-here ] } }
 func TestTheBusOnTheCommandLine(t *testing.T) {
 	t.Parallel()
 	f := newFleet(t)
-	url := berths(t)
+	url := berths(t, func() {})
 	f.plan(t, url, "pace: { clients: 4, shots: 8 }\nrounds: 1\n")
 	f.run(t, "run", "board.duel.yaml", "--bus", "listen").says(t, 2, "none says load:")
 	f.run(t, "agents", "nats://"+f.bus).says(t, 4, "nobody answers there")

@@ -71,11 +71,14 @@ type Stood struct {
 	Stand []byte
 }
 
+// newestOf asks for the latest runs of a duel.
+const newestOf = "SELECT " + columns + `, coalesce(body, '') FROM runs LEFT JOIN stands ON run = id
+	WHERE name = $1 AND ending <> $2 ORDER BY started DESC, id DESC LIMIT $3`
+
 // RunsOf are the latest runs of a duel, at most limit of them, the newest first. Runs that failed are left out.
 func (b *Book) RunsOf(duel string, limit int) (out []Stood, err error) {
 	err = b.reading(func(w work) error {
-		rows, err := w.Query("SELECT "+columns+`, coalesce(body, '') FROM runs LEFT JOIN stands ON run = id
-			WHERE name = $1 AND ending <> $2 ORDER BY started DESC, id DESC LIMIT $3`, duel, result.Failed, limit)
+		rows, err := w.Query(newestOf, duel, result.Failed, limit)
 		if err != nil {
 			return err
 		}

@@ -387,6 +387,11 @@ func (e *Entry) scan(rows *sql.Rows, more ...any) error {
 	return nil
 }
 
+// newest asks for the runs that began last, of some attempts, from one moment to another.
+const newest = "SELECT " + columns + ` FROM runs
+	WHERE ($1 = 'all' OR (ending = $2) = ($1 = 'failed')) AND started >= $3 AND started < $4
+	ORDER BY started DESC, id DESC LIMIT $5`
+
 // List returns the runs that began last, at most limit of them, the newest first; 0 is no limit.
 func (b *Book) List(limit int, of Filter) (out []Entry, err error) {
 	from, to := int64(math.MinInt64), int64(math.MaxInt64)
@@ -405,9 +410,7 @@ func (b *Book) List(limit int, of Filter) (out []Entry, err error) {
 	}
 	err = b.reading(func(w work) error {
 		// What people wrote is compared by us: SQLite knows no other letters than those of ASCII.
-		rows, err := w.Query("SELECT "+columns+` FROM runs
-			WHERE ($1 = 'all' OR (ending = $2) = ($1 = 'failed')) AND started >= $3 AND started < $4
-			ORDER BY started DESC, id DESC LIMIT $5`, string(cmp.Or(of.Attempts, All)), result.Failed, from, to, most)
+		rows, err := w.Query(newest, string(cmp.Or(of.Attempts, All)), result.Failed, from, to, most)
 		if err != nil {
 			return err
 		}

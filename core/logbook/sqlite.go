@@ -45,7 +45,15 @@ var migrations = []func(*sql.Conn) error{
 		body TEXT NOT NULL          -- what time lines are made of
 	) STRICT, WITHOUT ROWID;
 	CREATE INDEX runs_name ON runs (name, started);`),
+	statements(inOrder),
 }
+
+// inOrder has an index give runs in the order in which they are listed: else all that are listed are sorted first, with
+// their texts.
+const inOrder = `DROP INDEX runs_started;
+	DROP INDEX runs_name;
+	CREATE INDEX runs_started ON runs (started, id);
+	CREATE INDEX runs_name ON runs (name, started, id);`
 
 // addRemarks makes room for what people say of a run, and for the machine that it was made on.
 func addRemarks(c *sql.Conn) error {
