@@ -18,7 +18,7 @@ test:
 	$(GO) test $$($(GO) list ./... | grep -v -e /e2e$$ -e /internal/arch$$)
 	$(GO) test -count=1 ./internal/arch
 	@if command -v tmux >/dev/null && command -v pgrep >/dev/null; then \
-		echo "$(GO) test -count=1 -parallel 4 ./e2e"; $(GO) test -count=1 -parallel 4 ./e2e; \
+		echo "$(GO) test -count=1 ./e2e"; $(GO) test -count=1 ./e2e; \
 	else \
 		echo "LEFT OUT: the interface tests, since tmux or pgrep is missing and could not be installed here"; \
 	fi

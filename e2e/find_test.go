@@ -56,7 +56,7 @@ func TestTheSlowCommitIsFound(t *testing.T) {
 			"  packer: { command: { run: [./packer, manifest.txt] } }\npace: { repeat: 1 }\n")
 	h.shell("$P find --headless --git HEAD~31..HEAD --plan pack.duel.yaml --contender packer --build 'sh build.sh' "+
 		"--looks 2").says(t,
-		4, "look 1 at", "look 2 at", "After 2 looks one of")
+		4, "look 1 at", "look 2 at", "After 2 looks")
 	h.shell("$P find --headless --git HEAD~31..HEAD --plan pack.duel.yaml --contender packer --build 'sh build.sh' "+
 		"--claim 'packer mean under 1us'").says(t, 4, "The claim fails at the good commit")
 	h.shell("$P find --git HEAD~31..HEAD --figure p51 -- ./packer manifest.txt").says(t, 2, "p51")

@@ -128,10 +128,10 @@ func (j *job) watchOneself() (stop func()) {
 		tick := time.NewTicker(beat)
 		defer tick.Stop()
 		last := time.Now()
-		for {
+		for under := true; under; {
 			select {
-			case <-end:
-				return
+			case <-end: // perhaps at once with a beat that comes late
+				under = false
 			case <-tick.C:
 			}
 			now := time.Now()
