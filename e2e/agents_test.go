@@ -96,7 +96,7 @@ func (f *fleet) result(t *testing.T) *result.Result {
 // A rate is shared by agents to the last shot, and what they recorded is merged exactly: percentiles are those of all
 // raw shots together.
 func TestAgentsShareARate(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	f := newFleet(t)
 	for i := range 4 {
 		f.join(t, fmt.Sprint("quay-", i))
@@ -161,7 +161,7 @@ func rawLatencies(t *testing.T, path string) map[string][]float64 {
 // An agent that is killed in the middle of a run is missed by its name; one that was stopped for a while too, and
 // takes part again. What had ended is kept, and the status says what came of it.
 func TestAgentsThatFail(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	for _, tt := range []struct {
 		name, lost string
 		fail       func(*os.Process)
@@ -234,7 +234,7 @@ func TestAgentsThatFail(t *testing.T) {
 // The harbour's service is run and watched by an agent that sits beside it, driven by two others; what it holds is in
 // the result of whoever asked for it.
 func TestADuelBesideItsService(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	f := newFleet(t)
 	there := t.TempDir()
 	f.env = append(f.env, "PACEDUEL="+program)
@@ -267,7 +267,7 @@ footing: { before: { duel: [ touch was-here ] } }
 }
 
 func TestTheBusOnTheCommandLine(t *testing.T) {
-	t.Parallel()
+	beside(t)
 	f := newFleet(t)
 	url := berths(t, func() {})
 	f.plan(t, url, "pace: { clients: 4, shots: 8 }\nrounds: 1\n")
