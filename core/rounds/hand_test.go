@@ -46,14 +46,16 @@ func TestAHandAsksTheServiceOfThePoint(t *testing.T) {
 	asked := map[string][]string{} // what each service was asked for, by its port
 	var ports []string
 	for range 3 {
-		var port string
-		s := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		s := httptest.NewUnstartedServer(nil)
+		port := s.Listener.Addr().String()
+		port = port[strings.LastIndex(port, ":")+1:]
+		s.Config.Handler = http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 			mu.Lock()
 			defer mu.Unlock()
 			asked[port] = append(asked[port], r.URL.Path)
-		}))
+		})
+		s.Start()
 		defer s.Close()
-		port = s.URL[strings.LastIndex(s.URL, ":")+1:]
 		ports = append(ports, port)
 	}
 	slices.Sort(ports)
@@ -81,6 +83,8 @@ load: { agents: 1 }
 	if _, err := rounds.Run(t.Context(), cfg, out); !errors.Is(err, errDrivesNothing) {
 		t.Fatal(err)
 	}
+	mu.Lock()
+	defer mu.Unlock()
 	for _, port := range ports {
 		// by each of two contenders, here and by the hand
 		if got := asked[port]; len(got) < 4 || slices.ContainsFunc(got,
