@@ -183,6 +183,10 @@ func TestManyWritersLoseNothing(t *testing.T) {
 				err = b.Begin(&head)
 				for j := range heats {
 					err = errors.Join(err, b.AddHeat(r.ID, j, &r.Heats[j]))
+					n, again := b.Reopen(&head)
+					if err = errors.Join(err, again); n != j+1 {
+						t.Errorf("of %d heats the book has %d", j+1, n)
+					}
 				}
 				err = errors.Join(err, b.End(r, Summary{Stand: []byte("{}")}))
 				_, _, remark := b.Remark("shared", func(m *Remarks) { m.Retag([]string{fmt.Sprintf("tag%d", i)}, nil) })

@@ -57,7 +57,11 @@ func (b *Book) Entry(id string) (e Entry, err error) {
 		if !rows.Next() {
 			return errors.Join(rows.Err(), ErrNoRun)
 		}
-		return e.scan(rows)
+		read, err := newEntryReader().read(rows)
+		if err == nil {
+			e = *read
+		}
+		return err
 	})
 	if err != nil {
 		return e, fmt.Errorf("find run %s in %s: %w", id, b.path, err)
@@ -83,14 +87,13 @@ func (b *Book) RunsOf(duel string, limit int) (out []Stood, err error) {
 			return err
 		}
 		defer rows.Close()
-		for rows.Next() {
-			var s Stood
-			var stand string
-			if err := s.scan(rows, &stand); err != nil {
+		var stand string
+		for r := newEntryReader(&stand); rows.Next(); {
+			e, err := r.read(rows)
+			if err != nil {
 				return err
 			}
-			s.Stand = []byte(stand)
-			out = append(out, s)
+			out = append(out, Stood{*e, []byte(stand)})
 		}
 		return rows.Err()
 	})

@@ -7,7 +7,6 @@
 package logbook
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -17,7 +16,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strings"
 	"time"
 
@@ -30,14 +28,16 @@ import (
 // Book is an open logbook. It is safe for concurrent use, by several processes too.
 type Book struct {
 	db     *sql.DB
-	path   string // of the file, or the server's address without its password
+	lists  *sql.DB // reads long lists, by several connections
+	path   string  // of the file, or the server's address without its password
 	engine engine
 }
 
 // engine is what a kind of database does in its own way. Everything else is SQL that both understand.
 type engine struct {
-	lock  string        // a statement that keeps other writers out until the end of its transaction
-	limit time.Duration // for what is changed at once, so that a server that went away holds up no run; 0: none
+	lock    string        // a statement that keeps other writers out until the end of its transaction
+	readers int           // how many connections a long list is read by
+	limit   time.Duration // for what is changed at once, so that a server that went away holds up no run; 0: none
 }
 
 // work carries out statements, in a transaction or by themselves, until its limit.
@@ -121,7 +121,12 @@ func Open(path string, private bool) (*Book, error) {
 func (b *Book) Path() string { return b.path }
 
 // Close closes the file, or the connections to the server.
-func (b *Book) Close() error { return b.db.Close() }
+func (b *Book) Close() error {
+	if b.lists == b.db {
+		return b.db.Close()
+	}
+	return errors.Join(b.lists.Close(), b.db.Close())
+}
 
 // birth is when a process started, in clock ticks since boot; 0 when there is none of that number.
 func birth(pid int) uint64 {
@@ -199,7 +204,9 @@ func sameBoot(a, b string) bool {
 	return len(one) > 1 && len(other) > 1 && one[1] == other[1]
 }
 
-// together has do change the book in one transaction.
+// together has do change the book in one transaction. Where do reads before it changes anything, it is given to
+// writing:
+// SQLite refuses a change by whoever has read what somebody else changed since.
 func (b *Book) together(do func(work) error) error {
 	ctx, done := b.within(1)
 	defer done()
@@ -253,7 +260,7 @@ func (b *Book) Reopen(head *result.Result) (heats int, err error) {
 		return 0, fmt.Errorf("go on with run %s: %w", head.ID, err)
 	}
 	pid := os.Getpid()
-	err = b.together(func(tx work) error {
+	err = b.writing(func(tx work) error {
 		err := tx.QueryRow("SELECT heats FROM runs WHERE id = $1", head.ID).Scan(&heats)
 		if errors.Is(err, sql.ErrNoRows) {
 			return ErrNoRun
@@ -329,143 +336,6 @@ func (b *Book) End(r *result.Result, s Summary) error {
 		return fmt.Errorf("close run %s in %s: %w", r.ID, b.path, err)
 	}
 	return nil
-}
-
-// Entry is a run in a list.
-type Entry struct {
-	ID      string
-	Started time.Time
-	Name    string
-	File    string // of the plan, absolute; empty when there was none
-	Ending  result.Ending
-	Planned int // heats
-	Heats   int // kept
-	Machine string
-	Summary
-	Remarks
-}
-
-// Title is what people call the run, or else its duel's name.
-func (e *Entry) Title() string { return cmp.Or(e.Called, e.Name) }
-
-// Totals are what the logbook holds.
-type Totals struct{ Runs, Done, Failed int }
-
-// Totals counts the runs.
-func (b *Book) Totals() (t Totals, err error) {
-	err = b.reading(func(w work) error {
-		return w.QueryRow(
-			"SELECT count(*), count(*) FILTER (WHERE ending = $1), count(*) FILTER (WHERE ending = $2) FROM runs",
-			result.Done,
-			result.Failed,
-		).Scan(&t.Runs, &t.Done, &t.Failed)
-	})
-	if err != nil {
-		return t, fmt.Errorf("count runs in %s: %w", b.path, err)
-	}
-	return t, nil
-}
-
-// columns are those of runs that entries are made of.
-const columns = "id, started, name, file, ending, planned, sentence, lead, heats, machine, called, note, tags"
-
-// scan reads the columns of an entry, and what stands behind them.
-func (e *Entry) scan(rows *sql.Rows, more ...any) error {
-	var started int64
-	var lead sql.NullFloat64
-	var tags string
-	if err := rows.Scan(append([]any{
-		&e.ID, &started, &e.Name, &e.File, &e.Ending, &e.Planned, &e.Sentence, &lead, &e.Heats, &e.Machine, &e.Called,
-		&e.Note, &tags,
-	}, more...)...); err != nil {
-		return err
-	}
-	e.Started, e.Lead, e.Tags = time.Unix(0, started), math.NaN(), strings.Fields(tags)
-	if lead.Valid {
-		e.Lead = lead.Float64
-	}
-	return nil
-}
-
-// newest asks for the runs that began last, of some attempts, from one moment to another.
-const newest = "SELECT " + columns + ` FROM runs
-	WHERE ($1 = 'all' OR (ending = $2) = ($1 = 'failed')) AND started >= $3 AND started < $4
-	ORDER BY started DESC, id DESC LIMIT $5`
-
-// List returns the runs that began last, at most limit of them, the newest first; 0 is no limit.
-func (b *Book) List(limit int, of Filter) (out []Entry, err error) {
-	from, to := int64(math.MinInt64), int64(math.MaxInt64)
-	if !of.Since.IsZero() {
-		from = of.Since.UnixNano()
-	}
-	if !of.Until.IsZero() {
-		to = of.Until.UnixNano()
-	}
-	if limit <= 0 {
-		limit = math.MaxInt
-	}
-	most := int64(math.MaxInt64)
-	if (Filter{Attempts: of.Attempts, Since: of.Since, Until: of.Until}) == of {
-		most = int64(limit) // the database alone says which those are
-	}
-	err = b.reading(func(w work) error {
-		// What people wrote is compared by us: SQLite knows no other letters than those of ASCII.
-		rows, err := w.Query(newest, string(cmp.Or(of.Attempts, All)), result.Failed, from, to, most)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for len(out) < limit && rows.Next() {
-			var e Entry
-			if err := e.scan(rows); err != nil {
-				return err
-			}
-			if of.Takes(&e) {
-				out = append(out, e)
-			}
-		}
-		return rows.Err()
-	})
-	if err != nil {
-		return nil, fmt.Errorf("list runs in %s: %w", b.path, err)
-	}
-	return out, nil
-}
-
-// Filter says which runs are listed. The zero Filter is all of them.
-type Filter struct {
-	Text     string // in names, in the plan's file with its folder, in the verdict, in what people say; in whichever case
-	Tag      string
-	Machine  string    // part of what the machine is called, in whichever case
-	Since    time.Time // begun then or later
-	Until    time.Time // begun before
-	Attempts Attempts
-}
-
-// Attempts are runs by whether anything came of them.
-type Attempts string
-
-// The attempts. A run that failed was not completed for a reason of its own; one that was stopped is not failed.
-const (
-	All     Attempts = "all"
-	Kept    Attempts = "kept"
-	Failing Attempts = "failed"
-)
-
-// Takes reports whether a run is among those that the filter lists.
-func (f Filter) Takes(e *Entry) bool {
-	holds := func(all, part string) bool { return strings.Contains(strings.ToLower(all), strings.ToLower(part)) }
-	switch {
-	case f.Text != "" &&
-		!holds(strings.Join(append([]string{e.Name, e.Called, e.File, e.Sentence, e.Note, e.ID}, e.Tags...), "\n"), f.Text),
-		f.Tag != "" && !slices.Contains(e.Tags, f.Tag),
-		f.Machine != "" && !holds(e.Machine, f.Machine),
-		!f.Since.IsZero() && e.Started.Before(f.Since), !f.Until.IsZero() && !e.Started.Before(f.Until):
-		return false
-	case f.Attempts == "" || f.Attempts == All:
-		return true
-	}
-	return (e.Ending == result.Failed) == (f.Attempts == Failing)
 }
 
 // machineOf is what the machine is, that a run was made on, in a line.

@@ -373,6 +373,34 @@ func TestListsNeedNoSorting(t *testing.T) {
 	}
 }
 
+// fill enters runs of a hundred duels, which began when began says.
+func fill(t testing.TB, b *Book, runs int, began func(i int) int64) {
+	t.Helper()
+	if err := b.together(func(tx work) error {
+		for i := range runs {
+			id := fmt.Sprintf("%05d", i)
+			tags, ending := "", result.Done
+			if i%7 == 0 {
+				tags = tagsText([]string{"slack-tide"})
+			}
+			if i%11 == 0 {
+				ending = result.Failed
+			}
+			if _, err := tx.Exec(`INSERT INTO runs
+				(id, started, name, file, ending, planned, sentence, lead, pid, pid_born, heats, machine, tags, node)
+				VALUES ($1, $2, $3, $4, $5, 120, $6, 2.5, 1, 1, 120, $7, $8, '')`, id, began(i), fmt.Sprintf("Duel %d", i%100),
+				fmt.Sprintf("/home/pilot/harbour/plans/duel-%d.duel.yaml", i%100), ending,
+				strings.Repeat("joined is faster ", 10), "a CPU of the harbour at 2.50 GHz, 8 cores, Linux 6.12",
+				tags); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+}
+
 func BenchmarkTenThousandRuns(b *testing.B) {
 	path := filepath.Join(b.TempDir(), "l.sqlite")
 	book, err := Open(path, true)
@@ -380,24 +408,13 @@ func BenchmarkTenThousandRuns(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer book.Close()
-	body := pack(make([]byte, 20<<10))
-	if err := book.together(func(tx work) error {
-		for i := range 10_000 {
-			id := fmt.Sprintf("%05d", i)
-			if _, err := tx.Exec(`INSERT INTO runs (id, started, name, file, ending, planned, sentence, lead, pid, pid_born, heats)
-				VALUES ($1, $2, $3, '/x', 'done', 120, $4, 2.5, 1, 1, 120)`, id, i, fmt.Sprintf("Duel %d", i%100),
-				strings.Repeat("joined is faster ", 10)); err != nil {
-				return err
-			}
-			if _, err := tx.Exec("INSERT INTO documents (run, body) VALUES ($1, $2)", id, body); err != nil {
-				return err
-			}
-			if err := setStand(tx, id, []byte(strings.Repeat("x", 1200))); err != nil {
-				return err
-			}
-		}
-		return nil
-	}); err != nil {
+	fill(b, book, 10_000, func(i int) int64 { return int64(i) })
+	if _, err := book.db.Exec("INSERT INTO documents (run, body) SELECT id, $1 FROM runs", pack(make([]byte,
+		20<<10))); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := book.db.Exec("INSERT INTO stands (run, body) SELECT id, $1 FROM runs", strings.Repeat("x",
+		1200)); err != nil {
 		b.Fatal(err)
 	}
 	b.Run("open and list the newest", func(b *testing.B) {

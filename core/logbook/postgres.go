@@ -135,8 +135,8 @@ func connect(address, shown string) (*Book, error) {
 	config.RuntimeParams["application_name"] = schema
 	db := stdlib.OpenDB(*config)
 	db.SetMaxOpenConns(connections)
-	b := &Book{db: db, path: shown, engine: engine{
-		lock: fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", schemaLock), limit: serverLimit,
+	b := &Book{db: db, lists: db, path: shown, engine: engine{
+		lock: fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", schemaLock), readers: connections, limit: serverLimit,
 	}}
 	if err = b.migrateServer(); err == nil {
 		err = b.markCutOff()

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"time"
 
 	"modernc.org/sqlite" // the driver, without cgo
@@ -182,16 +183,28 @@ func open(path string, private bool) (*Book, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	b := &Book{db: db, path: path, engine: engine{lock: "UPDATE runs SET id = id WHERE 0"}}
-	if err = b.migrate(); err == nil {
-		err = b.markCutOff()
-	}
+	lists, err := sql.Open("sqlite", dsn+"&_pragma=query_only(1)")
 	if err != nil {
 		db.Close()
 		return nil, err
 	}
+	readers := min(runtime.GOMAXPROCS(0), maxReaders)
+	lists.SetMaxOpenConns(readers)
+	lists.SetMaxIdleConns(readers)
+	b := &Book{db: db, lists: lists, path: path, engine: engine{lock: "UPDATE runs SET id = id WHERE 0",
+		readers: readers}}
+	if err = b.migrate(); err == nil {
+		err = b.markCutOff()
+	}
+	if err != nil {
+		b.Close()
+		return nil, err
+	}
 	return b, nil
 }
+
+// maxReaders bounds the connections that read a long list.
+const maxReaders = 4
 
 // keepPrivate keeps others from a logbook and what SQLite puts beside it, and from its folder where that is ours alone.
 func keepPrivate(path string) error {

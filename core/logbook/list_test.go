@@ -1,0 +1,84 @@
+package logbook
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"testing"
+	"time"
+
+	"paceduel/core/result"
+)
+
+// A long list, which is read in parts, has each run once, the newest first, whenever they began.
+func TestLongListsAreWhole(t *testing.T) {
+	const runs = longList + 507
+	for name, began := range map[string]func(i int) int64{
+		"one after the other": func(i int) int64 { return int64(i) },
+		"in no order":         func(i int) int64 { return int64(i * 7919 % runs) },
+		"some together":       func(i int) int64 { return int64(i / 900) },
+		"all together":        func(int) int64 { return 5 },
+	} {
+		if testing.Short() && name != "in no order" { // SQLite is slow where races are looked for
+			continue
+		}
+		t.Run(name, func(t *testing.T) {
+			books(t, func(t *testing.T, name string) {
+				b := opened(t, name)
+				b.engine.readers = 3 // whatever this machine has
+				fill(t, b, runs, began)
+				var all []Entry
+				for i := range runs {
+					all = append(all, Entry{ID: fmt.Sprintf("%05d", i), Started: time.Unix(0, began(i))})
+				}
+				slices.SortFunc(all, func(a, b Entry) int {
+					return cmp.Or(b.Started.Compare(a.Started), cmp.Compare(b.ID,
+						a.ID))
+				})
+				for _, of := range []Filter{
+					{}, {Tag: "slack-tide"}, {Attempts: Kept}, {Attempts: Failing, Text: "duel-3"},
+					{Since: time.Unix(0, 2), Until: time.Unix(0, 1500)},
+				} {
+					holdLists(t, b, all, of)
+				}
+			})
+		})
+	}
+}
+
+// holdLists holds lists of a book that fill filled to the runs that it has, the newest first.
+func holdLists(t *testing.T, b *Book, all []Entry, of Filter) {
+	t.Helper()
+	var want []string
+	for _, e := range all {
+		i, _ := strconv.Atoi(e.ID)
+		e.File, e.Ending = fmt.Sprintf("duel-%d.duel.yaml", i%100), result.Done
+		if i%7 == 0 {
+			e.Tags = []string{"slack-tide"}
+		}
+		if i%11 == 0 {
+			e.Ending = result.Failed
+		}
+		if of.Takes(&e) {
+			want = append(want, e.ID)
+		}
+	}
+	for _, limit := range []int{0, len(all), len(all) - 1, longList + 1, 3} {
+		list, err := b.List(limit, of)
+		if err != nil {
+			t.Fatal(err)
+		}
+		wanted := want
+		if limit > 0 {
+			wanted = want[:min(limit, len(want))]
+		}
+		got := make([]string, len(list))
+		for i := range list {
+			got[i] = list[i].ID
+		}
+		if !slices.Equal(got, wanted) {
+			t.Errorf("%d of %+v: %d runs, want %d", limit, of, len(got), len(wanted))
+		}
+	}
+}
