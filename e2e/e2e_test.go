@@ -424,7 +424,7 @@ func TestALogbookThatCannotBeWrittenStopsNothing(t *testing.T) {
 	}
 	h.run(t, "log", "--logbook", "no.sqlite").says(t, 4, "open logbook")
 	// A full disk: the device accepts nothing.
-	o = h.run(t, "run", "count.duel.yaml", "--rounds", "1", "--json", "/dev/full/x.json")
+	o = h.run(t, "run", "count.duel.yaml", "--rounds", "1", "--json", "/dev/full")
 	o.says(t, 4, "write result", "long is about")
 }
 

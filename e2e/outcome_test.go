@@ -64,7 +64,8 @@ func TestWhatCannotBeWrittenShowsInTheStatus(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "quick.duel.yaml", quickDuel)
 	h.shell(`$P run quick.duel.yaml >/dev/full`).says(t, 4, "write to standard output", "no space left on device")
-	h.shell(`ln -s /dev/full full.csv; $P run quick.duel.yaml --json /dev/full/x`).says(t, 4, "write result")
+	h.shell(`ln -s /dev/full full; $P run quick.duel.yaml --json full`).says(t, 4, "write result: write full: no space left")
+	h.shell(`test -L full -a -c full`).says(t, 0)
 	h.write(t, "taken", "")
 	h.shell(`HOME= XDG_DATA_HOME= $P run quick.duel.yaml --logbook taken/l.sqlite`).says(t, 4, "no logbook keeps it",
 		"kept nowhere")
@@ -72,8 +73,34 @@ func TestWhatCannotBeWrittenShowsInTheStatus(t *testing.T) {
 	h.shell(`rm taken; $P log --logbook taken/l.sqlite`).says(t, 0, "1 run that had been kept aside handed in", "Quick")
 	h.shell(`rm -r taken; touch taken`).says(t, 0)
 	h.shell(`$P run quick.duel.yaml --logbook taken/l.sqlite --json kept.json`).says(t, 0)
-	h.shell(`HOME= XDG_DATA_HOME= $P run quick.duel.yaml --logbook taken/l.sqlite --json taken/no.json`).says(t, 4,
+	h.shell(`HOME= XDG_DATA_HOME= $P run quick.duel.yaml --logbook taken/l.sqlite --json full`).says(t, 4,
 		"kept nowhere")
+}
+
+// What is measured can be written: else nothing is measured.
+func TestWhereResultsGoIsAskedFirst(t *testing.T) {
+	h := newHome(t)
+	h.write(t, "quick.duel.yaml", quickDuel)
+	h.write(t, "there.csv", "tide,depth")
+	h.shell(`mkdir other folder; cp quick.duel.yaml other`).says(t, 0)
+	for _, tt := range []struct{ args, want string }{
+		{"--json no/such.json", "make the folder no first"}, {"--json folder", "it is a folder; name a file in it"},
+		{"--json there.csv/x", "not a directory"}, {"--shots there.csv", "stays as it is; name another"},
+		{"other/quick.duel.yaml --json both", "would both be quick.json in both"}, {"--ci there.csv", "not a directory"},
+	} {
+		h.shell("$P run quick.duel.yaml "+tt.args).says(t, 2, tt.want)
+	}
+	h.shell(`$P log`).says(t, 0, "no runs")
+	if text, err := os.ReadFile(filepath.Join(h.dir, "there.csv")); err != nil || string(text) != "tide,depth" {
+		t.Errorf("%q, %v", text, err)
+	}
+	h.write(t, "second.duel.yaml", quickDuel)
+	h.shell(`$P run quick.duel.yaml second.duel.yaml --json made/here`).says(t, 0)
+	for _, name := range []string{"quick", "second"} {
+		if _, err := result.ReadFile(filepath.Join(h.dir, "made/here", name+".json")); err != nil {
+			t.Error(err)
+		}
+	}
 }
 
 // A logbook whose disk is full for a while has the whole run when there is room again.

@@ -4,13 +4,13 @@ import (
 	_ "embed"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"paceduel/core/contender/all"
 	"paceduel/core/draft"
+	"paceduel/core/files"
 	"paceduel/core/plan"
 	"paceduel/core/plan/read"
 	"paceduel/harbour"
@@ -40,7 +40,7 @@ func (s *settings) newCommand() *cobra.Command {
 				return err
 			}
 			path := strings.TrimSuffix(args[0], plan.Suffix) + plan.Suffix
-			f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+			f, err := files.Create(path)
 			if err != nil {
 				return usageError{fmt.Errorf("write a new plan: %w; name another, or edit that one", err)}
 			}

@@ -136,6 +136,10 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 			return usageError{err}
 		}
 	}
+	outs, err := outsOf(plans, opt.out)
+	if err != nil {
+		return usageError{err}
+	}
 	opt.tell = func(d report.Duel) *report.Duel {
 		duels = append(duels, d)
 		return &duels[len(duels)-1]
@@ -146,9 +150,7 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 		if opt.within > 0 { // who took less leaves it to those that follow
 			own.within = max(opt.within-time.Since(began), time.Second) / time.Duration(len(plans)-i)
 		}
-		if len(plans) > 1 && opt.out != "" && opt.out != "-" {
-			own.out = filepath.Join(opt.out, resultName(p))
-		}
+		own.out = outs[i]
 		if len(plans) > 1 && opt.goOn != "" {
 			return usageError{errors.New("--go-on goes on with one plan")}
 		}
@@ -175,6 +177,37 @@ func (s *settings) runAll(ctx context.Context, plans []*plan.Plan, book *logbook
 		}
 	}
 	return first
+}
+
+// outsOf are where results of plans go, given what --json names: a file, or a folder for several plans, which is made.
+// It is asked before anything is run, so that nobody waits for a result that cannot be written.
+func outsOf(plans []*plan.Plan, out string) ([]string, error) {
+	outs := make([]string, len(plans))
+	if out == "" || out == "-" {
+		for i := range outs {
+			outs[i] = out
+		}
+		return outs, nil
+	}
+	if len(plans) == 1 {
+		return []string{out}, nil // it is asked for where the plan is run
+	}
+	if err := os.MkdirAll(out, 0o777); err != nil { // less what the user's mask takes away
+		return nil, fmt.Errorf("make the folder for results: %w", err)
+	}
+	of := map[string]*plan.Plan{}
+	for i, p := range plans {
+		name := resultName(p)
+		if other := of[name]; other != nil {
+			return nil, fmt.Errorf("results of %s and %s would both be %s in %s; rename a plan, or run them one by one",
+				other.File, p.File, name, out)
+		}
+		of[name], outs[i] = p, filepath.Join(out, name)
+		if err := files.Writable(outs[i]); err != nil {
+			return nil, err
+		}
+	}
+	return outs, nil
 }
 
 // runOptions are how a duel is run.
@@ -215,6 +248,11 @@ func (s *settings) runOne(ctx context.Context, p *plan.Plan, book *logbook.Book,
 	verdicts := s.words.out
 	if opt.out == "-" {
 		verdicts = s.words.err
+	}
+	if opt.out != "" && opt.out != "-" {
+		if err := files.Writable(opt.out); err != nil {
+			return usageError{err}
+		}
 	}
 	spec, earlier, err := s.specOf(p, book, &opt)
 	if err != nil {
@@ -485,9 +523,9 @@ func (s *settings) buildOf(ctx context.Context, dir, revision, line string) (str
 
 // keepPlan writes a plan's text to a new file.
 func keepPlan(p *plan.Plan, path string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := files.Create(path)
 	if err != nil {
-		return usageError{fmt.Errorf("keep the plan: %w", err)}
+		return usageError{fmt.Errorf("keep the plan: %w; name another", err)}
 	}
 	if _, err := f.WriteString(p.Source); err != nil {
 		f.Close()

@@ -7,6 +7,7 @@ import (
 
 	"paceduel/core/contender"
 	"paceduel/core/contender/all"
+	"paceduel/core/files"
 	"paceduel/core/plan"
 	"paceduel/core/report"
 	"paceduel/core/result"
@@ -24,9 +25,9 @@ type shotFile struct {
 
 // newShotFile creates a file that must not exist yet.
 func newShotFile(path string, p *plan.Plan) (*shotFile, error) {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := files.Create(path)
 	if err != nil {
-		return nil, usageError{err}
+		return nil, usageError{fmt.Errorf("write shots: %w; name another", err)}
 	}
 	s := &shotFile{file: f}
 	parts, amounts := contender.Shapes(p, all.Kinds())

@@ -7,9 +7,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"paceduel/core/files"
 )
@@ -95,5 +98,106 @@ func TestFilesAreWrittenWholeOrNotAtAll(t *testing.T) {
 	}
 	if left, err := filepath.Glob(filepath.Join(dir, ".*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %q, %v", left, err)
+	}
+}
+
+// A name may stand for a device, a pipe or another file: none of them becomes a file.
+func TestWhatIsNoFileStaysWhatItIs(t *testing.T) {
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	say := func(w io.Writer) error { _, err := fmt.Fprint(w, "six fathoms"); return err }
+	if err := errors.Join(os.Mkdir(at("deep"), 0o700), os.WriteFile(at("deep/chart"), []byte("old"), 0o600),
+		os.WriteFile(at("kept"), []byte("old"), 0o400), syscall.Mkfifo(at("read"), 0o600), syscall.Mkfifo(at("unread"),
+			0o600),
+		os.Symlink("deep/chart", at("link")), os.Symlink(at("none"), at("dangling")), os.Symlink("/dev/null", at("sink")),
+		os.Symlink("/dev/full", at("full"))); err != nil {
+		t.Fatal(err)
+	}
+	pipe, err := os.OpenFile(at("read"), os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer pipe.Close()
+	tests := []struct {
+		name string
+		want string // of the error; empty: it is written
+		mode fs.FileMode
+	}{
+		{"sink", "", fs.ModeSymlink}, {"read", "", fs.ModeNamedPipe}, {"link", "", fs.ModeSymlink},
+		{"full", "no space left on device", fs.ModeSymlink}, {"unread", "nobody reads from it", fs.ModeNamedPipe},
+		{"deep", "it is a folder; name a file in it", fs.ModeDir}, {"dangling", "it is a link to nothing", fs.ModeSymlink},
+		{"deep/chart/x", "not a directory", 0}, {"no/such", "make the folder " + at("no") + " first", 0},
+	}
+	for _, tt := range tests {
+		err := files.Write(at(tt.name), say)
+		if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
+			t.Errorf("%s says %v; want %q", tt.name, err, tt.want)
+		}
+		if info, err := os.Lstat(at(tt.name)); err == nil && info.Mode().Type() != tt.mode {
+			t.Errorf("%s is %v now", tt.name, info.Mode())
+		}
+		known := files.Writable(at(tt.name))
+		if late := tt.name == "full" || tt.name == "unread"; (known == nil) != (tt.want == "" || late) {
+			t.Errorf("%s, before it is written to: %v", tt.name, known)
+		}
+	}
+	if text, err := os.ReadFile(at("deep/chart")); err != nil || string(text) != "six fathoms" {
+		t.Errorf("what the link is of holds %q, %v", text, err)
+	}
+	text := make([]byte, 20)
+	if n, err := pipe.Read(text); err != nil || string(text[:n]) != "six fathoms" {
+		t.Errorf("the pipe got %q, %v", text[:n], err)
+	}
+	if files.Wrote(at("sink")) || !files.Wrote(at("deep/chart")) {
+		t.Error("devices are not written by us, files are")
+	}
+	if f, err := files.Create(at("deep/chart")); !errors.Is(err, fs.ErrExist) || !strings.Contains(err.Error(),
+		"stays as it is") {
+		t.Errorf("a file that is there is made anew: %v, %v", f, err)
+	}
+}
+
+// What our own output goes to is not replaced: what was written there before stays.
+func TestOurOwnOutputIsWrittenTo(t *testing.T) {
+	out, err := os.Create(filepath.Join(t.TempDir(), "out"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer out.Close()
+	own := os.Stdout
+	defer func() { os.Stdout = own }()
+	os.Stdout = out
+	fmt.Fprint(out, "before, ")
+	err = files.WriteAll(fmt.Sprintf("/proc/self/fd/%d", out.Fd()), []byte("within, "))
+	fmt.Fprint(out, "after")
+	if text, readErr := os.ReadFile(out.Name()); err != nil || readErr != nil || string(text) != "before, within, after" {
+		t.Errorf("%q, %v, %v", text, err, readErr)
+	}
+}
+
+// What is write-protected is not written, also where its folder would let it be replaced.
+func TestProtectedFilesStay(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "chart")
+	if err := errors.Join(os.Chmod(filepath.Dir(dir), 0o755), os.Chmod(dir, 0o777), os.WriteFile(file, []byte("old"),
+		0o600),
+		os.Chmod(file, 0o444)); err != nil {
+		t.Fatal(err)
+	}
+	written := make(chan error)
+	go func() {
+		if os.Geteuid() == 0 { // who may do everything is somebody else here, in a thread that ends with this
+			runtime.LockOSThread()
+			if err := unix.Setfsuid(65534); err != nil {
+				t.Error(err)
+			}
+		}
+		written <- files.WriteAll(file, []byte("new"))
+	}()
+	if err := <-written; !errors.Is(err, fs.ErrPermission) || !strings.Contains(err.Error(), "name another file") {
+		t.Errorf("a file that is write-protected: %v", err)
+	}
+	if text, err := os.ReadFile(file); err != nil || string(text) != "old" {
+		t.Errorf("%q, %v", text, err)
 	}
 }

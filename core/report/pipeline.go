@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"paceduel/core/files"
 	"paceduel/core/judge"
 	"paceduel/core/result"
 	"paceduel/core/units"
@@ -52,10 +53,15 @@ func WritePipeline(dir string, duels []Duel) error {
 	return nil
 }
 
-// PipelineFolder makes the folder for it, so that it is known beforehand that there is one.
+// PipelineFolder makes the folder for it, so that it is known beforehand that it can be written to.
 func PipelineFolder(dir string) error {
 	if err := os.MkdirAll(dir, 0o777); err != nil { // less what the user's mask takes away
 		return fmt.Errorf("make the folder for what a pipeline goes by: %w", err)
+	}
+	for _, name := range []string{JUnitFile, TAPFile, NotesFile, SummaryFile} {
+		if err := files.Writable(filepath.Join(dir, name)); err != nil {
+			return fmt.Errorf("write what a pipeline goes by: %w", err)
+		}
 	}
 	return nil
 }

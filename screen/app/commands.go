@@ -565,7 +565,7 @@ func keepPlan(dir string, r *result.Result) tea.Cmd {
 
 // create writes a file that must not exist yet.
 func create(path, text string) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := files.Create(path)
 	if err != nil {
 		return err
 	}
