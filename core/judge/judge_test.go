@@ -155,6 +155,10 @@ func TestFewRoundsSettleNothing(t *testing.T) {
 			t.Errorf("%d rounds: %q; want %q", rounds, v.Sentence, want)
 		}
 	}
+	same := weigh(t, sample.Make(duel(sample.Times(0.010, 0.01), sample.Times(0.010, 0.01), 3, 2000))).Sentence
+	if !strings.Contains(same, "joined is about the same at p50, at p90 and at p99") || strings.Contains(same, "1x") {
+		t.Errorf("two that do the same: %q", same)
+	}
 	d := duel(sample.Times(0.010, 0.01), sample.Times(0.001, 0.01), 3, 2000)
 	d.Entrants = append(d.Entrants, sample.Entrant{
 		Name: "snapshot", Latency: sample.Times(0.020, 0.01), Bytes: d.Entrants[0].Bytes,

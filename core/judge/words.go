@@ -272,16 +272,19 @@ func unsettled(f *Face, said []Assessment, base string) string {
 // about says how a contender stands where nothing has an interval: "joined is about 3.1x faster at p50"; empty where
 // anything has.
 func about(f *Face, said []Assessment) string {
-	var list []string
+	var list, same []string
 	for _, a := range said {
-		if !math.IsNaN(a.Low) {
+		switch {
+		case !math.IsNaN(a.Low):
 			return ""
+		case a.Factor() == "1x":
+			same = append(same, strings.TrimSpace(cmp.Or(a.Figure.At(), "in "+a.Figure.Label())))
+		default:
+			list = append(list, a.Factor()+" "+a.Figure.Comparative(a.Ratio > 1)+a.Figure.At())
 		}
-		word := Better
-		if a.Ratio < 1 {
-			word = Worse
-		}
-		list = append(list, fmt.Sprintf("%s %s%s", a.Factor(), a.Figure.Comparative(word == Better), a.Figure.At()))
+	}
+	if len(same) > 0 {
+		list = append(list, "the same "+units.List(same))
 	}
 	return fmt.Sprintf("%s is about %s", f.Contender, units.List(list))
 }
