@@ -401,7 +401,7 @@ func (s *settings) checkCommand() *cobra.Command {
 			return s.check(cmd.Context(), p, save)
 		},
 	}
-	c.Flags().StringVar(&save, "save", "", "write each whole answer to a file in `DIR`")
+	c.Flags().StringVar(&save, "save", "", "write each whole answer to a file in `DIR`; created when there is none")
 	c.Flags().StringArrayVar(&opt.Only, "only", nil, "check this contender and the baseline only; may be repeated")
 	c.Flags().StringArrayVar(&opt.Sets, "set", nil, "lay `KEY=VALUE` over the plan; may be repeated")
 	return c
@@ -411,6 +411,9 @@ func (s *settings) check(ctx context.Context, p *plan.Plan, save string) error {
 	var saveErr error
 	cfg := rounds.Config{Plan: p, Kinds: all.Kinds(), Program: version, Builds: s.builds()}
 	if save != "" {
+		if err := os.MkdirAll(save, 0o777); err != nil { // less what the user's mask takes away
+			return usageError{fmt.Errorf("make the folder for answers: %w", err)}
+		}
 		cfg.OnAnswer = func(contender, state string, body []byte) {
 			path := filepath.Join(save, plan.Slug(strings.TrimSpace(contender+" "+state))+".answer")
 			if err := files.WriteAll(path, body); err != nil && saveErr == nil {

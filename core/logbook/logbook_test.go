@@ -1,6 +1,8 @@
 package logbook
 
 import (
+	"bytes"
+	"database/sql"
 	"errors"
 	"fmt"
 	"math"
@@ -162,6 +164,36 @@ func TestWhatIsNoLogbookIsRefused(t *testing.T) {
 	}
 	if _, err := Open(dir, false); err == nil {
 		t.Error("a folder is opened as a logbook")
+	}
+}
+
+// A file of another program that is a database, too, stays as it is, to the byte.
+func TestDatabasesOfOthersStay(t *testing.T) {
+	for name, statements := range map[string]string{
+		"no version":   "CREATE TABLE tides (at INTEGER, metres REAL); INSERT INTO tides VALUES (4, 2.5)",
+		"its own":      "CREATE TABLE tides (at INTEGER); PRAGMA user_version = 3",
+		"runs, too":    "CREATE TABLE runs (id TEXT, ship TEXT); PRAGMA user_version = 1",
+		"later than I": "CREATE TABLE runs (id TEXT); PRAGMA user_version = 900",
+	} {
+		path := filepath.Join(t.TempDir(), "harbour.db")
+		db, err := sql.Open("sqlite", path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := db.Exec(statements); err != nil {
+			t.Fatal(err)
+		}
+		db.Close()
+		before, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Open(path, false); !errors.Is(err, errNotOurs) {
+			t.Errorf("%s: Open says %v", name, err)
+		}
+		if after, err := os.ReadFile(path); err != nil || !bytes.Equal(after, before) {
+			t.Errorf("%s: the file has changed, %v", name, err)
+		}
 	}
 }
 

@@ -289,9 +289,21 @@ func migrateTo(c *sql.Conn) error {
 	return err
 }
 
+// versionOf is the version of the file; the error says why it is none of ours, or not of ours yet.
 func versionOf(c *sql.Conn) (version int, err error) {
-	if err := c.QueryRowContext(context.Background(), "PRAGMA user_version").Scan(&version); err != nil {
+	var things, columns int // in one statement: somebody may be making it
+	if err := c.QueryRowContext(context.Background(), `SELECT (SELECT user_version FROM pragma_user_version),
+		(SELECT count(*) FROM sqlite_schema),
+		(SELECT count(*) FROM pragma_table_info('runs') WHERE name IN ('id', 'started', 'ending', 'planned', 'pid_born'))`).
+		Scan(&version, &things, &columns); err != nil {
+		var its *sqlite.Error
+		if errors.As(err, &its) && its.Code() == sqlite3.SQLITE_NOTADB {
+			return 0, errNotOurs
+		}
 		return 0, err
+	}
+	if version == 0 && things > 0 || version != 0 && columns < 5 {
+		return 0, errNotOurs
 	}
 	if version > len(migrations) {
 		return 0, fmt.Errorf(
@@ -302,6 +314,10 @@ func versionOf(c *sql.Conn) (version int, err error) {
 	}
 	return version, nil
 }
+
+var errNotOurs = errors.New(
+	"it holds something else than a logbook, and stays as it is; name another file with --logbook",
+)
 
 // patience is how long to go on asking for a file that is busy.
 const patience = 10 * time.Second
