@@ -241,17 +241,18 @@ func TestADuelBesideItsService(t *testing.T) {
 	f.join(t, "office", "--beside", there, "--lend", "PACEDUEL")
 	f.join(t, "quay-1", "--lend", "PACEDUEL")
 	f.join(t, "quay-2", "--lend", "PACEDUEL")
-	f.write(t, "tide.duel.yaml", `duel: Tides
+	tides := `duel: Tides
 baseline: first
 course:
   http: { url: "http://127.0.0.1:${PORT}/tide?gauge=1&day=7" }
-  service: { run: ["${PACEDUEL}", harbour, predict, --with, deferred, --listen, "127.0.0.1:${PORT}"], fresh: duel }
-contenders: { first: , second: }
+  service: { run: ["${PACEDUEL}", harbour, predict, --with, deferred, --listen, "127.0.0.1:${PORT}"] }
+contenders: { first: , second: { service: { fresh: duel } } }
 pace: { clients: 2, shots: 60, warmup: 4 }
 rounds: 2
 load: { beside: office, agents: [quay-1, quay-2] }
 footing: { before: { duel: [ touch was-here ] } }
-`)
+`
+	f.write(t, "tide.duel.yaml", tides)
 	f.run(t, "run", "tide.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json").says(t, 0, "heat 4 of 4")
 	f.run(t, "run", "tide.duel.yaml", "--bus", "listen", f.bus, "--shots", "s.csv").says(t, 2, "stay with agent office")
 	r := f.result(t)
@@ -263,6 +264,17 @@ footing: { before: { duel: [ touch was-here ] } }
 	}
 	if _, err := os.Stat(filepath.Join(there, "was-here")); err != nil {
 		t.Errorf("the duel was not run there: %v", err)
+	}
+	// the same with the service here
+	f.write(t, "tide.duel.yaml", strings.Replace(tides, "beside: office, ", "", 1))
+	f.run(t, "run", "tide.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json").says(t, 0, "heat 4 of 4")
+	for i, h := range f.result(t).Heats {
+		if h.OK != 60 || h.Service == nil || h.Peak() == 0 || len(h.Shares) != 2 {
+			t.Errorf("heat %d here: %d shots, a service of %d bytes, %d agents", i, h.OK, h.Peak(), len(h.Shares))
+		}
+	}
+	if _, err := os.Stat(filepath.Join(f.dir, "was-here")); err != nil {
+		t.Errorf("the duel was not run here: %v", err)
 	}
 }
 

@@ -103,6 +103,7 @@ func (a *Agent) Serve(ctx context.Context) error {
 		own + open:  answering(a.open),
 		own + heat:  answering(a.heat),
 		own + begin: answering(a.begin),
+		own + touch: answering(a.touch),
 		own + wait:  answering(a.wait),
 		own + fetch: answering(a.fetch),
 		own + cut:   answering(a.cut),

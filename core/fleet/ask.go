@@ -176,8 +176,25 @@ func blame(m *member, err error) string {
 // due.
 const stoodLimit = 500 * time.Millisecond
 
-// follow waits until a job has come to a phase, and hands each answer to see. The error says what became of the job.
+// follow waits until a job of a heat has come to a phase, and hands each answer to see. The error says what became of
+// the job.
 func (f *Fleet) follow(ctx context.Context, m *member, job, until string, see func(*waitAnswer)) (*waitAnswer, error) {
+	return f.watch(ctx, m, job, func(a *waitAnswer) (bool, error) {
+		if a.Stood > stoodLimit {
+			return true, fmt.Errorf("agent %s did not run for %s: its process was stopped, or its machine had no time for it",
+				m.card.Name, units.Duration(a.Stood))
+		}
+		if a.Phase != until && a.Phase != done && see != nil {
+			see(a)
+		}
+		return a.Phase == until, nil
+	})
+}
+
+// watch waits until a job is over, or has come as far as is wanted.
+func (f *Fleet) watch(
+	ctx context.Context, m *member, job string, reached func(*waitAnswer) (bool, error),
+) (*waitAnswer, error) {
 	seen, hold := "", longestHold
 	if f.glance > 0 {
 		hold = min(max(f.glance, time.Duration(len(f.everybody()))*time.Millisecond), longestHold)
@@ -190,14 +207,13 @@ func (f *Fleet) follow(ctx context.Context, m *member, job, until string, see fu
 			return nil, err
 		case a.Failed != "":
 			return nil, &refusal{units.Printable(short(a.Failed)), a.ByOwner}
-		case a.Stood > stoodLimit && until != "":
-			return nil, fmt.Errorf("agent %s did not run for %s: its process was stopped, or its machine had no time for it",
-				m.card.Name, units.Duration(a.Stood))
-		case a.Phase == until || a.Phase == done:
-			return &a, nil
 		}
-		if see != nil {
-			see(&a)
+		is, err := reached(&a)
+		if err != nil {
+			return nil, err
+		}
+		if is || a.Phase == done {
+			return &a, nil
 		}
 		seen = a.Phase
 	}
@@ -205,7 +221,7 @@ func (f *Fleet) follow(ctx context.Context, m *member, job, until string, see fu
 
 // carriedOut waits for a job and fetches what came of it.
 func (f *Fleet) carriedOut(ctx context.Context, m *member, job string, out any) error {
-	a, err := f.follow(ctx, m, job, "", nil)
+	a, err := f.watch(ctx, m, job, func(*waitAnswer) (bool, error) { return false, nil })
 	if err != nil {
 		return err
 	}

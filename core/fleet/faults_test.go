@@ -247,7 +247,7 @@ func TestAnAgentIsStartedAnew(t *testing.T) {
 	h := newHarbour(t)
 	h.join("quay-1", "")
 	kill := h.joinOver(newCable(t, h.bus.URL()), "quay-2", "")
-	r, err := h.run(h.plan(faulty+"load: { agents: 2, within: 1s }\n", nil), h.atHeat(3, func() {
+	r, err := h.run(h.plan(h.fresh()+faulty+"load: { agents: 2, within: 1s }\n", nil), h.atHeat(3, func() {
 		kill()
 		h.joinOver(newCable(t, h.bus.URL()), "quay-2", "")
 	}))

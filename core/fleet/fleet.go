@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"paceduel/core/bus"
+	"paceduel/core/cell"
 	"paceduel/core/clock"
 	"paceduel/core/contender"
 	"paceduel/core/files"
@@ -101,8 +102,7 @@ func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error
 	}
 	f.resting = f.keepInTouch()
 	load := &result.Load{Places: l.Places, Words: l.String()}
-	err = f.each(ctx, members, nil, func(ctx context.Context, m *member) error { return f.ready(ctx, m, members) })
-	if err != nil {
+	if err := f.ready(ctx, members, members); err != nil {
 		return nil, err
 	}
 	for _, m := range members {
@@ -274,9 +274,76 @@ func (f *Fleet) fresh(what string) string {
 	return fmt.Sprintf("%s-%d", what, f.jobs)
 }
 
-// ready has a member read the plan, open its contenders and ask each of them once; it is to be one of those that drive.
-func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err error) {
-	o, job := &f.opening, f.fresh(open)
+// ready has some read the plan, open its contenders and ask each of them once, while it stands; they are to be among
+// those that drive.
+func (f *Fleet) ready(ctx context.Context, some, drive []*member) error {
+	job := f.fresh(open)
+	if err := f.each(ctx, some, nil, func(ctx context.Context, m *member) error {
+		return f.open(ctx, m, drive, job)
+	}); err != nil {
+		return err
+	}
+	if err := f.weighIn(ctx, some, job); err != nil {
+		return err
+	}
+	return f.each(ctx, some, nil, func(ctx context.Context, m *member) error {
+		var got opened
+		if err := f.carriedOut(ctx, m, job, &got); err != nil {
+			return err
+		}
+		m.agent.Floor, m.agent.Within, m.agent.Trip = got.Floor, m.clock.within, m.clock.trip
+		m.agent.Cannot = got.Cannot[:min(len(got.Cannot), maxFiles)]
+		return heldTo(f.opening.Touches, got.Touches)
+	})
+}
+
+// weighIn has contenders stand one after the other, as long as agents that open a plan ask them.
+func (f *Fleet) weighIn(ctx context.Context, some []*member, job string) error {
+	footed := f.opening.Footed
+	if footed == nil { // what is asked stands by itself
+		footed = func(ctx context.Context, _ cell.Cell, do func(context.Context) error) error { return do(ctx) }
+	}
+	for k, at := range rounds.Asked(f.opening.Plan) {
+		var mu sync.Mutex
+		var asking []*member
+		come := func(least int) func(*waitAnswer) (bool, error) { // those that cannot go on are over, and say so in the end
+			return func(a *waitAnswer) (bool, error) { return standingAt(a.Phase) >= least, nil }
+		}
+		if err := f.each(ctx, some, nil, func(ctx context.Context, m *member) error {
+			a, err := f.watch(ctx, m, job, come(k))
+			if err != nil {
+				return err
+			}
+			if standingAt(a.Phase) == k {
+				mu.Lock()
+				defer mu.Unlock()
+				asking = append(asking, m)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		if len(asking) == 0 { // none came so far
+			continue
+		}
+		if err := footed(ctx, at, func(ctx context.Context) error {
+			return f.each(ctx, asking, nil, func(ctx context.Context, m *member) error {
+				if err := f.insist(ctx, m, touch, &touchAsk{f.asked(job), k}, &answered{}); err != nil {
+					return err
+				}
+				_, err := f.watch(ctx, m, job, come(k+1))
+				return err
+			})
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// open has a member read the plan and open its contenders.
+func (f *Fleet) open(ctx context.Context, m *member, members []*member, job string) (err error) {
+	o := &f.opening
 	if m.clock, err = f.compare(ctx, m, fewestReadings); err != nil {
 		return err
 	}
@@ -295,16 +362,7 @@ func (f *Fleet) ready(ctx context.Context, m *member, members []*member) (err er
 		Shots: f.cfg.Shots,
 	}
 	q.Only, q.Mirror = takesPart(o.Plan)
-	if err := f.insist(ctx, m, open, q, &answered{}); err != nil {
-		return err
-	}
-	var got opened
-	if err := f.carriedOut(ctx, m, job, &got); err != nil {
-		return err
-	}
-	m.agent.Floor, m.agent.Within, m.agent.Trip = got.Floor, m.clock.within, m.clock.trip
-	m.agent.Cannot = got.Cannot[:min(len(got.Cannot), maxFiles)]
-	return heldTo(o.Touches, got.Touches)
+	return f.insist(ctx, m, open, q, &answered{})
 }
 
 // heldTo says in which way what somebody elsewhere was answered is other than what was here; nil where it is not.
@@ -450,7 +508,7 @@ func (f *Fleet) backAnew(ctx context.Context, m *member, members []*member) bool
 		}
 		old := m.card
 		m.card = c
-		if f.engage(ctx, m) == nil && f.ready(ctx, m, members) == nil {
+		if f.engage(ctx, m) == nil && f.ready(ctx, []*member{m}, members) == nil {
 			return true
 		}
 		m.card = old

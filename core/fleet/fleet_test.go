@@ -40,6 +40,7 @@ type harbour struct {
 	url  string
 	hits atomic.Int64
 	seen atomic.Pointer[func(*http.Request)] // is told of each request, when set
+	flag atomic.Pointer[string]              // the file without which the service does not answer, when set
 	// connect makes a link to a bus; nil: to the harbour's own.
 	connect func() *bus.Link
 }
@@ -57,11 +58,24 @@ func newHarbour(t testing.TB) *harbour {
 		if seen := h.seen.Load(); seen != nil {
 			(*seen)(r)
 		}
+		if flag := h.flag.Load(); flag != nil {
+			if _, err := os.Stat(*flag); err != nil {
+				http.Error(w, "nobody is here", http.StatusServiceUnavailable)
+				return
+			}
+		}
 		fmt.Fprintln(w, "six berths")
 	}))
 	t.Cleanup(service.Close)
 	h.url = service.URL
 	return h
+}
+
+// fresh has the service stand as one does that is started for each heat, and returns the lines of a plan for that.
+func (h *harbour) fresh() (lines string) {
+	flag := filepath.Join(h.t.TempDir(), "stands")
+	h.flag.Store(&flag)
+	return fmt.Sprintf("footing: { before: { heat: [ 'touch %s' ] }, after: { heat: [ 'rm %s' ] } }\n", flag, flag)
 }
 
 // see has f told of each request from now on.
@@ -205,6 +219,30 @@ func TestADuelIsDrivenByAgents(t *testing.T) {
 	// one heat is 108 shots; each side asks at the weigh-in, and each agent measures its floor elsewhere
 	if n := h.hits.Load(); n < 6*108 || n > 6*108+3*2*3 {
 		t.Errorf("the service was asked %d times; want 648 and a few", n)
+	}
+}
+
+// What is started for each heat stands while agents ask it before the first one, too, each contender by itself.
+func TestAgentsAskWhatStands(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	h.join("quay-1", "near")
+	h.join("quay-2", "far")
+	p := h.plan(h.fresh()+"pace: { clients: 2, shots: 20, warmup: 2 }\nrounds: 2\nload: { places: [near, far] }\n", nil)
+	r, err := h.run(p, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(r.Heats) != 8 || slices.ContainsFunc(r.Heats, func(h result.Heat) bool {
+		return h.OK != 20 ||
+			h.Failed() > 0
+	}) {
+		t.Errorf("%d heats, %s", len(r.Heats), whole(r, 2, 4, 0))
+	}
+	h.flag.Store(new(string)) // it does not come up: every agent says so
+	_, err = h.run(h.plan("pace: { clients: 2, shots: 20 }\nrounds: 2\nload: { agents: 2 }\n", nil), nil)
+	if err == nil || !strings.Contains(err.Error(), "did not pass the weigh-in") {
+		t.Errorf("a service that is not there: %v", err)
 	}
 }
 

@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"paceduel/core/cell"
 	"paceduel/core/contender"
 	"paceduel/core/files"
 	"paceduel/core/pace"
@@ -62,6 +64,7 @@ type job struct {
 	phase   string
 	changed chan struct{}         // closed when the phase is another
 	begins  [2]chan time.Duration // moments of stages, by number
+	stands  chan int              // number of the contender that stands
 	outcome []byte                // packed
 	sum     string
 	failed  string
@@ -83,10 +86,7 @@ func (h *hosted) start(id string, do func(ctx context.Context, j *job) (any, err
 		return fmt.Errorf("agent %s is still busy with %s", h.a.cfg.Name, h.job.id)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	j := &job{id: id, cancel: cancel, over: make(chan struct{}), phase: works, changed: make(chan struct{})}
-	for i := range j.begins {
-		j.begins[i] = make(chan time.Duration, 1)
-	}
+	j := newJob(id, cancel)
 	h.job = j
 	go func() {
 		defer close(j.over)
@@ -105,6 +105,17 @@ func (h *hosted) start(id string, do func(ctx context.Context, j *job) (any, err
 		j.finish(packed, err)
 	}()
 	return nil
+}
+
+func newJob(id string, cancel func()) *job {
+	j := &job{
+		id: id, cancel: cancel, over: make(chan struct{}), phase: works, changed: make(chan struct{}),
+		stands: make(chan int, 1),
+	}
+	for i := range j.begins {
+		j.begins[i] = make(chan time.Duration, 1)
+	}
+	return j
 }
 
 func (j *job) isOver() bool {
@@ -191,6 +202,23 @@ func (j *job) await(ctx context.Context, s pace.Stage, now func() time.Duration)
 	}
 }
 
+// awaitFooting says that this agent is about to ask a contender, and waits until what it starts from stands.
+func (j *job) awaitFooting(ctx context.Context, at int) {
+	j.is(fmt.Sprint(standing, at))
+	for {
+		select {
+		case n := <-j.stands:
+			if n != at { // said twice of another
+				continue
+			}
+			j.is(works)
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
 // nearly is how long before a moment it is no longer slept, since a sleep ends late.
 const nearly = 2 * time.Millisecond
 
@@ -235,10 +263,10 @@ func (a *Agent) open(q *openAsk) (answered, error) {
 	if err != nil {
 		return answered{}, err
 	}
-	return answered{}, run.start(q.Job, func(ctx context.Context, _ *job) (any, error) { return run.open(ctx, q) })
+	return answered{}, run.start(q.Job, func(ctx context.Context, j *job) (any, error) { return run.open(ctx, j, q) })
 }
 
-func (h *hosted) open(ctx context.Context, q *openAsk) (*opened, error) {
+func (h *hosted) open(ctx context.Context, j *job, q *openAsk) (*opened, error) {
 	h.mu.Lock()
 	old := h.hand
 	h.hand = nil
@@ -272,6 +300,8 @@ func (h *hosted) open(ctx context.Context, q *openAsk) (*opened, error) {
 		Config: rounds.Config{Plan: p, Kinds: h.a.cfg.Kinds, Program: h.a.cfg.Program, Seed: q.Seed, Glance: q.Glance},
 		Ports:  q.Ports, Parts: len(q.Weights), Clock: h.clock, KeepShots: q.Shots, Guest: h.a.cfg.Guest,
 	}
+	cells := rounds.Asked(p)
+	cfg.Await = func(ctx context.Context, at cell.Cell) { j.awaitFooting(ctx, slices.Index(cells, at)) }
 	if q.Glance > 0 {
 		cfg.OnGlance = own.glanced
 	}
@@ -383,6 +413,24 @@ func (a *Agent) begin(q *beginAsk) (beganAnswer, error) {
 	default: // it was told before
 	}
 	return beganAnswer{Late: late}, nil
+}
+
+// touch lets a job ask the contender that it awaits.
+func (a *Agent) touch(q *touchAsk) (answered, error) {
+	_, j, err := a.job(&q.asked)
+	if err != nil {
+		return answered{}, err
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if standingAt(j.phase) != q.At { // it was told before
+		return answered{}, nil
+	}
+	select {
+	case j.stands <- q.At:
+	default:
+	}
+	return answered{}, nil
 }
 
 // longestHold bounds how long a question is left unanswered.

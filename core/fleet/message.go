@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -22,7 +24,7 @@ import (
 )
 
 // protocol is the version of what is said here. Who speaks another hears of it in words.
-const protocol = 1
+const protocol = 2
 
 // Subjects on the bus. An agent's own ones carry its name, by which a server's accounts can tell agents apart, and what
 // tells it from another of the same name.
@@ -39,6 +41,7 @@ const (
 	open  = "open"  // get ready: a job
 	heat  = "heat"  // drive a part of a heat: a job
 	begin = "begin" // a stage of it, at a moment
+	touch = "touch" // ask the contender that the job awaits: it stands
 	wait  = "wait"  // until something changes about a job
 	fetch = "fetch" // a part of what came of a job
 	cut   = "cut"   // end a job
@@ -225,6 +228,12 @@ type beginAsk struct {
 	At    time.Duration `json:"at_ns"`
 }
 
+// touchAsk has an agent ask a contender, by its number among those that are asked.
+type touchAsk struct {
+	asked
+	At int `json:"at"`
+}
+
 // beganAnswer says by how much the moment had passed when it came to be known.
 type beganAnswer struct {
 	answered
@@ -238,12 +247,24 @@ type waitAsk struct {
 	Hold time.Duration `json:"hold_ns"`
 }
 
-// phases of a job. While it awaits a stage its phase is awaits and the stage's number.
+// phases of a job. While it awaits a stage its phase is awaits and the stage's number; while it awaits a contender that
+// it is to ask, its phase is standing and the number of that among those that are asked.
 const (
-	works  = "works"
-	awaits = "awaits "
-	done   = "done"
+	works    = "works"
+	awaits   = "awaits "
+	standing = "standing "
+	done     = "done"
 )
+
+// standingAt is the number behind standing; -1 for another phase.
+func standingAt(phase string) int {
+	n, found := strings.CutPrefix(phase, standing)
+	at, err := strconv.Atoi(n)
+	if !found || err != nil {
+		return -1
+	}
+	return at
+}
 
 // waitAnswer is what there is to say of a job.
 type waitAnswer struct {

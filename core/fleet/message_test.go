@@ -22,6 +22,7 @@ func FuzzQuestions(f *testing.F) {
 	for _, seed := range []any{
 		asked{Run: "r"}, takeAsk{Program: "test", Protocol: protocol}, fileAsk{Name: "../x", Size: 3, Data: []byte("abc")},
 		openAsk{Source: "duel: x", Weights: []int{1}}, heatAsk{Weights: []int{1, 2}, Who: 1}, beginAsk{Stage: 7},
+		touchAsk{At: -1},
 		waitAsk{}, fetchAsk{At: -1}, conductAsk{File: "a"}, nextAsk{No: -1}, steerAsk{More: -4},
 	} {
 		f.Add(encode(seed))
@@ -37,6 +38,7 @@ func FuzzQuestions(f *testing.F) {
 		defer func() { a.run.end() }()
 		for name, answer := range map[string]func([]byte) []byte{
 			file: answering(a.file), open: answering(a.open), heat: answering(a.heat), begin: answering(a.begin),
+			touch: answering(a.touch),
 			fetch: answering(a.fetch), cut: answering(a.cut), tick: answering(a.tick), rest: answering(a.rest),
 			conduct: answering(a.conduct), steer: answering(a.steer), halt: answering(a.halt),
 		} {
@@ -206,7 +208,7 @@ func TestPlansLearnNothingOfOwnFiles(t *testing.T) {
 			"\npace: { clients: 1, for: 1s }\n"
 		q := &openAsk{File: "b.duel.yaml", Source: source, Weights: []int{1}, SHA256: sumOf(source, nil,
 			map[string]string{})}
-		_, err := a.run.open(t.Context(), q)
+		_, err := a.run.open(t.Context(), newJob("open-1", func() {}), q)
 		if err == nil || strings.Contains(err.Error(), "oyster") || !strings.Contains(err.Error(), "not handed over") {
 			t.Errorf("%s: %v", course, err)
 		}

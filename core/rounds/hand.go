@@ -21,6 +21,7 @@ type Hand struct {
 	drained chan struct{}
 	parts   int  // among how many a heat is shared
 	guest   bool // see HandConfig
+	await   func(context.Context, cell.Cell)
 }
 
 // HandConfig is what a hand needs beside what a run does.
@@ -32,6 +33,8 @@ type HandConfig struct {
 	Clock    *clock.Clock      // by which its moments are
 	// Guest says that the process is shared with others, who see to when memory is collected.
 	Guest bool
+	// Await is called before a contender is asked at first, and returns when what it starts from stands; nil: it does.
+	Await func(context.Context, cell.Cell)
 	// KeepShots has as many shots kept one by one as are written out.
 	KeepShots bool
 }
@@ -47,7 +50,7 @@ func OpenHand(ctx context.Context, cfg HandConfig) (*Hand, *result.Result, error
 		cfg.OnShots = func(*result.Heat, *shots.Shape, []tally.Raw, bool) {}
 	}
 	out := make(chan Event)
-	h := &Hand{drained: make(chan struct{}), parts: max(cfg.Parts, 1), guest: cfg.Guest}
+	h := &Hand{drained: make(chan struct{}), parts: max(cfg.Parts, 1), guest: cfg.Guest, await: cfg.Await}
 	go func() {
 		defer close(h.drained)
 		for e := range out {

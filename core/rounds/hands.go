@@ -48,6 +48,41 @@ type Opening struct {
 	Waits func(words string)
 	// Touches are the first touches of this process, which those elsewhere are held to.
 	Touches map[string]*result.Touch
+	// Footed has what a contender starts from stand for as long as it takes to do something: whoever asks it from
+	// elsewhere, outside of a heat, needs its service.
+	Footed func(ctx context.Context, at cell.Cell, do func(context.Context) error) error
+}
+
+// Asked are the cells in which whoever opens a plan asks a contender, in that order, as an Opening and a HandConfig
+// have them.
+func Asked(p *plan.Plan) (cells []cell.Cell) {
+	points := []cell.Point{""}
+	if p.Sweep != nil {
+		points = nil
+		for i := range p.Sweep.Points {
+			points = append(points, p.Sweep.Points[i].At)
+		}
+	}
+	for _, at := range points {
+		own := p.AtPoint(at)
+		for _, c := range own.Contenders {
+			for _, s := range own.CacheStates() {
+				cells = append(cells, cell.Cell{Contender: c.Name, State: stateName(s), Point: at})
+			}
+		}
+	}
+	return cells
+}
+
+// footed is the Footed of an Opening.
+func (r *runner) footed(ctx context.Context, at cell.Cell, do func(context.Context) error) error {
+	ground := r.station(at.Point).footing.Of(at.Contender)
+	err := ground.BeginHeat(ctx, stateOf(at.State), 0)
+	if err == nil {
+		err = do(ctx)
+	}
+	_, ended := ground.EndHeat(ctx)
+	return cmp.Or(err, ended)
 }
 
 // Handed is a heat that hands are to drive.
@@ -107,8 +142,9 @@ func (r *runner) openHands(ctx context.Context) error {
 	o := Opening{
 		Plan: r.cfg.Plan, Run: r.result.ID, Seed: r.result.Seed, Clock: r.clock, Ports: map[string]string{},
 		Glance: r.cfg.Glance, Touches: map[string]*result.Touch{},
-		Ready: func(a result.Agent) { r.send(AgentReady{a, r.head()}) },
-		Waits: func(words string) { r.send(AgentsAwaited{words}) },
+		Ready:  func(a result.Agent) { r.send(AgentReady{a, r.head()}) },
+		Waits:  func(words string) { r.send(AgentsAwaited{words}) },
+		Footed: r.footed,
 	}
 	for _, s := range r.stations {
 		for _, e := range s.entries {

@@ -147,7 +147,11 @@ func (r *runner) weighIn(ctx context.Context, s *station) error {
 	defer func() { asked() }()
 	asks := func(name string, state plan.State) {
 		asked()
-		asked = r.tellOf(cell.Cell{Contender: name, State: stateName(state), Point: s.point})
+		at := cell.Cell{Contender: name, State: stateName(state), Point: s.point}
+		if r.hand != nil && r.hand.await != nil {
+			r.hand.await(ctx, at)
+		}
+		asked = r.tellOf(at)
 	}
 	entrants := r.entrantsAt(s.point)
 	w, standard, err := weighin.Run(ctx, s.plan, s.entries, s.footing, r.cfg.AcceptUnequal, asks, func(
