@@ -136,12 +136,15 @@ func (r *reader) checkAfar(p *plan.Plan) {
 		r.faultsAt(plan.JoinKeys("contenders."+c.Name, c.Kind), faults)
 		for key, set := range map[string]bool{
 			"traces": c.Ground.Traces != nil, "bystander": c.Ground.Bystander != nil, "crash": c.Ground.Crash != nil,
-			"footing.before.run": len(c.Ground.Before.Run) > 0, "footing.after.run": len(c.Ground.After.Run) > 0,
+			"footing.before.run":   len(c.Ground.Before.Run) > len(p.Footing.Before.Run), // those of all are told above
+			"footing.after.run":    len(c.Ground.After.Run) > len(p.Footing.After.Run),
+			"service.fresh: run":   c.Ground.Service != nil && c.Ground.Service.Fresh == plan.EveryRun,
+			"workspace.fresh: run": c.Ground.Workspace != nil && c.Ground.Workspace.Fresh == plan.EveryRun,
 		} {
 			if set {
-				r.fault(plan.JoinKeys("contenders."+c.Name, key), "leave it out, or load:", "%s: %s does not go with agents",
-					c.Name,
-					key)
+				at, _, _ := strings.Cut(key, ":")
+				r.fault(plan.JoinKeys("contenders."+c.Name, at), "leave it out, or load:", "%s: %s does not go with agents",
+					c.Name, key)
 			}
 		}
 	}

@@ -102,3 +102,20 @@ func TestWhatAgentsCannotBeAsked(t *testing.T) {
 		}
 	}
 }
+
+// What is made anew for each run is not made by whoever drives from elsewhere.
+func TestFreshRunsAreNotDrivenFromElsewhere(t *testing.T) {
+	for what, want := range map[string]string{
+		"service: { run: [ls, \"${PORT}\"], fresh: run }":  "service.fresh: run does not go with agents",
+		"service: { run: [ls, \"${PORT}\"] }":              "",
+		"footing: { workspace: { from: ., fresh: run } }":  "workspace.fresh: run does not go with agents",
+		"footing: { workspace: { from: ., fresh: heat } }": "",
+	} {
+		_, err := read.Plan("board.duel.yaml", []byte("duel: Board\nbaseline: joined\npace: { repeat: 9 }\n"+
+			"load: { agents: 1 }\ncontenders:\n  plain: { http: { url: \"http://127.0.0.1:1/\" } }\n"+
+			"  joined: { http: { url: \"http://127.0.0.1:1/\" }, "+what+" }\n"), read.Options{Kinds: all.PlanKinds()})
+		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), "joined: "+want) {
+			t.Errorf("%s: %v; want %q", what, err, want)
+		}
+	}
+}
