@@ -41,6 +41,7 @@ sure that is. Without a command it opens the full-screen application.`,
 		&s.logbook, "logbook", "", "keep the history in `FILE`, or on a PostgreSQL server, postgres://user@host/database "+
 			"(default: a file in the user's data directory)",
 	)
+	s.bus.runFlags(root.Flags()) // without a command it is open
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; %s --help tells more", err, c.CommandPath())}
 	})
