@@ -29,6 +29,9 @@ import (
 	"paceduel/screen/look"
 )
 
+// Kept are the runs that the log lists at first: those that something came of.
+var Kept = logbook.Filter{Attempts: logbook.Kept}
+
 // View is one stop of the trail. Its state is its own; Update returns the changed view.
 type View interface {
 	Update(tea.Msg, Scene) (View, tea.Cmd)
@@ -46,8 +49,12 @@ type Scene struct {
 	Where map[judge.Evidence]Stop // which stop shows what
 	Title string                  // of the folder, for people
 	Duels []Duel                  // of the folder, by file name
-	Runs  []logbook.Entry
-	Book  logbook.Totals // what the logbook holds in all
+	// Runs are those that the log lists, the newest of the Found ones that Listed takes.
+	Runs   []logbook.Entry
+	Found  int
+	Listed logbook.Filter
+	Past   map[string]logbook.Past // what the logbook has of the folder's duels, by their files
+	Book   logbook.Totals          // what the logbook holds in all
 	// BookTrouble says why there is no logbook.
 	BookTrouble error
 	// Lines are the duels of the logbook with their runs over time, as far as they were asked for, and Pair the two runs
@@ -249,6 +256,8 @@ type (
 	PairedMsg struct{}
 	// AgainMsg asks for the plan of an earlier run to be run again as it was.
 	AgainMsg struct{ ID string }
+	// ListMsg asks for the runs that a filter takes.
+	ListMsg struct{ Of logbook.Filter }
 	// DeleteRunMsg asks for a run to be removed from the logbook.
 	DeleteRunMsg struct{ ID string }
 	// GoMsg asks for the stop that shows something; the stop is handed it, too.

@@ -41,6 +41,43 @@ func (b *Book) Duels(limit int) (out []Duel, err error) {
 	return out, nil
 }
 
+// Past is what the book has of a plan's file.
+type Past struct {
+	Runs   int     // in all
+	Newest []Entry // the latest of them, the newest first
+}
+
+// newestOfFile asks for the latest runs of a plan's file.
+const newestOfFile = "SELECT " + columns + " FROM runs WHERE file = $1 ORDER BY started DESC, id DESC LIMIT $2"
+
+// PastOf is what the book has of plans' files, named as entries have them, with at most so many runs of each.
+func (b *Book) PastOf(files []string, most int) (map[string]Past, error) {
+	out := map[string]Past{}
+	err := b.reading(func(w work) error {
+		for _, file := range files {
+			var p Past
+			if err := w.QueryRow("SELECT count(*) FROM runs WHERE file = $1", file).Scan(&p.Runs); err != nil {
+				return err
+			}
+			rows, err := w.Query(newestOfFile, file, most)
+			if err != nil {
+				return err
+			}
+			if p.Newest, err = entries(rows); err != nil {
+				return err
+			}
+			if p.Runs > 0 {
+				out[file] = p
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("look for runs of plans in %s: %w", b.path, err)
+	}
+	return out, nil
+}
+
 // Entry is the run that an identifier names, as lists have it. The identifier may be cut short as long as it names one
 // run only.
 func (b *Book) Entry(id string) (e Entry, err error) {

@@ -95,10 +95,24 @@ func (r *entryReader) read(rows *sql.Rows) (*Entry, error) {
 	return e, nil
 }
 
-// newest asks for the runs that began last, of some attempts, from one moment to before another.
-const newest = "SELECT " + columns + ` FROM runs
-	WHERE ($1 = 'all' OR (ending = $2) = ($1 = 'failed')) AND started >= $3 AND started < $4
-	ORDER BY started DESC, id DESC LIMIT $5`
+// entries are those of all rows, which it closes.
+func entries(rows *sql.Rows) (out []Entry, err error) {
+	defer rows.Close()
+	for r := newEntryReader(); rows.Next(); {
+		e, err := r.read(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *e)
+	}
+	return out, rows.Err()
+}
+
+// within are the runs of some attempts that began from one moment to before another.
+const within = " FROM runs WHERE ($1 = 'all' OR (ending = $2) = ($1 = 'failed')) AND started >= $3 AND started < $4"
+
+// newest asks for those of them that began last.
+const newest = "SELECT " + columns + within + " ORDER BY started DESC, id DESC LIMIT $5"
 
 // longList is how many runs are read by several connections at once, rather than by one: most of the time goes into
 // handing over one column after the other.
@@ -137,19 +151,33 @@ func (b *Book) List(limit int, of Filter) (out []Entry, err error) {
 	return out, nil
 }
 
+// Find returns the newest runs that a filter takes, at most limit of them, and how many it takes in all.
+func (b *Book) Find(limit int, of Filter) (newest []Entry, all int, err error) {
+	if !of.isForDatabase() {
+		list, err := b.List(0, of)
+		return list[:min(limit, len(list))], len(list), err
+	}
+	newest, err = b.List(limit, of)
+	if err != nil || len(newest) < limit {
+		return newest, len(newest), err
+	}
+	err = b.reading(func(w work) error {
+		all, err = of.span().count(w, of)
+		return err
+	})
+	if err != nil {
+		return nil, 0, fmt.Errorf("count runs in %s: %w", b.path, err)
+	}
+	return newest, all, nil
+}
+
 // spans are the parts in which a list is read, the newest first: several where many runs have to be looked at.
 func (b *Book) spans(w work, limit int, of Filter) ([]span, error) {
-	whole := span{from: math.MinInt64, to: math.MaxInt64}
-	if !of.Since.IsZero() {
-		whole.from = of.Since.UnixNano()
-	}
-	if !of.Until.IsZero() {
-		whole.to = of.Until.UnixNano()
-	}
+	whole := of.span()
 	if of.isForDatabase() && limit <= longList {
 		return []span{whole}, nil
 	}
-	count, err := whole.count(w)
+	count, err := whole.count(w, Filter{})
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +200,7 @@ func (s span) list(w work, limit int, of Filter) (out []Entry, err error) {
 		most = math.MaxInt
 	}
 	out = make([]Entry, 0, min(limit, s.runs))
-	rows, err := w.Query(newest, string(cmp.Or(of.Attempts, All)), string(result.Failed), s.from, s.to, most)
+	rows, err := w.Query(newest, of.attempts(), string(result.Failed), s.from, s.to, most)
 	if err != nil {
 		return nil, err
 	}
@@ -190,9 +218,9 @@ func (s span) list(w work, limit int, of Filter) (out []Entry, err error) {
 	return out, rows.Err()
 }
 
-// count is how many runs began in the span.
-func (s span) count(w work) (n int, err error) {
-	err = w.QueryRow("SELECT count(*) FROM runs WHERE started >= $1 AND started < $2", s.from, s.to).Scan(&n)
+// count is how many runs began in the span, of the attempts that a filter takes.
+func (s span) count(w work, of Filter) (n int, err error) {
+	err = w.QueryRow("SELECT count(*)"+within, of.attempts(), string(result.Failed), s.from, s.to).Scan(&n)
 	return n, err
 }
 
@@ -234,6 +262,21 @@ const (
 	Kept    Attempts = "kept"
 	Failing Attempts = "failed"
 )
+
+// attempts are those that are asked for.
+func (f Filter) attempts() string { return string(cmp.Or(f.Attempts, All)) }
+
+// span is when the runs began.
+func (f Filter) span() span {
+	s := span{from: math.MinInt64, to: math.MaxInt64}
+	if !f.Since.IsZero() {
+		s.from = f.Since.UnixNano()
+	}
+	if !f.Until.IsZero() {
+		s.to = f.Until.UnixNano()
+	}
+	return s
+}
 
 // isForDatabase reports whether the database alone says which runs those are.
 func (f Filter) isForDatabase() bool {

@@ -82,3 +82,32 @@ func holdLists(t *testing.T, b *Book, all []Entry, of Filter) {
 		}
 	}
 }
+
+// What is found is the newest of all that are counted, whoever counts them.
+func TestFindCountsAll(t *testing.T) {
+	books(t, func(t *testing.T, name string) {
+		b := opened(t, name)
+		fill(t, b, 70, func(i int) int64 { return int64(i) }) // each seventh is tagged, each eleventh failed
+		for _, tt := range []struct {
+			of     Filter
+			newest string
+			all    int
+		}{
+			{Filter{}, "00069", 70}, {Filter{Attempts: Kept}, "00069", 63}, {Filter{Attempts: Failing}, "00066", 7},
+			{Filter{Tag: "slack-tide"}, "00063", 10}, {Filter{Text: "nobody"}, "", 0},
+			{Filter{Since: time.Unix(0, 20), Until: time.Unix(0, 30)}, "00029", 10},
+		} {
+			for _, limit := range []int{1, 5, 70} {
+				newest, all, err := b.Find(limit, tt.of)
+				if err != nil || all != tt.all || len(newest) != min(limit, all) || all > 0 && newest[0].ID != tt.newest {
+					t.Errorf("%+v: %d of %d, %v; want %d, the newest %s", tt.of, len(newest), all, err, tt.all, tt.newest)
+				}
+			}
+		}
+		const file = "/home/pilot/harbour/plans/duel-%d.duel.yaml"
+		past, err := b.PastOf([]string{fmt.Sprintf(file, 3), fmt.Sprintf(file, 99), ""}, 1)
+		if p := past[fmt.Sprintf(file, 3)]; err != nil || len(past) != 1 || p.Runs != 1 || p.Newest[0].Name != "Duel 3" {
+			t.Errorf("%+v, %v", past, err)
+		}
+	})
+}

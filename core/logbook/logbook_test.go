@@ -382,6 +382,8 @@ func TestListsNeedNoSorting(t *testing.T) {
 	for query, args := range map[string][]any{
 		newest:   {"all", result.Failed, 0, 1, 50},
 		newestOf: {"Board", result.Failed, 50},
+
+		newestOfFile: {"/harbour/board.duel.yaml", 50},
 	} {
 		rows, err := b.db.Query("EXPLAIN QUERY PLAN "+query, args...)
 		if err != nil {

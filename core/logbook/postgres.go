@@ -57,7 +57,7 @@ var serverMigrations = []string{`CREATE TABLE runs (
 	CREATE TABLE stands (
 		run  text PRIMARY KEY REFERENCES runs (id) ON DELETE CASCADE,
 		body text NOT NULL          -- what time lines are made of
-	);`, inOrder}
+	);`, inOrder, byFile}
 
 // Limits of what is done on a server, so that one that went away does not hold up a run.
 const (

@@ -193,7 +193,8 @@ func TestABookFromBeforeRemarks(t *testing.T) {
 	r.Host.CPU = "Gull 4"
 	enter(t, b, r, 2)
 	for _, change := range []string{
-		"DROP INDEX runs_started", "ALTER TABLE runs DROP COLUMN called", "ALTER TABLE runs DROP COLUMN note",
+		"DROP INDEX runs_started", "DROP INDEX runs_file", "ALTER TABLE runs DROP COLUMN called",
+		"ALTER TABLE runs DROP COLUMN note",
 		"ALTER TABLE runs DROP COLUMN tags",
 		"ALTER TABLE runs DROP COLUMN machine", "DROP INDEX runs_name", "ALTER TABLE runs DROP COLUMN node",
 		"DROP TABLE stands", "PRAGMA user_version = 2",

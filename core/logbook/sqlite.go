@@ -47,6 +47,7 @@ var migrations = []func(*sql.Conn) error{
 	) STRICT, WITHOUT ROWID;
 	CREATE INDEX runs_name ON runs (name, started);`),
 	statements(inOrder),
+	statements(byFile),
 }
 
 // inOrder has an index give runs in the order in which they are listed: else all that are listed are sorted first, with
@@ -55,6 +56,9 @@ const inOrder = `DROP INDEX runs_started;
 	DROP INDEX runs_name;
 	CREATE INDEX runs_started ON runs (started, id);
 	CREATE INDEX runs_name ON runs (name, started, id);`
+
+// byFile has the runs of a plan found among those of all others.
+const byFile = "CREATE INDEX runs_file ON runs (file, started, id)"
 
 // addRemarks makes room for what people say of a run, and for the machine that it was made on.
 func addRemarks(c *sql.Conn) error {

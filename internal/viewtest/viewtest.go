@@ -172,7 +172,8 @@ func Scenes() map[string]screen.Scene {
 			Sentence: "joined is 3.4x faster than per-vessel at p50.", Lead: 3.4,
 		},
 	}}
-	duels.Book = logbook.Totals{Runs: 1, Done: 1}
+	duels.Book, duels.Found, duels.Listed = logbook.Totals{Runs: 1, Done: 1}, 1, screen.Kept
+	duels.Past = map[string]logbook.Past{berths.File: {Runs: 1, Newest: duels.Runs}}
 	with := func(run *screen.Run) screen.Scene {
 		s := duels
 		s.Run = run

@@ -116,7 +116,8 @@ type Model struct {
 	cfg     Config
 	keys    keyMap
 	scene   screen.Scene
-	stops   []screen.Row // in working order; a row is replaced, never changed
+	listed  logbook.Filter // which runs the log asked for
+	stops   []screen.Row   // in working order; a row is replaced, never changed
 	at      screen.Stop
 	w, h    int
 	help    bool // the keys are shown
@@ -142,7 +143,7 @@ type notice struct {
 }
 
 func newModel(ctx context.Context, cfg Config) Model {
-	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick, duels: &sync.WaitGroup{}}
+	m := Model{ctx: ctx, cfg: cfg, keys: keys(), later: tea.Tick, duels: &sync.WaitGroup{}, listed: screen.Kept}
 	m.stops = stops(cfg)
 	m.at = m.stops[0].Stop
 	m.keys.stops = stopKeys(m.stops)
@@ -159,7 +160,7 @@ func newModel(ctx context.Context, cfg Config) Model {
 
 // Init implements tea.Model.
 func (m Model) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, m.cfg.At), readRuns(m.cfg.Book), probeMachine(m.ctx)}
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, m.cfg.At), m.readRuns(), probeMachine(m.ctx)}
 	if m.whole != nil && m.whole.Judging {
 		cmds = append(cmds, judgeSweep(m.whole.Result, false))
 	}
@@ -236,11 +237,14 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		if len(msg.duels) == 0 && m.cfg.Dir != "" && m.cfg.Start == nil && m.cfg.Open == nil {
 			m, _ = m.tell(screen.Ask, screen.EmptyFolderMsg{Served: msg.served, Earlier: msg.earlier})
 		}
-		return m, nil
+		return m, m.readRuns()
 	case changedMsg:
 		return m.changed(msg)
 	case runsMsg:
-		m.scene.Runs, m.scene.Book = msg.runs, msg.totals
+		m.scene.Book, m.scene.Past = msg.totals, msg.past
+		if msg.of == m.listed { // else others have been asked for since
+			m.scene.Runs, m.scene.Found, m.scene.Listed = msg.runs, msg.found, msg.of
+		}
 		if msg.err != nil {
 			m.scene.BookTrouble = msg.err
 		}
@@ -381,12 +385,15 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		if msg.err != nil {
 			return m.say(msg.err.Error(), true)
 		}
-		return m, readRuns(m.cfg.Book)
+		return m, m.readRuns()
+	case screen.ListMsg:
+		m.listed = msg.Of
+		return m, m.readRuns()
 	case screen.GoMsg:
 		m.at = m.scene.Where[msg.To]
 		return m.toView(msg)
 	case screen.ReloadMsg:
-		return m, tea.Batch(readFolder(m.cfg, ""), readRuns(m.cfg.Book))
+		return m, tea.Batch(readFolder(m.cfg, ""), m.readRuns())
 	case screen.ProbeMsg:
 		return m, probeMachine(m.ctx)
 	case screen.NewPlanMsg:
@@ -475,8 +482,11 @@ func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
 			m.at = screen.WeighIn
 		}
 	}
-	return m, tea.Batch(judging, readRuns(m.cfg.Book))
+	return m, tea.Batch(judging, m.readRuns())
 }
+
+// readRuns looks into the logbook anew.
+func (m Model) readRuns() tea.Cmd { return readRuns(m.cfg.Book, m.listed, m.scene.Duels) }
 
 // inTrouble is the point of a sweep at whose weigh-in a run ended.
 func inTrouble(r *screen.Run) (at cell.Point, ok bool) {

@@ -133,10 +133,11 @@ func started(t *testing.T, cfg Config, w, h int) Model {
 	m := newModel(t.Context(), cfg)
 	m.later = func(time.Duration, func(time.Time) tea.Msg) tea.Cmd { return nil }
 	m = feedAll(m, tea.WindowSizeMsg{Width: w, Height: h})
-	for _, cmd := range []tea.Cmd{readFolder(cfg, ""), readRuns(cfg.Book)} {
-		for _, msg := range drain(cmd) {
-			m = feedAll(m, msg)
-		}
+	for _, msg := range drain(readFolder(cfg, "")) {
+		m = feedAll(m, msg)
+	}
+	for _, msg := range drain(m.readRuns()) {
+		m = feedAll(m, msg)
 	}
 	t.Cleanup(m.duels.Wait) // contexts of tests have ended by then
 	if len(m.scene.Duels) == 0 && m.captured() {
@@ -351,9 +352,15 @@ func TestTheLogSaysWhatItDoesNotList(t *testing.T) {
 	list := []logbook.Entry{{
 		ID: "1125-1000abc", Name: "Berth board", Ending: result.Done,
 	}, {ID: "1125-0900abc", Name: "Berth board", Ending: result.Interrupted}}
-	m = feedAll(press(t, m, "l"), runsMsg{runs: list, totals: logbook.Totals{Runs: 500, Done: 480}})
+	come := runsMsg{of: screen.Kept, runs: list, found: 500, totals: logbook.Totals{Runs: 500, Done: 480}}
+	m = feedAll(press(t, m, "l"), come)
 	shows(t, m, "500 runs, 480 of them to the end; the newest is Berth board", "The newest 2 are listed.")
-	m = feedAll(m, runsMsg{runs: list, totals: logbook.Totals{Runs: 2, Done: 1}})
+	// What was asked for before does not take the place of what is wanted now.
+	looking := press(t, m, "/", "B")
+	shows(t, feedAll(looking, come), `0 runs with "B"`)
+	come.of.Text, come.found = "B", 77
+	shows(t, feedAll(looking, come), `77 runs with "B" in names`, "The newest 2 are listed.")
+	m = feedAll(m, runsMsg{of: screen.Kept, runs: list, found: 2, totals: logbook.Totals{Runs: 2, Done: 1}})
 	if shows(t, m, "2 runs, 1 of them to the end"); strings.Contains(plain(m), "are listed") {
 		t.Error("a list of all says that it is cut")
 	}
@@ -737,4 +744,38 @@ func TestAnotherRunIsSeenWhole(t *testing.T) {
 	if got := plain(press(t, again, "r")); got != whole {
 		t.Errorf("the next run is seen like the one before:\n%s", got)
 	}
+}
+
+// Whatever the book holds can be found, and each duel's own past is known, also behind many runs of others.
+func TestOldRunsAreFound(t *testing.T) {
+	cfg := config(t, map[string]string{"tides.duel.yaml": tides})
+	old := sample.Make(sample.Duel{
+		Entrants: []sample.Entrant{
+			{Name: "slow", Latency: sample.Times(0.02, 0.1)}, {Name: "fast", Latency: sample.Times(0.01, 0.1)},
+		},
+		Rounds: 1, Shots: 2, Seed: 1,
+	})
+	enter := func(id, name, file string, ending result.Ending, at int) {
+		r := *old
+		r.ID, r.Plan.Name, r.Plan.File, r.Ending = id, name, file, ending
+		r.Started = old.Started.Add(time.Duration(at) * time.Minute)
+		if err := cfg.Book.Import(&r, logbook.Summary{Sentence: "fast is faster.", Lead: 2}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	enter("0309-old", "Old tides", filepath.Join(cfg.Dir, "tides.duel.yaml"), result.Done, 0)
+	enter("0309-bad", "Wrecked", "", result.Failed, 1)
+	for i := range maxListed + 20 {
+		enter(fmt.Sprintf("0309-%03d", i), "Another", "", result.Done, 2+i)
+	}
+	m := started(t, cfg, 142, 42)
+	shows(t, m, "fast is faster.", "its runs so far", "run 0309-old")
+	m = press(t, m, "l")
+	shows(t, m, "221 runs, 221 of them to the end; the newest is Another", "1 failed attempt besides.",
+		"The newest 200 are listed.")
+	shows(t, press(t, m, "t"), "1 failed attempt: nothing came of them.", "Wrecked")
+	m = press(t, m, "/", "O", "l", "d")
+	shows(t, m, `1 run with "Old" in names`, "Old tides")
+	m = press(t, m, "esc", "/", "A", "n", "o")
+	shows(t, m, `220 runs with "Ano" in names, folder, verdict, note or tags. The newest 200 are listed.`)
 }

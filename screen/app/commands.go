@@ -51,7 +51,10 @@ type (
 	}
 	bookChangedMsg struct{ err error }
 	runsMsg        struct {
+		of     logbook.Filter
 		runs   []logbook.Entry
+		found  int
+		past   map[string]logbook.Past
 		totals logbook.Totals
 		err    error
 	}
@@ -76,7 +79,11 @@ type (
 	}
 )
 
-const maxListed = 200 // runs
+// Bounds of what is shown of the logbook, in runs.
+const (
+	maxListed = 200
+	maxPast   = 24 // of each duel of the folder
+)
 
 // readFolder reads the plans of the folder; chosen is the file to stand at afterwards.
 func readFolder(cfg Config, chosen string) tea.Cmd {
@@ -294,14 +301,23 @@ func readOnceMore(cfg Config, id string) tea.Cmd {
 	}
 }
 
-func readRuns(book *logbook.Book) tea.Cmd {
+// readRuns looks into the logbook for the runs that a filter takes, and for those of duels.
+func readRuns(book *logbook.Book, of logbook.Filter, duels []screen.Duel) tea.Cmd {
 	return func() tea.Msg {
 		if book == nil {
 			return nil
 		}
-		runs, err := book.List(maxListed, logbook.Filter{})
-		totals, countErr := book.Totals()
-		return runsMsg{runs, totals, cmp.Or(err, countErr)}
+		m := runsMsg{of: of}
+		var errs [3]error
+		m.runs, m.found, errs[0] = book.Find(maxListed, of)
+		m.totals, errs[1] = book.Totals()
+		var files []string
+		for _, d := range duels {
+			files = append(files, d.File)
+		}
+		m.past, errs[2] = book.PastOf(files, maxPast)
+		m.err = cmp.Or(errs[:]...)
+		return m
 	}
 }
 

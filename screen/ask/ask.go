@@ -229,12 +229,12 @@ const earlierShown = 10
 
 // earlier lists the latest runs of the chosen duel with what they were led by.
 func (v View) earlier(s screen.Scene, w int) (lines []string) {
-	history := runsOf(s.Runs, v.chosen(s))
-	if len(history) == 0 {
+	past := pastOf(s, v.chosen(s))
+	if past.Runs == 0 {
 		return nil
 	}
 	lines = append(lines, "", s.Theme.Faint.Render("  its runs so far, with the leading ratio"))
-	for _, e := range history[:min(len(history), earlierShown)] {
+	for _, e := range past.Newest[:min(len(past.Newest), earlierShown)] {
 		lead := units.None
 		if e.Lead > 0 {
 			lead = units.Times(e.Lead)
@@ -247,7 +247,7 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 			e.Started.Format("2 Jan 15:04"),
 		)+parts.Right(lead, 8)+s.Theme.Faint.Render("   run "+e.ID)+ending, w))
 	}
-	if more := len(history) - earlierShown; more > 0 {
+	if more := past.Runs - earlierShown; more > 0 {
 		lines = append(lines, s.Theme.Faint.Render(fmt.Sprintf("  and %d more under log", more)))
 	}
 	return lines
@@ -276,7 +276,7 @@ func (v View) entries(s screen.Scene, w, each, chosen int) (lines []string, at i
 		if i == v.at(s) {
 			mark, name, most, at = s.Theme.Strong.Render("▌ "), s.Theme.Strong, chosen, len(lines)
 		}
-		history := runsOf(s.Runs, d)
+		history := pastOf(s, d).Newest
 		trace := ""
 		if len(history) > 1 {
 			trace = s.Theme.Faint.Render(parts.Trace(leads(history), 12))
@@ -298,14 +298,12 @@ func (v View) entries(s screen.Scene, w, each, chosen int) (lines []string, at i
 	return lines, at
 }
 
-// runsOf lists a duel's runs, the newest first: those of its file, or of its name for plans that never had one.
-func runsOf(runs []logbook.Entry, d screen.Duel) (out []logbook.Entry) {
-	for _, r := range runs {
-		if d.File != "" && r.File == d.File {
-			out = append(out, r)
-		}
+// pastOf is what the logbook has of a duel's file; nothing of a plan that never had one.
+func pastOf(s screen.Scene, d screen.Duel) logbook.Past {
+	if d.File == "" {
+		return logbook.Past{}
 	}
-	return out
+	return s.Past[d.File]
 }
 
 func leads(history []logbook.Entry) (out []float64) {

@@ -81,7 +81,7 @@ var (
 func New() screen.View {
 	bind := func(k, does string) key.Binding { return key.NewBinding(key.WithKeys(k), key.WithHelp(k, does)) }
 	return View{
-		cursor: parts.NewCursor(), of: logbook.Filter{Attempts: logbook.Kept}, open: bind("enter", "open"),
+		cursor: parts.NewCursor(), of: screen.Kept, open: bind("enter", "open"),
 		look: bind("/", "those of …"), failed: bind("t", "failed attempts"), note: bind("n", "note"), tags: bind("g",
 			"tags"),
 		call: bind("c", "call it"), remove: bind("d", "delete"), done: bind("enter", "list those"),
@@ -99,7 +99,7 @@ func New() screen.View {
 // Captures implements screen.Capturer.
 func (v View) Captures() bool { return v.typed != nil || v.asked }
 
-// listed are the runs that the view has.
+// listed are the runs that the view has; while the logbook is still asked for them, those of them that are at hand.
 func (v View) listed(s screen.Scene) (out []logbook.Entry) {
 	for i := range s.Runs {
 		if v.of.Takes(&s.Runs[i]) {
@@ -118,7 +118,7 @@ func (v View) Keys(s screen.Scene) []key.Binding {
 		return []key.Binding{v.take, v.give}
 	case v.asked:
 		return []key.Binding{v.yes, v.not}
-	case len(s.Runs) == 0:
+	case s.Book.Runs == 0:
 		return nil
 	}
 	if v.shows != runs {
@@ -151,7 +151,7 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 		return v, nil
 	}
 	press, ok := msg.(tea.KeyPressMsg)
-	if !ok || len(s.Runs) == 0 {
+	if !ok || s.Book.Runs == 0 {
 		return v, nil
 	}
 	if v.shows != runs {
@@ -179,9 +179,11 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	case key.Matches(press, v.look):
 		return v.begin(search, v.of.Text)
 	case key.Matches(press, v.failed) && v.of.Attempts == logbook.Failing:
-		v.of.Attempts, v.cursor = logbook.Kept, v.cursor.Set(0)
+		v.of.Attempts = logbook.Kept
+		return v.list()
 	case key.Matches(press, v.failed):
-		v.of.Attempts, v.cursor = logbook.Failing, v.cursor.Set(0)
+		v.of.Attempts = logbook.Failing
+		return v.list()
 	case key.Matches(press, v.open) && len(listed) > 0 && (s.Run == nil || !s.Run.Live):
 		return v, screen.Send(screen.OpenMsg{ID: listed[v.cursor.At(len(listed))].ID})
 	}
@@ -208,6 +210,12 @@ func (v View) Update(msg tea.Msg, s screen.Scene) (screen.View, tea.Cmd) {
 	return v, nil
 }
 
+// list asks for the runs that are to be listed.
+func (v View) list() (View, tea.Cmd) {
+	v.cursor = v.cursor.Set(0)
+	return v, screen.Send(screen.ListMsg{Of: v.of})
+}
+
 // begin has the user write something.
 func (v View) begin(f *field, value string) (screen.View, tea.Cmd) {
 	v.typed, v.input = f, parts.NewInput(f.hint, value)
@@ -230,14 +238,17 @@ func (v View) write(msg tea.Msg) (screen.View, tea.Cmd) {
 			v.typed = nil
 			if f == search {
 				v.of.Text = ""
+				return v.list()
 			}
 			return v, nil
 		}
 	}
 	var cmd tea.Cmd
 	v.input, cmd = v.input.Update(msg)
-	if f == search {
-		v.of.Text, v.cursor = v.input.Value(), v.cursor.Set(0)
+	if f == search && v.of.Text != v.input.Value() {
+		v.of.Text = v.input.Value()
+		next, list := v.list()
+		return next, tea.Batch(cmd, list)
 	}
 	return v, cmd
 }
@@ -247,7 +258,7 @@ func (v View) Sentence(s screen.Scene) string {
 	switch {
 	case s.BookTrouble != nil:
 		return "There is no logbook: " + s.BookTrouble.Error() + "."
-	case len(s.Runs) == 0:
+	case s.Book.Runs == 0:
 		return "The logbook is empty; every run is kept here, the finished ones and the interrupted ones."
 	}
 	if v.shows != runs {
@@ -266,12 +277,20 @@ func (v View) Sentence(s screen.Scene) string {
 			}
 		}
 	}
-	if v.of.Text != "" {
-		return fmt.Sprintf("%s with %q in names, folder, verdict, note or tags.", units.Plural(len(listed), what),
-			v.of.Text)
+	newest := ""
+	if len(s.Runs) < s.Found {
+		newest = fmt.Sprintf(" The newest %d are listed.", len(s.Runs))
 	}
-	if what != "run" {
-		return units.Plural(s.Book.Failed, what) + ": nothing came of them."
+	switch {
+	case v.of != s.Listed && v.of.Text != "":
+		return fmt.Sprintf("Looking for %ss with %q …", what, v.of.Text)
+	case v.of != s.Listed:
+		return fmt.Sprintf("Looking for %ss …", what)
+	case v.of.Text != "":
+		return fmt.Sprintf("%s with %q in names, folder, verdict, note or tags.%s", units.Plural(s.Found, what),
+			v.of.Text, newest)
+	case what != "run":
+		return units.Plural(s.Book.Failed, what) + ": nothing came of them." + newest
 	}
 	text := fmt.Sprintf(
 		"%s, %s of them to the end", units.Plural(s.Book.Runs-s.Book.Failed, "run"), units.Count(int64(s.Book.Done)),
@@ -283,10 +302,7 @@ func (v View) Sentence(s screen.Scene) string {
 	if s.Book.Failed > 0 {
 		text += " " + units.Plural(s.Book.Failed, "failed attempt") + " besides."
 	}
-	if len(s.Runs) < s.Book.Runs {
-		text += fmt.Sprintf(" The newest %d are listed.", len(s.Runs))
-	}
-	return text
+	return text + newest
 }
 
 func when(e logbook.Entry) string { return e.Started.Format("2 Jan 15:04") }
