@@ -59,11 +59,12 @@ type Scene struct {
 	BookTrouble error
 	// Lines are the duels of the logbook with their runs over time, as far as they were asked for, and Pair the two runs
 	// that were last held to each other; nil before.
-	Lines   []*history.Line
-	Pair    *history.Pair
-	Chosen  *Duel    // under ask; nil without any
-	Machine *Machine // nil before it was looked at
-	Run     *Run     // in view: under way, or opened; nil before the first
+	Lines    []*history.Line
+	AllLines int // how many duels the logbook has, of which those had the latest runs
+	Pair     *history.Pair
+	Chosen   *Duel    // under ask; nil without any
+	Machine  *Machine // nil before it was looked at
+	Run      *Run     // in view: under way, or opened; nil before the first
 	// Pictures keeps what was drawn of Run; nil keeps nothing.
 	Pictures *Pictures
 	// Width and Height are the room that the view at hand has for its body, in cells.

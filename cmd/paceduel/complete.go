@@ -79,7 +79,7 @@ func (s *settings) completeDuels(_ *cobra.Command, args []string, begun string) 
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	defer book.Close()
-	duels, _ := book.Duels(listDuels)
+	duels, _, _ := book.Duels(listDuels)
 	for _, d := range duels {
 		if strings.HasPrefix(d.Name, begun) {
 			out = append(out, cobra.CompletionWithDesc(d.Name, units.Plural(d.Runs, "run")))

@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -28,7 +29,7 @@ const (
 )
 
 func (s *settings) duelsCommand() *cobra.Command {
-	var most int
+	var most, limit int
 	var to string
 	c := &cobra.Command{
 		Use:   "duels [NAME]",
@@ -40,16 +41,23 @@ func (s *settings) duelsCommand() *cobra.Command {
 				return err
 			}
 			defer book.Close()
-			duels, err := book.Duels(listDuels)
+			duels, all, err := book.Duels(limit)
 			if err != nil {
 				return err
 			}
-			if len(duels) == 0 {
+			if all == 0 {
 				fmt.Fprintf(s.words.err, "no runs in %s yet; paceduel run PLAN makes one\n", book.Path())
 				return nil
 			}
 			if len(args) == 0 {
-				return s.listDuels(cmd.Context(), book, duels, most)
+				if err := s.listDuels(cmd.Context(), book, duels, most); err != nil {
+					return err
+				}
+				if more := all - len(duels); more > 0 {
+					fmt.Fprintf(s.words.err, "%s more in %s; --limit %d lists them all\n", units.Plural(more, "duel"),
+						book.Path(), all)
+				}
+				return nil
 			}
 			line, err := conduct.TimeLine(cmd.Context(), book, args[0], most, most)
 			if err != nil {
@@ -62,9 +70,14 @@ func (s *settings) duelsCommand() *cobra.Command {
 				return s.saveLine(line, to)
 			}
 			s.words.out.printer().line(line)
+			if line.Cut() != "" {
+				fmt.Fprintf(s.words.err, "%s more in %s; --runs %d takes them all\n",
+					units.Plural(line.All-len(line.Runs), "run"), book.Path(), line.All)
+			}
 			return nil
 		},
 	}
+	c.Flags().IntVar(&limit, "limit", listDuels, "how many duels at most")
 	c.Flags().IntVar(&most, "runs", lineRuns, "how many of the latest runs of each")
 	c.Flags().StringVar(&to, "to", "", "write the time line of one duel as SVG and PDF to `DIR`")
 	c.ValidArgsFunction = s.completeDuels
@@ -191,16 +204,11 @@ func (s *settings) before(now *result.Result) (*result.Result, error) {
 		return nil, err
 	}
 	defer book.Close()
-	stood, err := book.RunsOf(now.Plan.Name, lineRuns)
-	if err != nil {
-		return nil, err
+	then, err := book.Before(now)
+	if errors.Is(err, logbook.ErrNoRun) {
+		err = usageError{fmt.Errorf("no run of %q before %s in %s; name both runs", now.Plan.Name, now.ID, book.Path())}
 	}
-	for _, e := range stood {
-		if e.Started.Before(now.Started) && e.Heats > 0 && e.ID != now.ID {
-			return book.Load(e.ID)
-		}
-	}
-	return nil, usageError{fmt.Errorf("no run of %q before %s in %s; name both runs", now.Plan.Name, now.ID, book.Path())}
+	return then, err
 }
 
 // pair writes two runs face to face.

@@ -14,7 +14,7 @@ const Glimpse = 3
 // TimeLine is the latest runs of a duel over time, at most so many. Runs that were kept before time lines were, or by
 // hand, are judged once, the newest first and at most so many of them, and what is found of them is kept.
 func TimeLine(ctx context.Context, b *logbook.Book, duel string, most, judged int) (*history.Line, error) {
-	stood, err := b.RunsOf(duel, most)
+	stood, all, err := b.RunsOf(duel, most)
 	if err != nil {
 		return nil, err
 	}
@@ -29,7 +29,9 @@ func TimeLine(ctx context.Context, b *logbook.Book, duel string, most, judged in
 		judged--
 		stands[s.ID] = judgedStand(b, s.ID)
 	}
-	return history.LineOf(duel, entries, func(e *logbook.Entry) *history.Stand { return stands[e.ID] }), nil
+	line := history.LineOf(duel, entries, func(e *logbook.Entry) *history.Stand { return stands[e.ID] })
+	line.All = all
+	return line, nil
 }
 
 // judgedStand judges a run of the book for its time line; nil where it cannot be read, or goes on.

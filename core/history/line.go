@@ -19,8 +19,17 @@ import (
 type Line struct {
 	Duel     string
 	Runs     []Run   // the oldest first
+	All      int     // how many the duel has, of which those are the latest
 	Tracks   []Track // the first is the one to look at first
 	Sentence string
+}
+
+// Cut says so where the line has not all runs of the duel; empty: it has.
+func (l *Line) Cut() string {
+	if l.All <= len(l.Runs) {
+		return ""
+	}
+	return fmt.Sprintf("Those are the newest %d of %s.", len(l.Runs), units.Plural(l.All, "run"))
 }
 
 // Run is a run on the line.
@@ -76,7 +85,7 @@ const (
 
 // LineOf puts the runs of a duel, of which stands are known as far as stand tells them, in the order of time.
 func LineOf(duel string, entries []logbook.Entry, stand func(*logbook.Entry) *Stand) *Line {
-	l := &Line{Duel: duel}
+	l := &Line{Duel: duel, All: len(entries)}
 	for _, e := range entries {
 		l.Runs = append(l.Runs, Run{Entry: e, Stand: stand(&e)})
 	}

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"paceduel/core/result"
 	"paceduel/internal/servers"
@@ -80,19 +81,20 @@ func TestEveryBookKeepsRuns(t *testing.T) {
 		if err != nil || totals != (Totals{Runs: 2, Done: 1}) {
 			t.Errorf("%+v, %v", totals, err)
 		}
-		duels, err := other.Duels(10)
-		if err != nil || len(duels) != 1 || duels[0].Runs != 2 || duels[0].Name != r.Plan.Name {
+		duels, all, err := other.Duels(10)
+		if err != nil || all != 1 || len(duels) != 1 || duels[0].Runs != 2 || duels[0].Name != r.Plan.Name {
 			t.Errorf("duels %+v, %v", duels, err)
 		}
-		stood, err := other.RunsOf(r.Plan.Name, 10)
-		if err != nil || len(stood) != 2 || stood[1].Lead != 0.5 || string(stood[1].Stand) != `{"plan":"x"}` ||
+		stood, all, err := other.RunsOf(r.Plan.Name, 10)
+		if err != nil || all != 2 || len(stood) != 2 || stood[1].Lead != 0.5 || string(stood[1].Stand) != `{"plan":"x"}` ||
 			len(stood[0].Stand) != 0 {
 			t.Errorf("%+v, %v", stood, err)
 		}
 		if err := other.SetStand("0309-0641abd", []byte("{}")); err != nil {
 			t.Error(err)
 		}
-		if stood, err = b.RunsOf(r.Plan.Name, 1); err != nil || len(stood) != 1 || string(stood[0].Stand) != "{}" {
+		if stood, all, err = b.RunsOf(r.Plan.Name, 1); err != nil || all != 2 || len(stood) != 1 ||
+			string(stood[0].Stand) != "{}" {
 			t.Errorf("%+v, %v", stood, err)
 		}
 	})
@@ -255,4 +257,33 @@ func TestPasswordsOfServersAreNotShown(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+}
+
+// The run before a run is the latest one of its duel that measured something, however many lie between.
+func TestTheRunBefore(t *testing.T) {
+	books(t, func(t *testing.T, name string) {
+		b := opened(t, name)
+		for i, one := range []struct {
+			id     string
+			heats  int
+			ending result.Ending
+		}{{"first", 2, result.Done}, {"empty", 0, result.Done}, {"failed", 2, result.Failed}, {"last", 2, result.Done}} {
+			r := made(one.id)
+			r.Started, r.Heats, r.Ending = r.Started.Add(time.Duration(i)*time.Hour), r.Heats[:one.heats], one.ending
+			if err := b.Import(r, Summary{}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		last, err := b.Load("last")
+		if err != nil {
+			t.Fatal(err)
+		}
+		then, err := b.Before(last)
+		if err != nil || then.ID != "first" || len(then.Heats) != 2 {
+			t.Errorf("%v, %v", then, err)
+		}
+		if _, err := b.Before(then); !errors.Is(err, ErrNoRun) {
+			t.Errorf("before the first: %v", err)
+		}
+	})
 }

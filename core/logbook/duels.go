@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
 	"time"
@@ -15,9 +16,14 @@ type Duel struct {
 	Newest time.Time
 }
 
-// Duels are the duels whose runs began last, at most limit of them, the newest first. Runs that failed are left out.
-func (b *Book) Duels(limit int) (out []Duel, err error) {
+// Duels are the duels whose runs began last, at most limit of them, the newest first, and how many there are in all.
+// Runs that failed are left out.
+func (b *Book) Duels(limit int) (out []Duel, all int, err error) {
 	err = b.reading(func(w work) error {
+		if err := w.QueryRow("SELECT count(DISTINCT name) FROM runs WHERE ending <> $1",
+			result.Failed).Scan(&all); err != nil {
+			return err
+		}
 		rows, err := w.Query(`SELECT name, count(*), max(started) FROM runs WHERE ending <> $1
 			GROUP BY name ORDER BY max(started) DESC, name LIMIT $2`, result.Failed, limit)
 		if err != nil {
@@ -36,9 +42,9 @@ func (b *Book) Duels(limit int) (out []Duel, err error) {
 		return rows.Err()
 	})
 	if err != nil {
-		return nil, fmt.Errorf("list duels in %s: %w", b.path, err)
+		return nil, 0, fmt.Errorf("list duels in %s: %w", b.path, err)
 	}
-	return out, nil
+	return out, all, nil
 }
 
 // Past is what the book has of a plan's file.
@@ -116,9 +122,14 @@ type Stood struct {
 const newestOf = "SELECT " + columns + `, coalesce(body, '') FROM runs LEFT JOIN stands ON run = id
 	WHERE name = $1 AND ending <> $2 ORDER BY started DESC, id DESC LIMIT $3`
 
-// RunsOf are the latest runs of a duel, at most limit of them, the newest first. Runs that failed are left out.
-func (b *Book) RunsOf(duel string, limit int) (out []Stood, err error) {
+// RunsOf are the latest runs of a duel, at most limit of them, the newest first, and how many it has in all. Runs that
+// failed are left out.
+func (b *Book) RunsOf(duel string, limit int) (out []Stood, all int, err error) {
 	err = b.reading(func(w work) error {
+		if err := w.QueryRow("SELECT count(*) FROM runs WHERE name = $1 AND ending <> $2", duel, result.Failed).
+			Scan(&all); err != nil {
+			return err
+		}
 		rows, err := w.Query(newestOf, duel, result.Failed, limit)
 		if err != nil {
 			return err
@@ -135,9 +146,26 @@ func (b *Book) RunsOf(duel string, limit int) (out []Stood, err error) {
 		return rows.Err()
 	})
 	if err != nil {
-		return nil, fmt.Errorf("list runs of %q in %s: %w", duel, b.path, err)
+		return nil, 0, fmt.Errorf("list runs of %q in %s: %w", duel, b.path, err)
 	}
-	return out, nil
+	return out, all, nil
+}
+
+// Before is the run of the same duel that began last before a run, of those that measured something. The error is
+// ErrNoRun where there is none.
+func (b *Book) Before(r *result.Result) (*result.Result, error) {
+	var id string
+	err := b.reading(func(w work) error {
+		return w.QueryRow(`SELECT id FROM runs WHERE name = $1 AND started < $2 AND ending <> $3 AND heats > 0 AND id <> $4
+			ORDER BY started DESC, id DESC LIMIT 1`, r.Plan.Name, r.Started.UnixNano(), result.Failed, r.ID).Scan(&id)
+	})
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNoRun
+	}
+	if err != nil {
+		return nil, fmt.Errorf("find the run of %q before %s in %s: %w", r.Plan.Name, r.ID, b.path, err)
+	}
+	return b.Load(id)
 }
 
 // SetStand enters what time lines are made of, of a run that was kept without.

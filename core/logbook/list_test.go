@@ -104,6 +104,10 @@ func TestFindCountsAll(t *testing.T) {
 				}
 			}
 		}
+		duels, all, err := b.Duels(5)
+		if err != nil || all != 63 || len(duels) != 5 {
+			t.Errorf("%d of %d duels, %v", len(duels), all, err)
+		}
 		const file = "/home/pilot/harbour/plans/duel-%d.duel.yaml"
 		past, err := b.PastOf([]string{fmt.Sprintf(file, 3), fmt.Sprintf(file, 99), ""}, 1)
 		if p := past[fmt.Sprintf(file, 3)]; err != nil || len(past) != 1 || p.Runs != 1 || p.Newest[0].Name != "Duel 3" {

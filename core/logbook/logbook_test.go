@@ -472,12 +472,12 @@ func BenchmarkTenThousandRuns(b *testing.B) {
 	})
 	b.Run("thirty duels over time", func(b *testing.B) {
 		for b.Loop() {
-			duels, err := book.Duels(30)
+			duels, _, err := book.Duels(30)
 			if err != nil || len(duels) != 30 {
 				b.Fatal(len(duels), err)
 			}
 			for _, d := range duels {
-				if runs, err := book.RunsOf(d.Name, 40); err != nil || len(runs) != 40 {
+				if runs, _, err := book.RunsOf(d.Name, 40); err != nil || len(runs) != 40 {
 					b.Fatal(len(runs), err)
 				}
 			}

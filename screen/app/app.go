@@ -356,7 +356,7 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		if msg.err != nil {
 			return m.say(msg.err.Error(), true)
 		}
-		m.scene.Lines = msg.lines
+		m.scene.Lines, m.scene.AllLines = msg.lines, msg.all
 		return m, nil
 	case screen.PairMsg:
 		return m, pairUp(m.cfg.Book, msg)

@@ -778,4 +778,7 @@ func TestOldRunsAreFound(t *testing.T) {
 	shows(t, m, `1 run with "Old" in names`, "Old tides")
 	m = press(t, m, "esc", "/", "A", "n", "o")
 	shows(t, m, `220 runs with "Ano" in names, folder, verdict, note or tags. The newest 200 are listed.`)
+	m = press(t, m, "esc", "b")
+	shows(t, m, "2 duels over time", "220 runs, the newest of")
+	shows(t, press(t, m, "enter"), "Those are the newest 40 of 220 runs.")
 }

@@ -217,6 +217,7 @@ func inBook(book *logbook.Book, change func(*logbook.Book) error) tea.Cmd {
 // linesMsg brings the duels of the logbook over time.
 type linesMsg struct {
 	lines []*history.Line
+	all   int // how many duels there are
 	err   error
 }
 
@@ -232,11 +233,11 @@ func readLines(ctx context.Context, book *logbook.Book, whole string) tea.Cmd {
 		if book == nil {
 			return nil
 		}
-		duels, err := book.Duels(shownDuels)
+		duels, all, err := book.Duels(shownDuels)
 		if err != nil {
 			return linesMsg{err: err}
 		}
-		out := linesMsg{lines: []*history.Line{}}
+		out := linesMsg{lines: []*history.Line{}, all: all}
 		for _, d := range duels {
 			judged := conduct.Glimpse
 			if d.Name == whole {

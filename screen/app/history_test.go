@@ -41,7 +41,7 @@ func TestDuelsOverTimeAndPairs(t *testing.T) {
 	}
 	m = press(t, m, "esc", "b")
 	shows(t, m, "1125-0900aaa", "note")
-	stand, err := cfg.Book.RunsOf(threeWay().Plan.Name, 5)
+	stand, _, err := cfg.Book.RunsOf(threeWay().Plan.Name, 5)
 	if err != nil || len(stand) != 3 || len(stand[0].Stand) == 0 {
 		t.Errorf("what was judged for the time line is not kept: %v", err)
 	}

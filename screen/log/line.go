@@ -44,7 +44,7 @@ func (v View) duelEntry(s screen.Scene, l *history.Line, here bool, w int) []str
 	if here {
 		mark, name = s.Theme.Strong.Render("▌ "), s.Theme.Strong
 	}
-	head := name.Render(l.Duel) + s.Theme.Faint.Render("   "+units.Plural(len(l.Runs), "run"))
+	head := name.Render(l.Duel) + s.Theme.Faint.Render("   "+units.Plural(max(l.All, len(l.Runs)), "run"))
 	if n := len(l.Runs); n > 0 {
 		head += s.Theme.Faint.Render(", the newest of " + when(l.Runs[n-1].Entry))
 	}

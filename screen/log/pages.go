@@ -1,6 +1,9 @@
 package log
 
 import (
+	"fmt"
+	"strings"
+
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
@@ -129,9 +132,14 @@ func (v View) pageSentence(s screen.Scene) string {
 	case v.shows == pair && s.Pair != nil:
 		return s.Pair.Title() + ": two runs held to each other."
 	case v.shows == line && v.lineAt(s) != nil:
-		return v.lineAt(s).Duel + ": " + v.lineAt(s).Sentence
+		l := v.lineAt(s)
+		return strings.TrimSpace(l.Duel + ": " + l.Sentence + " " + l.Cut())
 	case s.Lines == nil:
 		return "The runs of each duel are put in order …"
 	}
-	return units.Plural(len(s.Lines), "duel") + " over time, the one with the newest run first."
+	said := units.Plural(max(s.AllLines, len(s.Lines)), "duel") + " over time, the one with the newest run first."
+	if s.AllLines > len(s.Lines) {
+		said += fmt.Sprintf(" The newest %d are listed.", len(s.Lines))
+	}
+	return said
 }
