@@ -117,6 +117,8 @@ type Model struct {
 	keys    keyMap
 	scene   screen.Scene
 	listed  logbook.Filter // which runs the log asked for
+	reads   int            // how often the logbook was looked into
+	read    int            // the latest of these looks that is told
 	stops   []screen.Row   // in working order; a row is replaced, never changed
 	at      screen.Stop
 	w, h    int
@@ -160,7 +162,8 @@ func newModel(ctx context.Context, cfg Config) Model {
 
 // Init implements tea.Model.
 func (m Model) Init() tea.Cmd {
-	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, m.cfg.At), m.readRuns(), probeMachine(m.ctx)}
+	cmds := []tea.Cmd{tea.RequestBackgroundColor, readFolder(m.cfg, m.cfg.At), readRuns(m.cfg.Book, m.listed, nil, 0),
+		probeMachine(m.ctx)}
 	if m.whole != nil && m.whole.Judging {
 		cmds = append(cmds, judgeSweep(m.whole.Result, false))
 	}
@@ -237,11 +240,14 @@ func (m Model) update(msg tea.Msg) (Model, tea.Cmd) {
 		if len(msg.duels) == 0 && m.cfg.Dir != "" && m.cfg.Start == nil && m.cfg.Open == nil {
 			m, _ = m.tell(screen.Ask, screen.EmptyFolderMsg{Served: msg.served, Earlier: msg.earlier})
 		}
-		return m, m.readRuns()
+		return m.readRuns()
 	case changedMsg:
 		return m.changed(msg)
 	case runsMsg:
-		m.scene.Book, m.scene.Past = msg.totals, msg.past
+		if msg.no < m.read { // it took longer than a later one
+			return m, nil
+		}
+		m.read, m.scene.Book, m.scene.Past = msg.no, msg.totals, msg.past
 		if msg.of == m.listed { // else others have been asked for since
 			m.scene.Runs, m.scene.Found, m.scene.Listed = msg.runs, msg.found, msg.of
 		}
@@ -385,15 +391,16 @@ func (m Model) request(msg tea.Msg) (Model, tea.Cmd) {
 		if msg.err != nil {
 			return m.say(msg.err.Error(), true)
 		}
-		return m, m.readRuns()
+		return m.readRuns()
 	case screen.ListMsg:
 		m.listed = msg.Of
-		return m, m.readRuns()
+		return m.readRuns()
 	case screen.GoMsg:
 		m.at = m.scene.Where[msg.To]
 		return m.toView(msg)
 	case screen.ReloadMsg:
-		return m, tea.Batch(readFolder(m.cfg, ""), m.readRuns())
+		m, runs := m.readRuns()
+		return m, tea.Batch(readFolder(m.cfg, ""), runs)
 	case screen.ProbeMsg:
 		return m, probeMachine(m.ctx)
 	case screen.NewPlanMsg:
@@ -482,11 +489,15 @@ func (m Model) follow(msg stateMsg) (Model, tea.Cmd) {
 			m.at = screen.WeighIn
 		}
 	}
-	return m, tea.Batch(judging, m.readRuns())
+	m, runs := m.readRuns()
+	return m, tea.Batch(judging, runs)
 }
 
 // readRuns looks into the logbook anew.
-func (m Model) readRuns() tea.Cmd { return readRuns(m.cfg.Book, m.listed, m.scene.Duels) }
+func (m Model) readRuns() (Model, tea.Cmd) {
+	m.reads++
+	return m, readRuns(m.cfg.Book, m.listed, m.scene.Duels, m.reads)
+}
 
 // inTrouble is the point of a sweep at whose weigh-in a run ended.
 func inTrouble(r *screen.Run) (at cell.Point, ok bool) {

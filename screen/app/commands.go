@@ -51,6 +51,7 @@ type (
 	}
 	bookChangedMsg struct{ err error }
 	runsMsg        struct {
+		no     int // which look into the logbook it is
 		of     logbook.Filter
 		runs   []logbook.Entry
 		found  int
@@ -302,13 +303,13 @@ func readOnceMore(cfg Config, id string) tea.Cmd {
 	}
 }
 
-// readRuns looks into the logbook for the runs that a filter takes, and for those of duels.
-func readRuns(book *logbook.Book, of logbook.Filter, duels []screen.Duel) tea.Cmd {
+// readRuns looks into the logbook for the runs that a filter takes, and for those of duels; no counts the looks.
+func readRuns(book *logbook.Book, of logbook.Filter, duels []screen.Duel, no int) tea.Cmd {
 	return func() tea.Msg {
 		if book == nil {
 			return nil
 		}
-		m := runsMsg{of: of}
+		m := runsMsg{no: no, of: of}
 		var errs [3]error
 		m.runs, m.found, errs[0] = book.Find(maxListed, of)
 		m.totals, errs[1] = book.Totals()
