@@ -64,7 +64,8 @@ func TestWhatCannotBeWrittenShowsInTheStatus(t *testing.T) {
 	h := newHome(t)
 	h.write(t, "quick.duel.yaml", quickDuel)
 	h.shell(`$P run quick.duel.yaml >/dev/full`).says(t, 4, "write to standard output", "no space left on device")
-	h.shell(`ln -s /dev/full full; $P run quick.duel.yaml --json full`).says(t, 4, "write result: write full: no space left")
+	h.shell(`ln -s /dev/full full; $P run quick.duel.yaml --json full`).says(t, 4,
+		"write result: write full: no space left")
 	h.shell(`test -L full -a -c full`).says(t, 0)
 	h.write(t, "taken", "")
 	h.shell(`HOME= XDG_DATA_HOME= $P run quick.duel.yaml --logbook taken/l.sqlite`).says(t, 4, "no logbook keeps it",

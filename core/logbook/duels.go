@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"paceduel/core/result"
@@ -16,9 +17,12 @@ type Duel struct {
 	Newest time.Time
 }
 
-// Duels are the duels whose runs began last, at most limit of them, the newest first, and how many there are in all.
-// Runs that failed are left out.
+// Duels are the duels whose runs began last, at most limit of them, the newest first, and how many there are in all; 0
+// is no limit. Runs that failed are left out.
 func (b *Book) Duels(limit int) (out []Duel, all int, err error) {
+	if limit <= 0 {
+		limit = math.MaxInt
+	}
 	err = b.reading(func(w work) error {
 		if err := w.QueryRow("SELECT count(DISTINCT name) FROM runs WHERE ending <> $1",
 			result.Failed).Scan(&all); err != nil {
@@ -122,9 +126,12 @@ type Stood struct {
 const newestOf = "SELECT " + columns + `, coalesce(body, '') FROM runs LEFT JOIN stands ON run = id
 	WHERE name = $1 AND ending <> $2 ORDER BY started DESC, id DESC LIMIT $3`
 
-// RunsOf are the latest runs of a duel, at most limit of them, the newest first, and how many it has in all. Runs that
-// failed are left out.
+// RunsOf are the latest runs of a duel, at most limit of them, the newest first, and how many it has in all; 0 is no
+// limit. Runs that failed are left out.
 func (b *Book) RunsOf(duel string, limit int) (out []Stood, all int, err error) {
+	if limit <= 0 {
+		limit = math.MaxInt
+	}
 	err = b.reading(func(w work) error {
 		if err := w.QueryRow("SELECT count(*) FROM runs WHERE name = $1 AND ending <> $2", duel, result.Failed).
 			Scan(&all); err != nil {

@@ -54,8 +54,7 @@ func (b *Book) Totals() (t Totals, err error) {
 const columns = "id, started, name, file, ending, planned, sentence, lead, heats, machine, called, note, tags"
 
 // entryReader reads entries from rows that begin with columns. It has rows put what they hold where it is wanted, in
-// the
-// types that drivers give: others are converted by way of reflection, and new places for each row are as dear.
+// the types that drivers give: others are converted by way of reflection, and new places for each row are as dear.
 type entryReader struct {
 	entry                   Entry
 	started, planned, heats int64

@@ -108,6 +108,12 @@ func TestFindCountsAll(t *testing.T) {
 		if err != nil || all != 63 || len(duels) != 5 {
 			t.Errorf("%d of %d duels, %v", len(duels), all, err)
 		}
+		if duels, _, err = b.Duels(0); err != nil || len(duels) != 63 {
+			t.Errorf("without a limit %d duels, %v", len(duels), err)
+		}
+		if runs, _, err := b.RunsOf("Duel 3", 0); err != nil || len(runs) != 1 {
+			t.Errorf("without a limit %d runs, %v", len(runs), err)
+		}
 		const file = "/home/pilot/harbour/plans/duel-%d.duel.yaml"
 		past, err := b.PastOf([]string{fmt.Sprintf(file, 3), fmt.Sprintf(file, 99), ""}, 1)
 		if p := past[fmt.Sprintf(file, 3)]; err != nil || len(past) != 1 || p.Runs != 1 || p.Newest[0].Name != "Duel 3" {

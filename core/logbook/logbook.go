@@ -205,8 +205,7 @@ func sameBoot(a, b string) bool {
 }
 
 // together has do change the book in one transaction. Where do reads before it changes anything, it is given to
-// writing:
-// SQLite refuses a change by whoever has read what somebody else changed since.
+// writing: SQLite refuses a change by whoever has read what somebody else changed since.
 func (b *Book) together(do func(work) error) error {
 	ctx, done := b.within(1)
 	defer done()
