@@ -2,11 +2,11 @@ package chart
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"paceduel/core/cell"
+	"paceduel/core/judge/stats"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -141,11 +141,10 @@ func ByAgents(r *result.Result, heats []result.Heat, of cell.Cell) (out []ByAgen
 	return out
 }
 
-// middling is the middle one of some values, written out; a dash without any.
+// middling is the median of some values, written out; a dash without any.
 func middling(list []float64, write func(float64) string) string {
 	if len(list) == 0 {
 		return units.None
 	}
-	slices.Sort(list)
-	return write(list[len(list)/2])
+	return write(stats.Median(list))
 }

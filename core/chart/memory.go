@@ -11,6 +11,7 @@ import (
 	"paceduel/core/cell"
 	"paceduel/core/figure"
 	"paceduel/core/judge"
+	"paceduel/core/judge/stats"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -190,8 +191,7 @@ func (m *Memory) usedReads(heats []result.Heat, of cell.Cell) []MemoryRead {
 	if len(all) == 0 {
 		return nil
 	}
-	slices.Sort(all)
-	return []MemoryRead{{"median", m.What.show(all[len(all)/2])}, {"at most", m.What.show(all[len(all)-1])}}
+	return []MemoryRead{{"median", m.What.show(stats.Median(all))}, {"at most", m.What.show(slices.Max(all))}}
 }
 
 // usedSentence says what each contender used in the middle.
@@ -378,15 +378,9 @@ func (m *Memory) Any() bool {
 	return slices.ContainsFunc(m.Lanes, func(l MemoryLane) bool { return len(l.Read) > 0 })
 }
 
-// middle is the middle of some amounts.
-func middle(all []int64) float64 {
-	slices.Sort(all)
-	return float64(all[len(all)/2])
-}
-
 // memoryReads reads the heats of a lane off.
 func memoryReads(heats []*result.Heat) (out []MemoryRead) {
-	var rest, load, after, shared []int64
+	var rest, load, after, shared []float64
 	peak, threads, processes, swapped := int64(0), int64(0), int64(0), int64(0)
 	exact, limits := true, ""
 	for _, h := range heats {
@@ -400,26 +394,26 @@ func memoryReads(heats []*result.Heat) (out []MemoryRead) {
 		if !ok {
 			continue
 		}
-		rest, after = append(rest, first), append(after, last)
-		var within []int64
+		rest, after = append(rest, float64(first)), append(after, float64(last))
+		var within []float64
 		for _, at := range s.Moments {
 			if at.At >= h.At && at.At <= h.At+h.Wall {
-				within = append(within, at.Resident)
+				within = append(within, float64(at.Resident))
 			}
 			threads, processes, swapped = max(threads, at.Threads), max(processes, at.Processes), max(swapped, at.Swapped)
 		}
 		if len(within) > 0 {
-			load = append(load, int64(middle(within)))
+			load = append(load, stats.Median(within))
 		}
 		if s.Proportional > 0 {
-			shared = append(shared, s.Proportional)
+			shared = append(shared, float64(s.Proportional))
 		}
 		exact = exact && s.Exact
 		limits = s.Limits
 	}
-	add := func(name string, all []int64) {
+	add := func(name string, all []float64) {
 		if len(all) > 0 {
-			out = append(out, MemoryRead{name, units.Bytes(middle(all))})
+			out = append(out, MemoryRead{name, units.Bytes(stats.Median(all))})
 		}
 	}
 	add("at rest", rest)

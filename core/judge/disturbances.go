@@ -175,9 +175,9 @@ func (f *field) outliers(fig figure.Name) (out []Caution) {
 	var found []outlier
 	for _, s := range f.sides() {
 		x, heats := f.logs(fig, s)
-		middle := slices.Sorted(slices.Values(x))
+		middle := stats.Median(x)
 		for _, i := range stats.Outliers(x, outlierReach) {
-			if away := x[i] - middle[len(middle)/2]; math.Abs(away) > math.Log1p(outlierLeast) {
+			if away := x[i] - middle; math.Abs(away) > math.Log1p(outlierLeast) {
 				found = append(found, outlier{s, heats[i], away})
 			}
 		}
@@ -409,12 +409,12 @@ func briefCaution(r *result.Result) (out []Caution) {
 				walls = append(walls, h.Wall.Seconds())
 			}
 		}
-		if slices.Sort(walls); len(walls) > 0 && walls[len(walls)/2] < briefHeat {
+		if wall := stats.Median(walls); wall < briefHeat {
 			out = append(out, Caution{
 				Kind: Brief, See: InHeats, Contender: e.Name,
 				What: fmt.Sprintf(
 					"heats of %s last only %s, so that a single turn of the scheduler (a few ms) weighs much", e.Name,
-					units.Seconds(walls[len(walls)/2]),
+					units.Seconds(wall),
 				),
 				Try: "raise repeat: or for:, so that chance evens out within a heat",
 			})

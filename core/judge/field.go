@@ -240,7 +240,7 @@ func (f *field) compute(fig figure.Name, s cell.Cell) Value {
 	case figure.Highest:
 		v.V = each[len(each)-1]
 	case figure.MiddleOne:
-		v.V = (each[(len(each)-1)/2] + each[len(each)/2]) / 2
+		v.V = stats.Median(each)
 	}
 	if len(each) >= 4 {
 		v.Low, v.High = each[len(each)/4], each[len(each)-1-len(each)/4]

@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 
+	"paceduel/core/quantile"
 	"paceduel/core/result"
 )
 
@@ -59,9 +60,8 @@ func (l *Latencies) Quantile(q float64) float64 {
 	if l.Shots() == 0 {
 		return math.NaN()
 	}
-	want := int64(math.Ceil(q*float64(l.Shots()) - 1e-9))
-	i, _ := slices.BinarySearch(l.upTo, max(want, 1))
-	return l.values[min(i, len(l.values)-1)]
+	i, _ := slices.BinarySearch(l.upTo, quantile.Rank(q, l.Shots()))
+	return l.values[i]
 }
 
 // Ends are the shortest and the longest latency; NaN without shots.

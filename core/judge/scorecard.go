@@ -454,8 +454,8 @@ func serviceRows(r *result.Result) (rows []Row) {
 					}
 				}
 				x, text := math.NaN(), units.None
-				if slices.Sort(each); len(each) > 0 {
-					x, known = each[len(each)/2], true
+				if len(each) > 0 {
+					x, known = stats.Median(each), true
 					text = line.show(x)
 				}
 				row.Values, row.Amount = append(row.Values, text), append(row.Amount, x)

@@ -8,6 +8,7 @@ import (
 
 	"paceduel/core/cell"
 	"paceduel/core/figure"
+	"paceduel/core/quantile"
 	"paceduel/core/result"
 	"paceduel/core/units"
 )
@@ -41,7 +42,7 @@ func Quantile(h *result.Distribution, q float64) float64 {
 // quantile reads a percentile of a heat in seconds; NaN without shots.
 func (h *heat) quantile(q float64) float64 {
 	if n := len(h.sorted); n > 0 {
-		return h.sorted[min(max(int(math.Ceil(q*float64(n)-1e-9))-1, 0), n-1)]
+		return h.sorted[quantile.Rank(q, int64(n))-1]
 	}
 	return Quantile(h.histogram, q)
 }

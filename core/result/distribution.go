@@ -13,6 +13,8 @@ import (
 	"sync"
 
 	"github.com/klauspost/compress/zlib"
+
+	"paceduel/core/quantile"
 )
 
 // Distribution is what a histogram holds: how often values lie in which narrow range, as far as there are any. It takes
@@ -181,8 +183,7 @@ func (d *Distribution) Quantile(q float64) float64 {
 	if d.TotalCount() == 0 {
 		return math.NaN()
 	}
-	want := min(max(int64(q*100/100*float64(d.Total)+0.5), 1), d.Total) // as the library rounds it
-	var sum int64
+	want, sum := quantile.Rank(q, d.Total), int64(0)
 	for _, b := range d.Bars {
 		if sum += b.Count; sum >= want {
 			return float64(b.To) / perUnit(d.PerUnit)

@@ -5,6 +5,8 @@ import (
 	"math"
 	"slices"
 	"time"
+
+	"paceduel/core/quantile"
 )
 
 // Add takes in all that another recorder of the same shape holds, as if its shots had been recorded here; the moments
@@ -252,13 +254,17 @@ func (r *Recorder) Quantile(q float64) time.Duration { return r.latencies.quanti
 
 // quantile is the value that a share q of all did not exceed; 0 without any.
 func (c *counts) quantile(q float64) time.Duration {
-	want, seen := q*float64(c.count()), uint64(0)
+	n := c.count()
+	if n == 0 {
+		return 0
+	}
+	want, seen := uint64(quantile.Rank(q, int64(n))), uint64(0)
 	for octave, o := range c.octave {
 		if o == nil {
 			continue
 		}
-		for slot, n := range o {
-			if seen += uint64(n); n > 0 && float64(seen) >= want {
+		for slot, k := range o {
+			if seen += uint64(k); seen >= want {
 				if octave == 0 {
 					return time.Duration(slot)
 				}

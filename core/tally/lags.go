@@ -3,6 +3,8 @@ package tally
 import (
 	"math/bits"
 	"time"
+
+	"paceduel/core/quantile"
 )
 
 // Lags counts how late shots started after they were due, in steps of an eighth of a power of two: a quantile is at
@@ -58,10 +60,12 @@ func (l *Lags) merge(o *Lags) {
 
 // Quantile is the lag that a share q of the shots did not exceed; 0 without any.
 func (l *Lags) Quantile(q float64) time.Duration {
-	want := int64(q * float64(l.N))
-	seen := int64(0)
+	if l.N == 0 {
+		return 0
+	}
+	want, seen := quantile.Rank(q, l.N), int64(0)
 	for i, n := range l.counts {
-		if seen += n; n > 0 && seen > want {
+		if seen += n; seen >= want {
 			return min(lagLimit(i), l.Max)
 		}
 	}

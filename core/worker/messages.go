@@ -18,6 +18,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"paceduel/core/quantile"
 )
 
 // Version is the protocol's.
@@ -292,9 +294,9 @@ func (r *Ran) Quantile(q float64) (ns float64, ok bool) {
 		return 0, false
 	}
 	sorted := slices.SortedFunc(slices.Values(r.Times), func(a, b Times) int { return cmp.Compare(a[0], b[0]) })
-	sum := 0.0
+	want, sum := float64(quantile.Rank(q, r.Operations)), 0.0
 	for _, t := range sorted {
-		if sum += t[1]; sum >= q*all {
+		if sum += t[1]; sum >= want {
 			return t[0], true
 		}
 	}

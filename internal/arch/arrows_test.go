@@ -15,7 +15,7 @@ var arrows = map[string]string{
 	"core/cell": "", "core/clock": "", "core/shares": "",
 	"core/panics": "", "core/files": "", "core/guard": "", "core/keeper": "",
 	"core/mask":  "",
-	"core/units": "",
+	"core/units": "", "core/quantile": "",
 	"core/draft": "", "core/spans": "", "core/judge/stats": "", "core/contender/http/servertiming": "",
 	"internal/golden": "", "internal/servers": "", "internal/certificate": "",
 	"harbour":     "core/draft workers/go",
@@ -28,19 +28,19 @@ var arrows = map[string]string{
 	"core/launch":                "core/keeper core/plan",
 	"core/meter":                 "core/keeper",
 	"core/commits":               "core/files core/keeper core/launch",
-	"core/worker":                "core/keeper core/launch",
+	"core/worker":                "core/keeper core/launch core/quantile",
 	"core/marks":                 "core/plan core/shots core/units",
 	"core/contender":             "core/clock core/draft core/guard core/launch core/plan core/shares core/shots",
 	"core/contender/conformance": "core/clock core/contender core/guard core/plan core/shots",
 	"core/contender/all":         "core/contender core/draft core/plan + kinds",
 	"core/contender/relay":       "core/contender/query",
-	"core/tally":                 "core/shots core/spans core/units",
+	"core/tally":                 "core/quantile core/shots core/spans core/units",
 	"core/traces":                "core/clock core/marks core/spans",
 	"core/pace":                  "core/clock core/contender core/panics core/plan core/shares core/shots core/tally",
 	"core/between":               "core/clock core/contender core/draft core/guard core/plan core/plan/read core/shots",
 
 	// the document: nobody who measures
-	"core/result": "core/cell core/figure core/files core/mask core/shots core/spans core/units",
+	"core/result": "core/cell core/figure core/files core/mask core/quantile core/shots core/spans core/units",
 
 	// the run
 	"core/bystander": "core/clock core/contender core/guard core/marks core/pace core/panics core/plan core/shots " +
@@ -63,15 +63,15 @@ var arrows = map[string]string{
 
 	// what it means, and how it is shown
 	"core/judge/curve": "core/judge/stats",
-	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/result core/shots core/spans " +
-		"core/units",
+	"core/judge": "core/cell core/figure core/judge/curve core/judge/stats core/plan core/quantile core/result " +
+		"core/shots core/spans core/units",
 	"core/history":  "core/figure core/files core/judge core/logbook core/plan core/plan/read core/result core/units",
 	"core/find":     "core/commits core/files core/units",
 	"core/measured": "core/figure core/judge core/plan core/units",
 	"core/conduct": "core/cell core/commits core/contender core/figure core/find core/history " +
 		"core/judge core/logbook core/plan core/plan/read core/result core/rounds core/shots core/tally core/weighin",
-	"core/chart": "core/cell core/figure core/find core/footing core/history core/judge core/judge/curve core/plan " +
-		"core/result core/units",
+	"core/chart": "core/cell core/figure core/find core/footing core/history core/judge core/judge/curve " +
+		"core/judge/stats core/plan core/result core/units",
 	"core/chart/paper": "core/cell core/chart core/files core/judge core/judge/curve core/plan core/result core/units",
 	"core/report": "core/chart core/chart/paper core/figure core/files core/judge core/result core/shots core/tally " +
 		"core/units",
