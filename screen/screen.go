@@ -48,6 +48,7 @@ type Scene struct {
 	Theme look.Theme
 	Where map[judge.Evidence]Stop // which stop shows what
 	Title string                  // of the folder, for people
+	Today time.Time               // when it is shown; zero: not known
 	Duels []Duel                  // of the folder, by file name
 	// Runs are those that the log lists, the newest of the Found ones that Listed takes.
 	Runs   []logbook.Entry
@@ -69,6 +70,15 @@ type Scene struct {
 	Pictures *Pictures
 	// Width and Height are the room that the view at hand has for its body, in cells.
 	Width, Height int
+}
+
+// When says when something was: with the time of day, or with the year where that is long from today.
+func (s *Scene) When(t time.Time) string {
+	const long = 180 * 24 * time.Hour
+	if !s.Today.IsZero() && s.Today.Sub(t).Abs() > long {
+		return t.Format("2 Jan 2006")
+	}
+	return t.Format("2 Jan 15:04")
 }
 
 // Machine is what this machine can do for a footing, and what it is at.

@@ -83,7 +83,7 @@ func (s *settings) join(ctx context.Context, o busOptions, cfg fleet.AgentConfig
 	}
 	cfg.Host = result.Host(meter.ReadHost())
 	if cfg.Floor, err = rounds.MeasureFloors(ctx, all.Kinds()); err != nil {
-		return err
+		return interruptedIsEnd(ctx, err)
 	}
 	link, err := s.reach(ctx, access)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -81,7 +82,7 @@ func (s *settings) appConfig(dir, title string) app.Config {
 	return app.Config{
 		Title: title, Dir: dir, Options: s.planOptions(), Kinds: all.Kinds(), Questions: harbour.Questions(),
 		Program: version, SaveDir: ".", Builds: s.builds(),
-		Plain: s.plain(), Editor: s.editor(),
+		Plain: s.plain(), Editor: s.editor(), Today: time.Now(),
 	}
 }
 

@@ -47,11 +47,11 @@ type HistoryDot struct {
 // changeLetters are the marks of what may change, in the order in which they stand.
 var changeLetters = []struct{ what, letter string }{
 	{"plan", "p"}, {"baseline", "b"}, {"version of Pace Duel", "d"}, {"version of ", "v"}, {"machine", "m"},
-	{"kernel", "k"},
+	{"kernel", "k"}, {"agents", "a"},
 }
 
 // ChangeKey explains the marks.
-const ChangeKey = "p plan   b baseline   v a version   m machine   k kernel   d Pace Duel's version"
+const ChangeKey = "p plan   b baseline   v a version   m machine   k kernel   a agents   d Pace Duel's version"
 
 // NewHistory arranges the runs of a duel.
 func NewHistory(l *history.Line) *History {
@@ -63,8 +63,8 @@ func NewHistory(l *history.Line) *History {
 	}
 	for i := range l.Runs {
 		r := &l.Runs[i]
-		one := HistoryRun{X: placeOf(i, len(l.Runs)), ID: r.ID, Day: history.Day(r.Started)}
-		if i > 0 && history.Day(l.Runs[i-1].Started) == one.Day {
+		one := HistoryRun{X: placeOf(i, len(l.Runs)), ID: r.ID, Day: l.Day(i)}
+		if i > 0 && l.Day(i-1) == one.Day {
 			one.Day = ""
 		}
 		for _, c := range r.Changes {

@@ -20,9 +20,9 @@ func TestRunsStandAlongTheLine(t *testing.T) {
 	for i, times := range []float64{4, 4.1, 2, 0} {
 		id := string(rune('a' + i))
 		entries = append(entries, logbook.Entry{ID: id, Started: began.Add(time.Duration(i) * 20 * time.Hour)})
-		s := &history.Stand{Plan: "x", Kernel: "6.1", Interest: 0.01}
+		s := &history.Stand{Plan: "x", Kernel: "6.1", Agents: map[string]string{}, Interest: 0.01}
 		if i == 2 {
-			s.Plan, s.Kernel = "y", "6.2"
+			s.Plan, s.Kernel, s.Agents = "y", "6.2", map[string]string{"quay-1": "6.1"}
 		}
 		if times > 0 {
 			s.Ratios = []history.Ratio{{Contender: "joined", Figure: figure.P50, Times: times, Low: times * 0.95,
@@ -36,7 +36,7 @@ func TestRunsStandAlongTheLine(t *testing.T) {
 		t.Fatalf("%+v", h)
 	}
 	lane := h.Lanes[0]
-	if h.Runs[2].Marks != "pk" || h.Runs[1].Marks != "" || h.Runs[1].Day == h.Runs[2].Day {
+	if h.Runs[2].Marks != "pka" || h.Runs[1].Marks != "" || h.Runs[1].Day == h.Runs[2].Day {
 		t.Errorf("runs %+v", h.Runs)
 	}
 	if !lane.Dots[2].Shifts || lane.Dots[1].Shifts {

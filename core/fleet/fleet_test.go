@@ -137,8 +137,14 @@ func (h *harbour) until(what string, come func() bool) {
 // plan reads a plan of two contenders that are the same, with more lines.
 func (h *harbour) plan(lines string, env map[string]string) *plan.Plan {
 	h.t.Helper()
+	return h.planOf("", lines, env)
+}
+
+// planOf reads such a plan with more in its course.
+func (h *harbour) planOf(course, lines string, env map[string]string) *plan.Plan {
+	h.t.Helper()
 	dir := h.t.TempDir()
-	text := "duel: Board\nbaseline: joined\ncourse: { http: { url: \"" + h.url + "/berths\" } }\n" +
+	text := "duel: Board\nbaseline: joined\ncourse: { http: { url: \"" + h.url + "/berths\" }" + course + " }\n" +
 		"contenders: { joined: , plain: }\n" + lines
 	p, err := read.Plan(filepath.Join(dir, "board.duel.yaml"), []byte(text), read.Options{
 		Kinds: all.PlanKinds(), Lookup: func(name string) (string, bool) { v, ok := env[name]; return v, ok },
@@ -243,6 +249,44 @@ func TestAgentsAskWhatStands(t *testing.T) {
 	_, err = h.run(h.plan("pace: { clients: 2, shots: 20 }\nrounds: 2\nload: { agents: 2 }\n", nil), nil)
 	if err == nil || !strings.Contains(err.Error(), "did not pass the weigh-in") {
 		t.Errorf("a service that is not there: %v", err)
+	}
+}
+
+// Whoever runs the duel sees who waits while agents drive it.
+func TestABystanderOfAgents(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	h.join("quay-2", "")
+	const held = 60 * time.Millisecond
+	var quay sync.Mutex
+	var passed atomic.Int64
+	h.see(func(r *http.Request) {
+		quay.Lock() // one at a time, and berths take long
+		defer quay.Unlock()
+		if r.URL.Path == "/pass" {
+			passed.Add(1)
+		} else {
+			time.Sleep(held)
+		}
+	})
+	p := h.planOf(fmt.Sprintf(", bystander: { http: { url: \"%s/pass\" }, rate: 200/s, quiet: 50ms }", h.url),
+		"pace: { clients: 2, shots: 6 }\nrounds: 1\nload: { agents: 2 }\n", nil)
+	r, err := h.run(p, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var due int64
+	for i := range r.Heats {
+		b := r.Heats[i].Bystander
+		if b == nil || b.Quiet.Due < 5 || b.Quiet.OK != b.Quiet.Due || b.Meanwhile.OK != b.Meanwhile.Due ||
+			b.Meanwhile.Longest < held*9/10 || r.Heats[i].OK != 6 {
+			t.Fatalf("heat %d: %d shots, and beside them %+v", i, r.Heats[i].OK, b)
+		}
+		due += b.Quiet.Due + b.Meanwhile.Due
+	}
+	if n := passed.Load(); len(r.Heats) != 2 || n < due {
+		t.Errorf("%d heats; the service let %d pass of %d that were due", len(r.Heats), n, due)
 	}
 }
 

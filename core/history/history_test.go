@@ -60,6 +60,11 @@ func TestALeadThatFellIsSaidWithWhatChanged(t *testing.T) {
 		l.Tracks[0].Latest().WasRuns != 3 {
 		t.Errorf("%+v", l.Tracks)
 	}
+	l.Runs[4].Started = l.Runs[4].Started.AddDate(1, 0, 0)
+	if said := l.SayShift(&l.Tracks[0], l.Tracks[0].Latest()); l.Day(4) != "13 Mar" || !strings.Contains(said,
+		"since 12 Mar 2031;") {
+		t.Errorf("the last run is of %s; %q", l.Day(4), said)
+	}
 	if got := l.Tracks[0].At(0); got != "4.60x (4.34 to 4.88)" {
 		t.Errorf("it stood at %q", got)
 	}
@@ -162,6 +167,35 @@ func TestWhatDiffersBetweenTwoRuns(t *testing.T) {
 			t.Errorf("no caution says %q: %q", want, p.Cautions)
 		}
 	}
+	if was := history.Decode([]byte(`{"machine":"6.1"}`)); len(history.Changes(was, was)) != 0 ||
+		strings.Contains(history.Say(history.Changes(was, history.Of(now, nil, nil))), "agents") {
+		t.Error("a run of which nobody kept who drove it differs in that")
+	}
+	drives := func(agents ...result.Agent) *result.Load { return &result.Load{Agents: agents} }
+	near, far := result.Agent{Name: "quay-1", Place: "near"}, result.Agent{Name: "quay-2", Place: "far", Weight: 3}
+	moved := near
+	moved.Host.Cores = 8
+	for _, tt := range []struct {
+		then, now *result.Load
+		want      string
+	}{
+		{drives(near, far), drives(near, far), "(2.3, now 2.4) and kernel (6.1, now 6.2)."},
+		{drives(near), drives(near, far), " and agents (without them, now quay-2 at far of weight 3)."},
+		{nil, drives(near), " and agents (none, driven from here, now quay-1 at near)."},
+		{drives(near), drives(moved), "now quay-1 at near on , 8 cores, , 0 B, )."},
+	} {
+		then.Load, now.Load = tt.then, tt.now
+		p, err := history.PairOf(then, now, "", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		said := p.Changed() + strings.Join(p.Cautions, " ")
+		if differ := len(p.Changes) > 3; !strings.Contains(said, tt.want) ||
+			strings.Contains(said, "The machines and agents differ") != differ {
+			t.Errorf("%q does not say %q", said, tt.want)
+		}
+	}
+	then.Load, now.Load = nil, nil
 	now.Entrants[1].Name = "spread"
 	for i := range now.Heats {
 		if now.Heats[i].Contender == "joined" {

@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"gonum.org/v1/gonum/stat/distuv"
 
@@ -262,7 +261,7 @@ func (l *Line) SayShift(t *Track, s *Shift) string {
 		}
 		how = fmt.Sprintf("'s lead %s from %s to %s", verb, was.Factor(), is.Factor())
 	}
-	text := fmt.Sprintf("%s%s (%s) %s since %s", t.Title(), how, is.Interval(), at(t.Figure), Day(l.Runs[s.Run].Started))
+	text := fmt.Sprintf("%s%s (%s) %s since %s", t.Title(), how, is.Interval(), at(t.Figure), l.Day(s.Run))
 	if len(s.Changes) == 0 {
 		return text + "; nothing that is known changed."
 	}
@@ -281,8 +280,14 @@ func at(f figure.Name) string {
 	return "in " + f.Label()
 }
 
-// Day is a day as people say it.
-func Day(t time.Time) string { return t.Format("2 Jan") }
+// Day is the day of a run, with its year where that is not the year of the newest.
+func (l *Line) Day(run int) string {
+	on, newest := l.Runs[run].Started, l.Runs[len(l.Runs)-1].Started
+	if on.Year() != newest.Year() {
+		return on.Format("2 Jan 2006")
+	}
+	return on.Format("2 Jan")
+}
 
 // At is how the challenger stood in a run of the line: "4.6x (4.4 to 4.9)", below 1x where it was worse; empty where
 // that run has nothing of it.

@@ -68,16 +68,22 @@ func (p *Pair) cautions() {
 			bridge = one.Bridge
 		}
 	}
-	machine := slices.ContainsFunc(p.Changes, func(c Change) bool { return c.What == "machine" || c.What == "kernel" })
+	differ := map[string]string{"machine": "machines", "kernel": "machines", "agents": "agents"}
+	var drive []string // in which runs differ, as far as that is fast or slow
+	for _, c := range p.Changes {
+		if what := differ[c.What]; what != "" && !slices.Contains(drive, what) {
+			drive = append(drive, what)
+		}
+	}
 	if bridge != "" {
 		then, now := p.Then.Entrant(bridge), p.Now.Entrant(bridge)
 		if then.Does != now.Does || then.Version != now.Version {
 			p.Cautions = append(p.Cautions, fmt.Sprintf(
 				"%s, which both are held to, is not the same in both runs: what changed may be its own doing.", bridge))
 		}
-		if machine {
-			p.Cautions = append(p.Cautions, fmt.Sprintf("The machines differ: %s takes that out only as far as it makes "+
-				"all contenders faster or slower alike.", bridge))
+		if len(drive) > 0 {
+			p.Cautions = append(p.Cautions, fmt.Sprintf("The %s differ: %s takes that out only as far as it makes "+
+				"all contenders faster or slower alike.", units.List(drive), bridge))
 		}
 	}
 	if without {

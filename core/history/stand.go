@@ -7,6 +7,7 @@
 package history
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -27,6 +28,7 @@ type Stand struct {
 	Program  string            `json:"program"`
 	Machine  string            `json:"machine"`
 	Kernel   string            `json:"kernel"`
+	Agents   map[string]string `json:"agents"` // who drove it from elsewhere, each with what it runs on; nil: not known
 	Baseline string            `json:"baseline"`
 	Versions map[string]string `json:"versions,omitempty"` // of those that tell one
 	Interest float64           `json:"interest"`
@@ -57,8 +59,9 @@ func Of(r *result.Result, v *judge.Verdict, s *judge.Sweep) *Stand {
 	h := &r.Host
 	out := &Stand{
 		Plan: strings.Join(append([]string{r.Plan.SHA256}, r.Plan.Sets...), " "), Program: r.Program,
-		Machine: fmt.Sprintf("%s, %d cores, %s, %s", h.CPU, h.Cores, h.OS, units.Bytes(float64(h.MemoryBytes))),
+		Machine: machineOf(h),
 		Kernel:  h.Kernel, Baseline: r.Plan.Baseline, Interest: r.Plan.Interest, source: r.Plan.Source, sets: r.Plan.Sets,
+		Agents: agentsOf(r.Load),
 	}
 	for _, e := range r.Entrants {
 		if e.Version != "" && !e.Mirror {
@@ -75,6 +78,27 @@ func Of(r *result.Result, v *judge.Verdict, s *judge.Sweep) *Stand {
 		if at := s.Ready(i); at != nil {
 			out.add(r.Sweep.Say(r.Sweep.Points[i].At), at, s.Decides)
 		}
+	}
+	return out
+}
+
+func machineOf(h *result.Host) string {
+	return fmt.Sprintf("%s, %d cores, %s, %s", h.CPU, h.Cores, h.OS, units.Bytes(float64(h.MemoryBytes)))
+}
+
+// agentsOf says who drove a run, from where and with which weight, each with what it runs on.
+func agentsOf(l *result.Load) map[string]string {
+	out := map[string]string{}
+	for i := 0; l != nil && i < len(l.Agents); i++ {
+		a := &l.Agents[i]
+		name := a.Name
+		if a.Place != "" {
+			name += " at " + a.Place
+		}
+		if a.Weight > 0 {
+			name += fmt.Sprintf(" of weight %d", a.Weight)
+		}
+		out[name] = machineOf(&a.Host) + ", " + a.Host.Kernel
 	}
 	return out
 }
@@ -126,7 +150,7 @@ func Decode(text []byte) *Stand {
 
 // Change is something that differs between two runs besides what they found.
 type Change struct {
-	What    string // "plan", "version of joined", "machine", "kernel", "our version", "baseline"
+	What    string // "plan", "version of joined", "machine", "kernel", "agents", "baseline"
 	Was, Is string // empty where it says no more
 }
 
@@ -179,8 +203,36 @@ func Changes(then, now *Stand) (out []Change) {
 			out = append(out, c)
 		}
 	}
+	if c, ok := otherAgents(then.Agents, now.Agents); ok {
+		out = append(out, c)
+	}
 	return out
 }
+
+// otherAgents says which agents drove one of two runs alone, or on another machine. ok is false where all are the same.
+func otherAgents(then, now map[string]string) (c Change, ok bool) {
+	only := func(here, there map[string]string) string {
+		if len(here) == 0 {
+			return "none, driven from here"
+		}
+		var out []string
+		for _, name := range slices.Sorted(maps.Keys(here)) {
+			if machine, both := there[name]; !both {
+				out = append(out, name)
+			} else if machine != here[name] {
+				out = append(out, name+" on "+here[name])
+			}
+		}
+		if more := len(out) - mostNamed; more > 0 {
+			out = append(out[:mostNamed:mostNamed], units.Count(int64(more))+" more")
+		}
+		return cmp.Or(units.List(out), "without them")
+	}
+	return Change{"agents", only(then, now), only(now, then)}, then != nil && now != nil && !maps.Equal(then, now)
+}
+
+// mostNamed is how many agents are named that differ.
+const mostNamed = 4
 
 // planKeys are the keys in which two plans measure something else, where their texts are known.
 func planKeys(then, now *Stand) string {

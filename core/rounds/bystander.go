@@ -1,6 +1,7 @@
 package rounds
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -77,6 +78,18 @@ func (h *heat) onlooker() *onlooker {
 		o.clients = bystander.Lazy(n, func(i int) contender.Client { return d.Client(i, n) })
 	}
 	return o
+}
+
+// accompanied has the heat driven while its bystander asks, who has asked alone before; without one it is just driven.
+func (h *heat) accompanied(ctx context.Context, drive func() error) error {
+	h.watching = h.onlooker()
+	defer h.watching.close()
+	if err := h.watching.before(ctx); err != nil {
+		return err
+	}
+	h.watching.begin(ctx)
+	err := drive()
+	return cmp.Or(err, h.watching.after(ctx))
 }
 
 // before watches while nothing else is done. The receiver may be nil.

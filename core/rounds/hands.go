@@ -222,7 +222,7 @@ func (h *heat) handed(ctx context.Context) error {
 	}
 	if err == nil {
 		w := &watcher{h: h}
-		err = h.driven(ctx, drive, w.stage, account)
+		err = h.accompanied(ctx, func() error { return h.driven(ctx, drive, w.stage, account) })
 	}
 	h.closeAccount(ctx, account)
 	return err

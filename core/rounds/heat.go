@@ -158,21 +158,16 @@ func (h *heat) drive(ctx context.Context) error {
 	if err == nil {
 		account = h.openAccount(ctx)
 	}
-	h.watching = h.onlooker()
-	defer h.watching.close()
 	if err == nil {
-		err = h.watching.before(ctx)
+		err = h.accompanied(ctx, func() error {
+			w := h.watch()
+			defer w.stop()
+			return h.driven(ctx, func(ctx context.Context, onStage func(pace.Stage, time.Duration)) (pace.Span, error) {
+				drive.OnStage = onStage
+				return drive.Drive(ctx)
+			}, w.stage, account)
+		})
 	}
-	w := h.watch()
-	if err == nil {
-		h.watching.begin(ctx)
-		driven := h.driven(ctx, func(ctx context.Context, onStage func(pace.Stage, time.Duration)) (pace.Span, error) {
-			drive.OnStage = onStage
-			return drive.Drive(ctx)
-		}, w.stage, account)
-		err = cmp.Or(driven, h.watching.after(ctx))
-	}
-	w.stop()
 	for _, c := range clients {
 		c.Close()
 	}

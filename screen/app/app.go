@@ -51,6 +51,7 @@ type Config struct {
 	SaveDir   string        // where pictures and plans are saved
 	Editor    string        // the user's editor, a command line; empty: vi
 	Seed      uint64
+	Today     time.Time // zero: not known
 	// Elsewhere, when set, has a plan that says so driven from elsewhere.
 	Elsewhere func(*plan.Plan, *conduct.Spec)
 	// Start, when set, is run at once. Open, when set, is shown.
@@ -150,7 +151,7 @@ func newModel(ctx context.Context, cfg Config) Model {
 	m.at = m.stops[0].Stop
 	m.keys.stops = stopKeys(m.stops)
 	m.scene = screen.Scene{
-		Theme: look.New(true), Title: cfg.Title, BookTrouble: cfg.BookErr, Where: shownAt(m.stops),
+		Theme: look.New(true), Title: cfg.Title, Today: cfg.Today, BookTrouble: cfg.BookErr, Where: shownAt(m.stops),
 		Pictures: &screen.Pictures{},
 	}
 	if cfg.Open != nil {

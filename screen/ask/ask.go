@@ -244,7 +244,7 @@ func (v View) earlier(s screen.Scene, w int) (lines []string) {
 			ending = s.Theme.Caution.Render("  " + string(e.Ending))
 		}
 		lines = append(lines, parts.Cell("  "+s.Theme.Faint.Render(
-			e.Started.Format("2 Jan 15:04"),
+			s.When(e.Started),
 		)+parts.Right(lead, 8)+s.Theme.Faint.Render("   run "+e.ID)+ending, w))
 	}
 	if more := past.Runs - earlierShown; more > 0 {
@@ -286,7 +286,7 @@ func (v View) entries(s screen.Scene, w, each, chosen int) (lines []string, at i
 		if d.Plan == nil {
 			style = s.Theme.Trouble
 		}
-		said := parts.Wrap(lastSaid(d, history), w-4)
+		said := parts.Wrap(lastSaid(&s, d, history), w-4)
 		if most > 0 && len(said) > most {
 			said[most-1] += " …"
 		}
@@ -313,7 +313,7 @@ func leads(history []logbook.Entry) (out []float64) {
 	return out
 }
 
-func lastSaid(d screen.Duel, history []logbook.Entry) string {
+func lastSaid(s *screen.Scene, d screen.Duel, history []logbook.Entry) string {
 	if d.Plan == nil {
 		return "cannot be run as it is"
 	}
@@ -321,7 +321,7 @@ func lastSaid(d screen.Duel, history []logbook.Entry) string {
 		return "not run yet"
 	}
 	last := history[0]
-	when := last.Started.Format("2 Jan 15:04")
+	when := s.When(last.Started)
 	if last.Ending != result.Done {
 		return fmt.Sprintf("%s, %s after %d of %d heats. %s", when, last.Ending, last.Heats, last.Planned, last.Sentence)
 	}

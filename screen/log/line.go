@@ -46,7 +46,7 @@ func (v View) duelEntry(s screen.Scene, l *history.Line, here bool, w int) []str
 	}
 	head := name.Render(l.Duel) + s.Theme.Faint.Render("   "+units.Plural(max(l.All, len(l.Runs)), "run"))
 	if n := len(l.Runs); n > 0 {
-		head += s.Theme.Faint.Render(", the newest of " + when(l.Runs[n-1].Entry))
+		head += s.Theme.Faint.Render(", the newest of " + s.When(l.Runs[n-1].Started))
 	}
 	lines := []string{mark + parts.Cell(head, max(w-2, 0))}
 	for _, part := range parts.Wrap(l.Sentence, max(w-2, 1)) {

@@ -272,8 +272,9 @@ func (v View) Sentence(s screen.Scene) string {
 	if v.asked {
 		for i := range listed {
 			if e := &listed[i]; e.ID == v.whose {
-				return fmt.Sprintf("Delete %s, %s of %s, with its %s?", e.ID, e.Title(), when(*e), units.Plural(e.Heats,
-					"heat"))
+				return fmt.Sprintf("Delete %s, %s of %s, with its %s?", e.ID, e.Title(), s.When(e.Started),
+					units.Plural(e.Heats,
+						"heat"))
 			}
 		}
 	}
@@ -296,7 +297,7 @@ func (v View) Sentence(s screen.Scene) string {
 		"%s, %s of them to the end", units.Plural(s.Book.Runs-s.Book.Failed, "run"), units.Count(int64(s.Book.Done)),
 	)
 	if len(listed) > 0 {
-		text += fmt.Sprintf("; the newest is %s of %s", listed[0].Name, when(listed[0]))
+		text += fmt.Sprintf("; the newest is %s of %s", listed[0].Name, s.When(listed[0].Started))
 	}
 	text += "."
 	if s.Book.Failed > 0 {
@@ -304,8 +305,6 @@ func (v View) Sentence(s screen.Scene) string {
 	}
 	return text + newest
 }
-
-func when(e logbook.Entry) string { return e.Started.Format("2 Jan 15:04") }
 
 // Body implements screen.View.
 func (v View) Body(s screen.Scene, w, h int) string {
@@ -356,7 +355,7 @@ func (v View) entry(s screen.Scene, e logbook.Entry, here bool, w int) []string 
 	title := max(w-2-id-date-2*gap-34, 16)
 	space := strings.Repeat(" ", gap)
 	head := mark + parts.Cell(name.Render(e.Title()), title) + space +
-		s.Theme.Faint.Render(parts.Cell(when(e), date)+space+parts.Cell(e.ID, id)+space)
+		s.Theme.Faint.Render(parts.Cell(s.When(e.Started), date)+space+parts.Cell(e.ID, id)+space)
 	said := e.Sentence
 	if said == "" {
 		said = "no verdict"

@@ -135,7 +135,7 @@ func (r *reader) checkAfar(p *plan.Plan) {
 		}
 		r.faultsAt(plan.JoinKeys("contenders."+c.Name, c.Kind), faults)
 		for key, set := range map[string]bool{
-			"traces": c.Ground.Traces != nil, "bystander": c.Ground.Bystander != nil, "crash": c.Ground.Crash != nil,
+			"traces": c.Ground.Traces != nil, "crash": c.Ground.Crash != nil,
 			"footing.before.run":   len(c.Ground.Before.Run) > len(p.Footing.Before.Run), // those of all are told above
 			"footing.after.run":    len(c.Ground.After.Run) > len(p.Footing.After.Run),
 			"service.fresh: run":   c.Ground.Service != nil && c.Ground.Service.Fresh == plan.EveryRun,
