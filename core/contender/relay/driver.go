@@ -76,6 +76,7 @@ type driver struct {
 	insert   *query.Asker            // of deeds that are statements
 	asking   map[string]*query.Asker // by the effects that are asked for so
 	watch    *watch
+	began    time.Time    // files that are older are not ours
 	asleep   bool         // the state of the heat
 	clients  atomic.Int64 // that are open
 }
@@ -83,7 +84,7 @@ type driver struct {
 func open(setup contender.Setup, s *Settings) (*driver, error) {
 	const idle = 256
 	d := &driver{settings: s, setup: setup, clock: setup.Clock, http: setup.Guard.KeepingClient(idle),
-		asking: map[string]*query.Asker{}}
+		asking: map[string]*query.Asker{}, began: time.Now().Add(-coarse)}
 	d.watch = newWatch(d)
 	var err error
 	if s.Query != nil {
@@ -306,7 +307,7 @@ func (d *driver) do(ctx context.Context, key string, shot *shots.Shot) (answer [
 	case s.Put != nil:
 		text := d.fill(cmp.Or(s.Put.Text, keyMark), key)
 		shot.Sent += int64(len(text))
-		return nil, put(d.place(s.Put.File, key), text)
+		return nil, d.put(d.place(s.Put.File, key), text)
 	}
 	text := d.fill(cmp.Or(s.Send.Text, keyMark), key)
 	shot.Sent += int64(len(text))
@@ -376,8 +377,16 @@ func (d *driver) shell(ctx context.Context, line, key string) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// put puts a file in its place whole.
-func put(path, text string) error {
+// coarse is how far a file's time may lie before it was written.
+const coarse = 20 * time.Millisecond
+
+// put puts a file in its place whole. What was there before the run is replaced in a workspace alone, which is ours.
+func (d *driver) put(path, text string) error {
+	ours := d.setup.Workspace != "" && strings.HasPrefix(path, d.setup.Workspace+string(filepath.Separator))
+	if was, err := os.Lstat(path); err == nil && !ours && was.ModTime().Before(d.began) {
+		return fmt.Errorf("put %s: it was there before the run, and is not replaced; take it away, or lay a workspace "+
+			"(footing: { workspace: … })", path)
+	}
 	at := filepath.Join(filepath.Dir(path), ".paceduel-"+strconv.FormatUint(rand.Uint64(), 36))
 	if err := os.WriteFile(at, []byte(text), 0o666); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -87,6 +88,59 @@ func TestEffectsInEveryWay(t *testing.T) {
 	}
 }
 
+// A file is put in its place whole, over those of this run alone: what was there before stays, but in a workspace.
+func TestFilesArePut(t *testing.T) {
+	old := time.Now().Add(-time.Hour)
+	for _, tt := range []struct {
+		file      string
+		there     bool
+		workspace string
+		class     shots.Class
+	}{
+		{"in/{{key}}", false, "", shots.OK},
+		{"in/order", false, "", shots.OK},
+		{"in/order", true, "", shots.Other},
+		{"in/order", true, "elsewhere", shots.Other},
+		{"in/order", true, ".", shots.OK},
+	} {
+		dir := t.TempDir()
+		if err := os.Mkdir(filepath.Join(dir, "in"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		order := filepath.Join(dir, "in", "order")
+		if tt.there {
+			if err := cmp.Or(os.WriteFile(order, []byte("theirs"), 0o600), os.Chtimes(order, old, old)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		s := New().(*Settings)
+		s.Put, s.Effects = &Put{File: tt.file}, map[string]Effect{"laid": {File: tt.file, Has: keyMark}}
+		setup := contender.Setup{Dir: dir, Clock: clock.Start()}
+		if tt.workspace != "" {
+			setup.Workspace = filepath.Join(dir, tt.workspace)
+		}
+		d, err := open(setup, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := d.Client(0, 1)
+		for range 3 {
+			var shot shots.Shot
+			if c.Shoot(t.Context(), &shot); shot.Class != tt.class {
+				t.Errorf("%+v: %s, %v", tt, shot.Class, shot.Err)
+			}
+		}
+		c.Close()
+		d.Close()
+		left, _ := os.ReadDir(filepath.Join(dir, "in"))
+		text, _ := os.ReadFile(order)
+		if want := map[bool]int{true: 3, false: 1}[tt.file != "in/order"]; len(left) != want ||
+			(string(text) == "theirs") != (tt.class != shots.OK) {
+			t.Errorf("%+v: %d files, %q", tt, len(left), text)
+		}
+	}
+}
+
 // From heat to heat a workspace is laid anew: what was watched in the one before is another by then.
 func TestEachHeatLooksAnew(t *testing.T) {
 	y := newYard(t, time.Millisecond)
@@ -94,7 +148,8 @@ func TestEachHeatLooksAnew(t *testing.T) {
 	s := y.settings(map[string]Effect{
 		"file": {File: "{{key}}.json", Has: "done"}, "log": {Log: "yard.log", Has: "done {{key}}"},
 		"query": {
-			Query: &query.Question{At: "sqlite:yard.db", Statement: "select 1 from heats"}, Every: plan.Span(time.Millisecond),
+			Query: &query.Question{At: "sqlite:yard.db", Statement: "select 1 from heats"},
+			Every: plan.Span(time.Millisecond),
 		},
 	})
 	s.Within = plan.Span(5 * time.Second)

@@ -52,7 +52,7 @@ func (r *Request) Short(text string) { r.URL = text }
 
 // Put is a deed that is a file.
 type Put struct {
-	File string `json:"file" jsonschema:"required" jsonschema_description:"where it is put; {{key}} is the key of the deed"`
+	File string `json:"file" jsonschema:"required" jsonschema_description:"where it is put; {{key}} is the key of the deed. A file that was there before the run is replaced in a workspace alone"`
 	Text string `json:"text,omitempty" jsonschema_description:"what is in it; the key unless said"`
 }
 
