@@ -66,6 +66,7 @@ type Assessment struct {
 	Noise float64
 
 	interest float64
+	tilted   bool     // see there
 	mirror   bool     // of the baseline against itself: not one of the figures that words hold for together
 	sample   estimate // of logarithms of the rounds' ratios; nil without any
 }
@@ -190,6 +191,7 @@ func (f *field) assess(fig figure.Name, base, own cell.Cell) Assessment {
 		a.Difference, a.sample = stats.NewSample(apart).Centre(), nil
 		return a
 	}
+	a.tilted = tilted(a.sample)
 	if low, high, ok := a.sample.Interval(f.alpha); ok {
 		a.Low, a.High = math.Exp(low), math.Exp(high)
 	}
@@ -201,6 +203,12 @@ func (f *field) assess(fig figure.Name, base, own cell.Cell) Assessment {
 	a.Counted = fig.Row().Constant && a.Baseline.Low == a.Baseline.High && a.Contender.Low == a.Contender.High &&
 		constant(d)
 	return a
+}
+
+// tilted reports whether the middle half of what a ratio may be, its interval at 50 %, lies on one side of none.
+func tilted(s estimate) bool {
+	low, high, ok := s.Interval(0.5)
+	return ok && (low > 0 || high < 0)
 }
 
 // againstNone assesses an amount of which one of the two has none in some heat: a ratio says nothing then, and the word

@@ -1132,3 +1132,31 @@ func TestSortsAreJudgedByThemselves(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 }
+
+// Figures that are still open lean where the middle half of what they may be does: of alike contenders half of them,
+// and never against the difference beside it.
+func TestHalfOfAllLean(t *testing.T) {
+	open, lean := 0, 0
+	for seed := range uint64(60) {
+		v := weigh(t, sample.Make(sample.Duel{Rounds: 8, Shots: 60, Seed: seed + 1, Entrants: []sample.Entrant{
+			{Name: "gather", Latency: sample.Times(0.3, 0.4)}, {Name: "twin", Latency: sample.Times(0.3, 0.4)},
+		}}))
+		for _, a := range v.Faces[0].Figures {
+			if a.Word != judge.Open || a.Figure != figure.P50 && a.Figure != figure.Throughput {
+				continue
+			}
+			open++
+			if !strings.Contains(a.Say(), "leans") {
+				continue
+			}
+			lean++
+			better := strings.Contains(a.Say(), "leans "+a.Figure.Comparative(true))
+			if better != (a.Ratio > 1) || better != (a.Difference < 0 != a.Figure.MoreIsBetter()) {
+				t.Errorf("seed %d: %s is %s; %s, %s apart", seed, a.Figure, a.Say(), a.Factor(), a.Apart())
+			}
+		}
+	}
+	if share := float64(lean) / float64(open); open < 60 || share < 0.35 || share > 0.6 {
+		t.Errorf("%d of %d open figures lean", lean, open)
+	}
+}

@@ -413,10 +413,10 @@ func (a Assessment) brief() string {
 		}
 		return "alike"
 	case Open:
-		if a.Rounds < stats.MinRounds || a.AgainstNone || a.Factor() == "1x" {
-			return "open"
+		if way := a.leans(); way != "" {
+			return "open, leans " + way
 		}
-		return "open, leans " + a.Figure.Comparative(a.Ratio > 1)
+		return "open"
 	case TooFew:
 		return "too few shots"
 	}

@@ -145,6 +145,7 @@ func (p *Pairing) hold(then, now *field, state string) {
 			if a.Low, a.High = math.NaN(), math.NaN(); a.sample.Len() > 0 {
 				a.Ratio = math.Exp(a.sample.Centre())
 			}
+			a.tilted = tilted(a.sample)
 			if low, high, ok := a.sample.Interval(alpha); ok {
 				a.Low, a.High = math.Exp(low), math.Exp(high)
 			}

@@ -124,8 +124,8 @@ func (a Assessment) Say() string {
 		switch {
 		case a.disagrees():
 			text += ", typical heats lean the other way"
-		case a.Factor() != "1x":
-			text += ", leans " + a.Figure.Comparative(a.Ratio > 1)
+		case a.leans() != "":
+			text += ", leans " + a.leans()
 		}
 		text += ", ±" + units.Share(a.Width())
 		if a.NeedRounds > 0 {
@@ -134,6 +134,20 @@ func (a Assessment) Say() string {
 		return text
 	}
 	return "no shots to compare"
+}
+
+// leans says which way a figure that is still open leans; empty where it does not. It is tilted then, and ratio,
+// difference and the typical heats as they are shown say the same.
+func (a Assessment) leans() string {
+	apart := a.Difference
+	if a.Figure.MoreIsBetter() {
+		apart = -apart
+	}
+	better := a.Ratio > 1
+	if !a.tilted || a.AgainstNone || a.Factor() == "1x" || a.disagrees() || better && apart > 0 || !better && apart < 0 {
+		return ""
+	}
+	return a.Figure.Comparative(better)
 }
 
 // disagrees reports whether the typical heats, as they are shown, differ the other way than the typical round does: one

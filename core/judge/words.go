@@ -250,8 +250,8 @@ func open(w Word) int {
 func leaning(open []Assessment) string {
 	way := ""
 	for _, a := range open {
-		how := a.Figure.Comparative(a.Ratio > 1)
-		if a.AgainstNone || a.Factor() == "1x" || a.disagrees() || way != "" && how != way {
+		how := a.leans()
+		if how == "" || way != "" && how != way {
 			return ""
 		}
 		way = how
