@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"paceduel/core/figure"
@@ -35,7 +36,7 @@ func Foresee(r *result.Result) (out []Caution) {
 	}
 	if len(few) > 0 {
 		add(
-			"raise repeat: or shots:", "heats of %s are too few for %s: that takes %s shots", shotsOf(&r.Plan.Pace),
+			forMoreShots(&r.Plan.Pace), "heats of %s are too few for %s: that takes %s shots", shotsOf(&r.Plan.Pace),
 			units.List(few), units.Count(most),
 		)
 	}
@@ -103,7 +104,7 @@ func unmeasured(r *result.Result) bool {
 // not known beforehand.
 func lacking(p *result.Pace, fig figure.Name) int64 {
 	q, ok := fig.Quantile()
-	n := plannedShots(p)
+	n := mostShots(p)
 	_, _, ofStream := fig.OfStream() // of which nobody knows how many there will be
 	if !ok || ofStream || n == 0 || beyond(n, q) >= fewBeyond-1e-9 {
 		return 0
@@ -111,11 +112,37 @@ func lacking(p *result.Pace, fig figure.Name) int64 {
 	return needFor(q)
 }
 
+// mostShots is about how many shots a heat has at most; 0 where nobody knows before. Shots that come at a rate by
+// chance
+// are seldom more than four standard deviations above it.
+func mostShots(p *result.Pace) int64 {
+	n := plannedShots(p)
+	if n > 0 || !p.Open() {
+		return n
+	}
+	due := p.Rate * p.For.Seconds()
+	if p.Spread == plan.Poisson {
+		due += 4 * math.Sqrt(due)
+	}
+	return int64(math.Ceil(due))
+}
+
 func shotsOf(p *result.Pace) string {
+	if p.Open() && p.Shots == 0 {
+		return units.Plural(int(math.Round(p.Rate*p.For.Seconds())), "shot")
+	}
 	if p.Repeat > 0 {
 		return units.Plural(p.Repeat, "run")
 	}
 	return units.Plural(p.Shots, "shot")
+}
+
+// forMoreShots says what of a plan to change so that heats have more shots.
+func forMoreShots(p *result.Pace) string {
+	if p.Open() && p.Shots == 0 {
+		return "raise rate: or for:"
+	}
+	return "raise repeat: or shots:"
 }
 
 // hopeless are claims that no outcome of the run could decide.
@@ -135,7 +162,7 @@ func hopeless(r *result.Result) (out []Caution) {
 				"the claim %q cannot be decided: %s takes %s shots a heat, and heats are of %s", text, c.Figure,
 				units.Count(need),
 				shotsOf(&r.Plan.Pace),
-			), Try: "raise repeat: or shots:, or claim something of another figure"})
+			), Try: forMoreShots(&r.Plan.Pace) + ", or claim something of another figure"})
 		}
 	}
 	return out

@@ -24,6 +24,12 @@ func TestWhatCannotComeOfItIsForeseen(t *testing.T) {
 	for want, r := range map[string]*result.Result{
 		"": plan(func(p *result.Plan) { p.Decides = "p50" }),
 		"12 runs are too few for p90 and p99: that takes 500 shots": plan(func(*result.Plan) {}),
+		"70 shots are too few for p99: that takes 500 shots": plan(func(p *result.Plan) {
+			p.Pace = result.Pace{Rate: 100, For: 700 * time.Millisecond}
+		}),
+		"6 rounds cannot settle any of 5 comparisons together;": plan(func(p *result.Plan) {
+			p.Rounds, p.Pace = 6, result.Pace{Rate: 100, For: 700 * time.Millisecond}
+		}),
 		"4 rounds settle nothing: an interval needs 5": plan(
 			func(p *result.Plan) { p.Rounds, p.Decides = 4, "p50" },
 		),

@@ -149,6 +149,10 @@ func (p *Pairing) hold(then, now *field, state string) {
 			if low, high, ok := a.sample.Interval(alpha); ok {
 				a.Low, a.High = math.Exp(low), math.Exp(high)
 			}
+			if a.Counted {
+				a.Word = told(a)
+				continue
+			}
 			all = append(all, a)
 		}
 	}
@@ -157,8 +161,8 @@ func (p *Pairing) hold(then, now *field, state string) {
 		decides = ""
 	}
 	p.Note = settleAll(all, decides, alpha)
-	for _, a := range all {
-		a.sample = nil
+	for i := range p.Figures {
+		p.Figures[i].sample = nil
 	}
 	p.on = basis{decides, decides == "" && len(now.r.Plan.Rungs) > 0}
 	p.Sentence = p.say()
@@ -190,7 +194,7 @@ func (p *Pairing) figure(fig figure.Name, then, now *field, state string) (one P
 		one.Before, one.After = a, b
 	}
 	shift := stats.NewShift(thenSample, nowSample)
-	one.Rounds, one.sample = shift.Len(), shift
+	one.Rounds, one.sample, one.Counted = shift.Len(), shift, a.Counted && b.Counted
 	return one, true
 }
 

@@ -109,3 +109,23 @@ func TestFewRoundsSettleNoPair(t *testing.T) {
 		t.Errorf("of too few shots: %s, %s and %s", p50.Word, then, now)
 	}
 }
+
+// What is the same in every heat is known, and so is its word: no interval, no rounds are needed for it.
+func TestConstantsOfTwoRunsAreTold(t *testing.T) {
+	of := func(bytes int64) *result.Result {
+		return sample.Make(sample.Duel{Rounds: 5, Shots: 20, Seed: 1, Entrants: []sample.Entrant{
+			{Name: "tiled", Latency: sample.Times(0.004, 0.05), Bytes: 100},
+			{Name: "joined", Latency: sample.Times(0.004, 0.05), Bytes: bytes},
+		}})
+	}
+	for now, want := range map[int64]judge.Word{100: judge.Alike, 200: judge.Worse, 50: judge.Better} {
+		for bridge, p := range map[bool]*judge.Pairing{
+			true:  pairing(t, of(100), of(now), "joined", "joined"),
+			false: pairing(t, of(100), of(now), "tiled", "joined"),
+		} {
+			if a := p.Of(figure.Received); a == nil || a.Word != want {
+				t.Errorf("bytes are 100, then %d, bridge %v: %+v; want %s", now, bridge, a, want)
+			}
+		}
+	}
+}
