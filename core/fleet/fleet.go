@@ -49,7 +49,8 @@ type Fleet struct {
 	pieces   []onePiece    // files of the plan that agents are handed
 	sum      string        // of plan and files
 	lead     time.Duration // that agents need at least to hear of a moment before it
-	resting  func()        // ends telling agents that the run goes on
+	touch    time.Duration // how often agents are told that the run goes on
+	resting  func()        // ends that
 
 	late      time.Duration // that an agent may begin after the others
 	comparing chan struct{} // room for those whose clocks are compared
@@ -59,9 +60,10 @@ type Fleet struct {
 	jobs    int       // that were given a name
 }
 
-// member is an agent that works for the run.
+// member is an agent that works for the run. Whoever is asked at the same time sees the same card: an agent that comes
+// back as another process is a member of its own.
 type member struct {
-	card   Card
+	card   Card // not modified once others may ask the member
 	weight int
 	clock  offset
 	agent  result.Agent
@@ -70,16 +72,13 @@ type member struct {
 
 // New makes a fleet that nobody belongs to yet.
 func New(cfg Config) *Fleet {
-	return &Fleet{cfg: cfg, comparing: make(chan struct{}, comparedAtOnce), late: lateLimit}
+	return &Fleet{cfg: cfg, comparing: make(chan struct{}, comparedAtOnce), late: lateLimit, touch: touchEvery}
 }
 
 // Open implements rounds.Hands.
 func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error) {
 	f.plan, f.clock, f.glance, f.opening = o.Plan, o.Clock, max(o.Glance, 0), o
-	l := o.Plan.Load
-	if l == nil {
-		l = &plan.Load{}
-	}
+	l := f.load()
 	f.patience, f.mayGoOn = l.Patience(), l.Lost == plan.GoOn
 	f.run = f.unique(o.Run)
 	cards, err := f.gather(ctx, l, o.Waits)
@@ -101,17 +100,25 @@ func (f *Fleet) Open(ctx context.Context, o rounds.Opening) (*result.Load, error
 		return nil, err
 	}
 	f.resting = f.keepInTouch()
-	load := &result.Load{Places: l.Places, Words: l.String()}
+	out := &result.Load{Places: l.Places, Words: l.String()}
 	if err := f.ready(ctx, members, members); err != nil {
 		return nil, err
 	}
 	for _, m := range members {
-		load.Agents = append(load.Agents, m.agent)
+		out.Agents = append(out.Agents, m.agent)
 		if o.Ready != nil {
 			o.Ready(m.agent)
 		}
 	}
-	return load, nil
+	return out, nil
+}
+
+// load is what the plan says of who drives it.
+func (f *Fleet) load() *plan.Load {
+	if f.plan.Load == nil {
+		return &plan.Load{}
+	}
+	return f.plan.Load
 }
 
 // unique is a name that no other run has, for agents to know this one by.
@@ -174,7 +181,7 @@ func (f *Fleet) keepInTouch() (stop func()) {
 		defer close(ended)
 		var fault error // agents that hear nothing let the run go, which is told
 		defer panics.Catch("keep in touch with agents", &fault)
-		beat := time.NewTicker(touchEvery)
+		beat := time.NewTicker(f.touch)
 		defer beat.Stop()
 		for {
 			select {
@@ -183,7 +190,7 @@ func (f *Fleet) keepInTouch() (stop func()) {
 			case <-beat.C:
 			}
 			for _, m := range f.everybody() {
-				if time.Since(time.Unix(0, m.heard.Load())) > touchEvery {
+				if time.Since(time.Unix(0, m.heard.Load())) > f.touch {
 					f.ask(ctx, m, tick, f.asked(""), &tickAnswer{})
 				}
 			}
@@ -248,10 +255,10 @@ func (f *Fleet) shareable() error {
 
 // places are those that heats are driven from, each by itself; one empty place where all drive together.
 func (f *Fleet) places() []string {
-	if f.plan.Load == nil || len(f.plan.Load.Places) < 2 {
-		return []string{""}
+	if places := f.load().Places; len(places) > 1 {
+		return places
 	}
-	return f.plan.Load.Places
+	return []string{""}
 }
 
 // at are the members at a place; all of them where it is empty.
@@ -462,7 +469,7 @@ func (f *Fleet) Mend(ctx context.Context, failed *rounds.HandsError) (lost []str
 		m := members[i]
 		err := f.settle(ctx, m)
 		if err != nil && ctx.Err() == nil {
-			if f.backAnew(ctx, m, members) {
+			if f.backAnew(ctx, members, i) {
 				continue
 			}
 		}
@@ -496,22 +503,30 @@ func (f *Fleet) settle(ctx context.Context, m *member) error {
 	return f.insist(ctx, m, rest, f.asked(""), &answered{})
 }
 
-// backAnew reports whether an agent that is lost has come back as another process under its name, and has it get ready.
-func (f *Fleet) backAnew(ctx context.Context, m *member, members []*member) bool {
+// backAnew reports whether an agent that is lost, the i-th of the members, has come back as another process under its
+// name, and takes that in its place.
+func (f *Fleet) backAnew(ctx context.Context, members []*member, i int) bool {
 	cards, _, err := List(ctx, f.cfg.Link, 250*time.Millisecond)
 	if err != nil {
 		return false
 	}
+	lost := &members[i].card
 	for _, c := range cards {
-		if c.Name != m.card.Name || c.Place != m.card.Place || c.Run != "" && c.Run != f.run {
+		if c.Name != lost.Name || c.Place != lost.Place || c.Run != "" && c.Run != f.run {
 			continue
 		}
-		old := m.card
-		m.card = c
-		if f.engage(ctx, m) == nil && f.ready(ctx, []*member{m}, members) == nil {
+		back := newMember(c, f.load())
+		if f.engage(ctx, back) != nil {
+			continue
+		}
+		now := slices.Clone(members)
+		now[i] = back
+		f.set(now)
+		if f.ready(ctx, []*member{back}, now) == nil {
 			return true
 		}
-		m.card = old
+		f.set(members)
+		f.ask(ctx, back, drop, f.asked(""), &answered{})
 	}
 	return false
 }

@@ -156,9 +156,9 @@ func (h *harbour) planOf(course, lines string, env map[string]string) *plan.Plan
 }
 
 // run runs a duel with the agents that are there.
-func (h *harbour) run(p *plan.Plan, watch func(rounds.Event)) (*result.Result, error) {
+func (h *harbour) run(p *plan.Plan, watch func(rounds.Event), change ...func(*Fleet)) (*result.Result, error) {
 	h.t.Helper()
-	return runOver(h.t.Context(), h.link("runs"), p, watch)
+	return runOver(h.t.Context(), h.link("runs"), p, watch, change...)
 }
 
 // watching tells watch, where that is not nil, of each event that is sent to out; watched is closed when out has been.
@@ -175,12 +175,15 @@ func watching(watch func(rounds.Event)) (out chan rounds.Event, watched chan str
 	return out, watched
 }
 
-func runOver(ctx context.Context, link *bus.Link, p *plan.Plan, watch func(rounds.Event)) (*result.Result, error) {
+func runOver(
+	ctx context.Context, link *bus.Link, p *plan.Plan, watch func(rounds.Event), change ...func(*Fleet),
+) (*result.Result, error) {
+	hands := New(Config{Link: link, Program: "test", Kinds: all.Kinds(), Wait: 2 * time.Second})
+	for _, c := range change {
+		c(hands)
+	}
 	out, watched := watching(watch)
-	r, err := rounds.Run(ctx, rounds.Config{
-		Plan: p, Kinds: all.Kinds(), Program: "test", Seed: 7,
-		Hands: New(Config{Link: link, Program: "test", Kinds: all.Kinds(), Wait: 2 * time.Second}),
-	}, out)
+	r, err := rounds.Run(ctx, rounds.Config{Plan: p, Kinds: all.Kinds(), Program: "test", Seed: 7, Hands: hands}, out)
 	<-watched
 	return r, err
 }
