@@ -280,6 +280,7 @@ type hosted struct {
 	laid  map[string]string // hashes of files, by name
 	hand  *hand
 	job   *job // the latest; nil without any
+	ended bool // nothing is begun or laid any more
 	// of a duel that is run here
 	box     *outbox
 	control *rounds.Control
@@ -316,10 +317,14 @@ func (h *hosted) end() {
 		return
 	}
 	h.mu.Lock()
-	job, hand := h.job, h.hand
-	h.hand = nil
+	h.ended = true
+	job := h.job
 	h.mu.Unlock()
 	job.end()
+	h.mu.Lock()
+	hand := h.hand // which the job may just have opened
+	h.hand = nil
+	h.mu.Unlock()
 	hand.close()
 	os.RemoveAll(h.dir)
 	h.forget()
@@ -331,6 +336,8 @@ func (h *hosted) lay(q *fileAsk) error {
 	defer h.mu.Unlock()
 	name := filepath.Clean(q.Name)
 	switch {
+	case h.ended:
+		return fmt.Errorf("agent %s has let the run go", h.a.cfg.Name)
 	case !filepath.IsLocal(q.Name) || len(q.Name) > maxWords:
 		return fmt.Errorf("%q is no file of a plan", short(q.Name))
 	case q.Size < 0 || q.Size > maxFile || q.At < 0 || q.At+int64(len(q.Data)) > q.Size || len(q.Data) > partSize:

@@ -156,15 +156,13 @@ func (u *underWay) see(m *member, a *waitAnswer) {
 	}
 	s.at = time.Now()
 	if g := a.Glance; g != nil {
-		recent := g.Recent // those since the last one are told once
+		recent := newest(slices.Concat(s.Recent, g.Recent)) // those that were not looked at yet, too
 		s.glance = *g
-		if len(recent) > maxRecent {
-			s.Recent = recent[:maxRecent]
-		}
+		s.Recent = recent
 	}
 }
 
-// maxRecent is how many dots of an agent's glance are taken.
+// maxRecent is how many dots of an agent a glance holds.
 const maxRecent = 200
 
 // silentAfter is from when on it is told that nothing is heard of an agent.

@@ -51,7 +51,11 @@ func (h *hand) glanced(p rounds.Progress) {
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	j.glance = &glance{Stage: p.Stage, Shots: p.Shots, Rate: p.Rate, P50: p.P50, P99: p.P99, Recent: p.Recent}
+	recent := p.Recent
+	if j.glance != nil { // nobody has asked since
+		recent = newest(slices.Concat(j.glance.Recent, recent))
+	}
+	j.glance = &glance{Stage: p.Stage, Shots: p.Shots, Rate: p.Rate, P50: p.P50, P99: p.P99, Recent: recent}
 }
 
 // job is what an agent does that takes time. What came of it is kept until the next one.
@@ -73,6 +77,9 @@ type job struct {
 	glance  *glance
 }
 
+// newest are the latest of some dots, as many as a glance holds.
+func newest(dots []result.Dot) []result.Dot { return dots[max(len(dots)-maxRecent, 0):] }
+
 // start begins a job, unless it is the one that is under way or over already: questions may be asked again.
 func (h *hosted) start(id string, do func(ctx context.Context, j *job) (any, error)) error {
 	h.mu.Lock()
@@ -80,6 +87,8 @@ func (h *hosted) start(id string, do func(ctx context.Context, j *job) (any, err
 	switch {
 	case id == "" || len(id) > maxName:
 		return errors.New("a job needs an identifier")
+	case h.ended:
+		return fmt.Errorf("agent %s has let the run go", h.a.cfg.Name)
 	case h.job != nil && h.job.id == id:
 		return nil
 	case h.job != nil && !h.job.isOver():
@@ -455,9 +464,15 @@ func (a *Agent) wait(q *waitAsk) (waitAnswer, error) {
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	seen := j.glance
+	if seen != nil { // its dots are told once
+		told := *seen
+		told.Recent = nil
+		j.glance = &told
+	}
 	return waitAnswer{
 		answered: answered{ByOwner: j.byOwner}, Phase: j.phase, Failed: j.failed, Size: len(j.outcome), SHA256: j.sum,
-		Stood: j.stood, Glance: j.glance,
+		Stood: j.stood, Glance: seen,
 	}, nil
 }
 
