@@ -105,14 +105,14 @@ func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []c
 		Pace: plan.Pace{Rate: b.Rate, Most: len(clients), For: plan.Span(longest)},
 	}
 	nothing := tally.NewRecorder(&shots.Shape{}, 0, 1) // is recorded: collectors keep all
+	began := make(chan struct{})
+	first := sync.OnceFunc(func() { close(began) }) // which is due at once
 	for range clients {
-		c := &collector{}
+		c := &collector{began: first}
 		w.seen = append(w.seen, c)
 		heat.Checkers = append(heat.Checkers, c)
 		heat.Judged = append(heat.Judged, nothing)
 	}
-	began := make(chan struct{})
-	heat.OnStage = func(pace.Stage, time.Duration) { close(began) } // there is one
 	own, stop := context.WithCancel(ctx)
 	w.stop = stop
 	go func() {
@@ -170,6 +170,7 @@ func (w *Watch) answered(until time.Duration) bool {
 
 // collector keeps what one client's probes waited.
 type collector struct {
+	began  func()       // is told of each
 	asking atomic.Int64 // when the probe under way was due; 0: there is none
 	latest atomic.Int64 // when the latest that has ended was
 	probes []Probe
@@ -179,7 +180,10 @@ type collector struct {
 const mostProbes = 1 << 20
 
 // Ask implements pace.Checker.
-func (c *collector) Ask(s *shots.Shot) { c.asking.Store(int64(s.Due)) }
+func (c *collector) Ask(s *shots.Shot) {
+	c.asking.Store(int64(s.Due))
+	c.began()
+}
 
 // Take implements pace.Checker: nobody else records the shot.
 func (c *collector) Take(s *shots.Shot) bool {
@@ -198,7 +202,8 @@ type Silence struct{ At, Lasted time.Duration }
 type Account struct {
 	Span            time.Duration
 	Due, OK, Failed int64
-	// Waiting are those that never had an answer; what they had waited until they were cut is part of all that follows but
+	// Waiting are those that never had an answer; what they had waited until they were cut is part of all that follows
+	// but
 	// the waits.
 	Waiting int64
 	Waits   *hdrhistogram.Histogram // of those that were answered, from the moment due
