@@ -73,6 +73,9 @@ const TokenVariable = "PACEDUEL_BUS_TOKEN"
 // ErrNobody says that nobody on the bus takes what was sent.
 var ErrNobody = errors.New("nobody on the bus takes this")
 
+// ErrTooLong says that a message is longer than a bus carries; it was not sent.
+var ErrTooLong = fmt.Errorf("a message is longer than the %d KiB that a bus carries", Most>>10)
+
 // ErrNotThere says that there is no server where one was looked for.
 var ErrNotThere = errors.New("nobody answers there; start a server, or a run with --bus listen")
 
@@ -231,10 +234,11 @@ func (l *Link) BrokeWithin(d time.Duration) bool {
 // AskLimit is how long an answer is waited for where ctx sets no limit.
 const AskLimit = 10 * time.Second
 
-// Ask sends a message and returns what is answered. The error is ErrNobody, ctx's, or says what is wrong with the link.
+// Ask sends a message and returns what is answered. The error is ErrNobody, ErrTooLong, ctx's, or says what is wrong
+// with the link.
 func (l *Link) Ask(ctx context.Context, subject string, body []byte) ([]byte, error) {
 	if len(body) > Most {
-		return nil, fmt.Errorf("a message of %d bytes is more than a bus carries, %d", len(body), Most)
+		return nil, ErrTooLong
 	}
 	ctx, cancel := context.WithTimeout(ctx, AskLimit)
 	defer cancel()

@@ -52,9 +52,12 @@ type Agent struct {
 	id     string
 	joined time.Time
 
-	// of tests: by how much what it tells of its clock is off, and that it does not ask who else is there
+	// of tests: by how much what it tells of its clock is off, that it does not ask who else is there, and what is
+	// changed
+	// of how it has a duel driven that it runs beside a service
 	off     func() time.Duration
 	unasked bool
+	changes func(*Fleet)
 
 	mu  sync.Mutex
 	run *hosted // that it works for; nil: it is free

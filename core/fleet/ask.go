@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"paceduel/core/bus"
 	"paceduel/core/panics"
 	"paceduel/core/rounds"
 	"paceduel/core/units"
@@ -78,7 +79,7 @@ func (f *Fleet) insistFor(
 		err := f.askFor(ctx, limit, m, verb, q, a)
 		var no *refusal
 		switch {
-		case err == nil || errors.As(err, &no):
+		case err == nil || errors.As(err, &no) || errors.Is(err, bus.ErrTooLong):
 			return err
 		case ctx.Err() != nil:
 			return ctx.Err()
@@ -180,7 +181,7 @@ const stoodLimit = 500 * time.Millisecond
 // the job.
 func (f *Fleet) follow(ctx context.Context, m *member, job, until string, see func(*waitAnswer)) (*waitAnswer, error) {
 	return f.watch(ctx, m, job, func(a *waitAnswer) (bool, error) {
-		if a.Stood > stoodLimit {
+		if a.Stood > f.stood {
 			return true, fmt.Errorf("agent %s did not run for %s: its process was stopped, or its machine had no time for it",
 				m.card.Name, units.Duration(a.Stood))
 		}

@@ -161,10 +161,14 @@ func (a *Agent) conduct(q *conductAsk) (answered, error) {
 func (h *hosted) conduct(
 	ctx context.Context, q *conductAsk, p *plan.Plan, box *outbox, control *rounds.Control,
 ) error {
+	hands := New(Config{Link: h.a.link, Program: h.a.cfg.Program, Kinds: h.a.cfg.Kinds, Wait: q.Wait})
+	if h.a.changes != nil {
+		h.a.changes(hands)
+	}
 	cfg := rounds.Config{
 		Plan: p, Kinds: h.a.cfg.Kinds, Program: h.a.cfg.Program, Seed: q.Seed, AcceptUnequal: q.Accept, Glance: q.Glance,
 		Within: q.Within, Control: control, Builds: h.a.cfg.Builds,
-		Hands: New(Config{Link: h.a.link, Program: h.a.cfg.Program, Kinds: h.a.cfg.Kinds, Wait: q.Wait}),
+		Hands: hands,
 	}
 	if h.a.cfg.Enough != nil {
 		cfg.Enough = h.a.cfg.Enough(p)

@@ -31,7 +31,7 @@ func beside(
 // office has an agent sit beside services, in a folder.
 func (h *harbour) office() (dir string) {
 	dir = h.t.TempDir()
-	h.join("office", "", func(a *Agent) { a.cfg.Dir = dir })
+	h.join("office", "", func(a *Agent) { a.cfg.Dir, a.changes = dir, atLeisure })
 	return dir
 }
 

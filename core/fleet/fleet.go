@@ -53,6 +53,7 @@ type Fleet struct {
 	resting  func()        // ends that
 
 	late      time.Duration // that an agent may begin after the others
+	stood     time.Duration // for how long an agent's process may not run within a heat
 	comparing chan struct{} // room for those whose clocks are compared
 
 	mu      sync.Mutex
@@ -72,7 +73,8 @@ type member struct {
 
 // New makes a fleet that nobody belongs to yet.
 func New(cfg Config) *Fleet {
-	return &Fleet{cfg: cfg, comparing: make(chan struct{}, comparedAtOnce), late: lateLimit, touch: touchEvery}
+	return &Fleet{cfg: cfg, comparing: make(chan struct{}, comparedAtOnce), late: lateLimit, stood: stoodLimit,
+		touch: touchEvery}
 }
 
 // Open implements rounds.Hands.

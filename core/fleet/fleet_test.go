@@ -175,10 +175,14 @@ func watching(watch func(rounds.Event)) (out chan rounds.Event, watched chan str
 	return out, watched
 }
 
+// atLeisure has nobody blamed for what the machine does: it is all agents at once, and has other things to do.
+func atLeisure(f *Fleet) { f.late, f.stood = time.Minute, time.Minute }
+
 func runOver(
 	ctx context.Context, link *bus.Link, p *plan.Plan, watch func(rounds.Event), change ...func(*Fleet),
 ) (*result.Result, error) {
 	hands := New(Config{Link: link, Program: "test", Kinds: all.Kinds(), Wait: 2 * time.Second})
+	atLeisure(hands)
 	for _, c := range change {
 		c(hands)
 	}
@@ -437,6 +441,36 @@ func TestAnotherVersion(t *testing.T) {
 
 // An agent works for one run at a time, and says so. The service answers the first run only when the second has ended,
 // however long that takes: events are taken one by one, so that the last heats, at least, are held.
+// An agent that begins after the others is named, and so is one whose process does not run for a while; a heat that
+// comes out so again and again ends the run.
+func TestAnAgentThatIsLate(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	h.join("quay-2", "")
+	for want, change := range map[string]func(*Fleet){
+		"began": func(f *Fleet) { f.late = -time.Hour }, "did not run for": func(f *Fleet) { f.stood = -1 },
+	} {
+		r, err := h.run(h.plan("pace: { clients: 2, shots: 2 }\nrounds: 1\nload: { agents: 2 }\n", nil), nil, change)
+		if err == nil || !strings.Contains(err.Error(), "agent quay-") || !strings.Contains(err.Error(), want) ||
+			len(stopped(r)) < 2 {
+			t.Errorf("%v; want one who %s; stopped: %q", err, want, stopped(r))
+		}
+	}
+}
+
+// A plan that no message holds is told for what it is: nobody is silent.
+func TestAPlanThatIsTooLong(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	h.join("quay-1", "")
+	p := h.plan("pace: { clients: 1, shots: 1 }\nrounds: 1\nload: { agents: 1, within: 1h }\n# "+
+		strings.Repeat("x", bus.Most), nil)
+	if _, err := h.run(p, nil); err == nil || !strings.Contains(err.Error(), bus.ErrTooLong.Error()) {
+		t.Errorf("%v", err)
+	}
+}
+
 func TestTwoRunsOverOneBus(t *testing.T) {
 	t.Parallel()
 	h := newHarbour(t)

@@ -172,7 +172,7 @@ func TestManyAgents(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := New(Config{Link: link, Program: "test", Kinds: []contender.Kind{kind}, Wait: time.Minute})
-	f.late = time.Minute // one machine is all of them
+	atLeisure(f)
 	clk := clock.Start()
 	began = time.Now()
 	if _, err := f.Open(t.Context(), rounds.Opening{Plan: p, Run: "1128-0000abc", Seed: 1, Clock: clk}); err != nil {
