@@ -47,11 +47,12 @@ type HistoryDot struct {
 // changeLetters are the marks of what may change, in the order in which they stand.
 var changeLetters = []struct{ what, letter string }{
 	{"plan", "p"}, {"baseline", "b"}, {"version of Pace Duel", "d"}, {"version of ", "v"}, {"machine", "m"},
-	{"kernel", "k"}, {"agents", "a"},
+	{"kernel", "k"}, {"agents", "a"}, {"other load", "l"},
 }
 
 // ChangeKey explains the marks.
-const ChangeKey = "p plan   b baseline   v a version   m machine   k kernel   a agents   d Pace Duel's version"
+const ChangeKey = "p plan   b baseline   v a version   m machine   " +
+	"k kernel   a agents   l other load   d Pace Duel's version"
 
 // NewHistory arranges the runs of a duel.
 func NewHistory(l *history.Line) *History {

@@ -13,6 +13,7 @@ import (
 	"paceduel/core/judge"
 	"paceduel/core/logbook"
 	"paceduel/core/result"
+	"paceduel/core/shots"
 	"paceduel/internal/sample"
 )
 
@@ -167,6 +168,27 @@ func TestWhatDiffersBetweenTwoRuns(t *testing.T) {
 			t.Errorf("no caution says %q: %q", want, p.Cautions)
 		}
 	}
+	now.Entrants[1].Name = "spread"
+	for i := range now.Heats {
+		if now.Heats[i].Contender == "joined" {
+			now.Heats[i].Contender = "spread"
+		}
+	}
+	if p, err = history.PairOf(then, now, "joined", "spread"); err != nil || len(p.Pairings) != 1 ||
+		!strings.Contains(p.Pairings[0].Sentence, "spread is") {
+		t.Errorf("%v, %+v", err, p)
+	}
+}
+
+// twoRuns are two of the same, of which kernels differ.
+func twoRuns() (then, now *result.Result) {
+	then, now = run(1, 4), run(2, 4)
+	then.Host.Kernel, now.Host.Kernel = "6.1", "6.2"
+	return then, now
+}
+
+func TestWhoDroveTwoRuns(t *testing.T) {
+	then, now := twoRuns()
 	if was := history.Decode([]byte(`{"machine":"6.1"}`)); len(history.Changes(was, was)) != 0 ||
 		strings.Contains(history.Say(history.Changes(was, history.Of(now, nil, nil))), "agents") {
 		t.Error("a run of which nobody kept who drove it differs in that")
@@ -179,7 +201,7 @@ func TestWhatDiffersBetweenTwoRuns(t *testing.T) {
 		then, now *result.Load
 		want      string
 	}{
-		{drives(near, far), drives(near, far), "(2.3, now 2.4) and kernel (6.1, now 6.2)."},
+		{drives(near, far), drives(near, far), "changed: kernel (6.1, now 6.2)."},
 		{drives(near), drives(near, far), " and agents (without them, now quay-2 at far of weight 3)."},
 		{nil, drives(near), " and agents (none, driven from here, now quay-1 at near)."},
 		{drives(near), drives(moved), "now quay-1 at near on , 8 cores, , 0 B, )."},
@@ -190,20 +212,32 @@ func TestWhatDiffersBetweenTwoRuns(t *testing.T) {
 			t.Fatal(err)
 		}
 		said := p.Changed() + strings.Join(p.Cautions, " ")
-		if differ := len(p.Changes) > 3; !strings.Contains(said, tt.want) ||
+		if differ := len(p.Changes) > 1; !strings.Contains(said, tt.want) ||
 			strings.Contains(said, "The machines and agents differ") != differ {
 			t.Errorf("%q does not say %q", said, tt.want)
 		}
 	}
-	then.Load, now.Load = nil, nil
-	now.Entrants[1].Name = "spread"
-	for i := range now.Heats {
-		if now.Heats[i].Contender == "joined" {
-			now.Heats[i].Contender = "spread"
+}
+
+func TestOtherLoadBesideTwoRuns(t *testing.T) {
+	then, now := twoRuns()
+	busy := func(r *result.Result, share float64) {
+		for i := range r.Heats {
+			r.Heats[i].Conditions.OthersFrac = share
+			r.Heats[i].SetAmount(shots.CPU, 1e6)
 		}
 	}
-	if p, err = history.PairOf(then, now, "joined", "spread"); err != nil || len(p.Pairings) != 1 ||
-		!strings.Contains(p.Pairings[0].Sentence, "spread is") {
-		t.Errorf("%v, %+v", err, p)
+	for _, tt := range []struct {
+		then, now float64
+		want      string
+	}{
+		{0.02, 0.36, " and other load (2 % of the machine, now 36 %)."}, {0.4, 0.02, "now 2 %)."},
+		{0.02, 0.09, "changed: kernel (6.1, now 6.2)."},
+	} {
+		busy(then, tt.then)
+		busy(now, tt.now)
+		if p, err := history.PairOf(then, now, "", ""); err != nil || !strings.HasSuffix(p.Changed(), tt.want) {
+			t.Errorf("others took %g, then %g: %q, %v; want %q", tt.then, tt.now, p.Changed(), err, tt.want)
+		}
 	}
 }

@@ -28,7 +28,8 @@ type Stand struct {
 	Program  string            `json:"program"`
 	Machine  string            `json:"machine"`
 	Kernel   string            `json:"kernel"`
-	Agents   map[string]string `json:"agents"` // who drove it from elsewhere, each with what it runs on; nil: not known
+	Agents   map[string]string `json:"agents"`               // who drove it from elsewhere, each with what it runs on; nil: not known
+	Load     *float64          `json:"other_load,omitempty"` // share of the machine that others took; nil: not known
 	Baseline string            `json:"baseline"`
 	Versions map[string]string `json:"versions,omitempty"` // of those that tell one
 	Interest float64           `json:"interest"`
@@ -62,6 +63,9 @@ func Of(r *result.Result, v *judge.Verdict, s *judge.Sweep) *Stand {
 		Machine: machineOf(h),
 		Kernel:  h.Kernel, Baseline: r.Plan.Baseline, Interest: r.Plan.Interest, source: r.Plan.Source, sets: r.Plan.Sets,
 		Agents: agentsOf(r.Load),
+	}
+	if load, ok := judge.TakenByOthers(r); ok {
+		out.Load = &load
 	}
 	for _, e := range r.Entrants {
 		if e.Version != "" && !e.Mirror {
@@ -150,7 +154,7 @@ func Decode(text []byte) *Stand {
 
 // Change is something that differs between two runs besides what they found.
 type Change struct {
-	What    string // "plan", "version of joined", "machine", "kernel", "agents", "baseline"
+	What    string // "plan", "version of joined", "machine", "kernel", "agents", "other load", "baseline"
 	Was, Is string // empty where it says no more
 }
 
@@ -206,6 +210,9 @@ func Changes(then, now *Stand) (out []Change) {
 	if c, ok := otherAgents(then.Agents, now.Agents); ok {
 		out = append(out, c)
 	}
+	if then.Load != nil && now.Load != nil && math.Abs(*then.Load-*now.Load) > otherLoad {
+		out = append(out, Change{"other load", units.Share(*then.Load) + " of the machine", units.Share(*now.Load)})
+	}
 	return out
 }
 
@@ -230,6 +237,9 @@ func otherAgents(then, now map[string]string) (c Change, ok bool) {
 	}
 	return Change{"agents", only(then, now), only(now, then)}, then != nil && now != nil && !maps.Equal(then, now)
 }
+
+// otherLoad is from which share of the machine on more or less other load is told.
+const otherLoad = 0.1
 
 // mostNamed is how many agents are named that differ.
 const mostNamed = 4
