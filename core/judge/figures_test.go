@@ -1136,6 +1136,7 @@ func TestSortsAreJudgedByThemselves(t *testing.T) {
 // Figures that are still open lean where the middle half of what they may be does: of alike contenders half of them,
 // and never against the difference beside it.
 func TestHalfOfAllLean(t *testing.T) {
+	long(t)
 	open, lean := 0, 0
 	for seed := range uint64(60) {
 		v := weigh(t, sample.Make(sample.Duel{Rounds: 8, Shots: 60, Seed: seed + 1, Entrants: []sample.Entrant{

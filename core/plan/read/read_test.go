@@ -485,6 +485,9 @@ func TestTextsOfAllEditors(t *testing.T) {
 
 // Whatever is too much is refused before it takes time, in few words.
 func TestTextsThatAreTooMuch(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it reads much, in one goroutine")
+	}
 	many := func(s string, n int) string { return strings.Repeat(s, n) }
 	const good = "duel: Berths\nbaseline: a\npace: { repeat: 1 }\n"
 	for name, src := range map[string]string{
