@@ -103,11 +103,16 @@ func TestAgentsShareARate(t *testing.T) {
 	}
 	f.plan(t, berths(t, func() {}), "pace: { rate: 250/s, for: 1s, warmup: 0 }\nrounds: 2\nload: { agents: 4 }\n")
 	f.run(t, "run", "board.duel.yaml", "--bus", "listen", f.bus, "--json", "out.json", "--shots", "shots.csv").says(t, 0,
-		"agent quay-3: ready", "heat 4 of 4", "driven by 4 agents", "clock", "floor")
+		"agent quay-3: ready", "heat 4 of", "driven by 4 agents", "clock", "floor")
 	r := f.result(t)
 	raw := rawLatencies(t, filepath.Join(f.dir, "shots.csv"))
+	counted := 0
 	for i := range r.Heats {
 		h := &r.Heats[i]
+		if !h.Counts() { // this machine held an agent up, and the round was done again
+			continue
+		}
+		counted++
 		if h.Due != 250 || h.Shots()+h.Unsent != 250 || len(h.Shares) != 4 {
 			t.Errorf("heat %d: %d shots were due, %d came of %d agents; want 250 of 4", i, h.Due, h.Shots(), len(h.Shares))
 		}
@@ -123,6 +128,9 @@ func TestAgentsShareARate(t *testing.T) {
 				t.Errorf("heat %d: quantile %g is %g; of the raw shots %g", i, q, got, want)
 			}
 		}
+	}
+	if counted < 4 {
+		t.Errorf("%d heats of 4 count", counted)
 	}
 	f.run(t, "show", "out.json", "--agents").says(t, 0, "plain, by agent", "lag at p99")
 }

@@ -14,7 +14,6 @@ import (
 	"errors"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
@@ -91,27 +90,39 @@ const longest = 4 * time.Hour
 // Watch is a bystander at work.
 type Watch struct {
 	clock    *clock.Clock
+	rate     float64
 	seen     []*collector
 	stop     context.CancelFunc
 	finished chan struct{}
 	err      error
+
+	mu    sync.Mutex
+	first time.Duration              // when the first probe was due
+	due   int                        // how many have been
+	open  map[time.Duration]struct{} // those that have no answer yet, by when they were due
 }
 
 // Begin has probes performed at their moments, from its return until End.
 func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []contender.Client) *Watch {
-	w := &Watch{clock: clk, finished: make(chan struct{})}
+	w := &Watch{
+		clock: clk, rate: float64(b.Rate), finished: make(chan struct{}), open: map[time.Duration]struct{}{},
+	}
 	heat := pace.Heat{
 		Clock: clk, Clients: clients, Size: len(clients),
 		Pace: plan.Pace{Rate: b.Rate, Most: len(clients), For: plan.Span(longest)},
 	}
 	nothing := tally.NewRecorder(&shots.Shape{}, 0, 1) // is recorded: collectors keep all
-	began := make(chan struct{})
-	first := sync.OnceFunc(func() { close(began) }) // which is due at once
 	for range clients {
-		c := &collector{began: first}
+		c := &collector{of: w}
 		w.seen = append(w.seen, c)
 		heat.Checkers = append(heat.Checkers, c)
 		heat.Judged = append(heat.Judged, nothing)
+	}
+	began := make(chan struct{})
+	heat.OnDue = func(at time.Duration) {
+		if w.isDue(at) {
+			close(began)
+		}
 	}
 	own, stop := context.WithCancel(ctx)
 	w.stop = stop
@@ -125,6 +136,40 @@ func Begin(ctx context.Context, clk *clock.Clock, b *plan.Bystander, clients []c
 	case <-w.finished:
 	}
 	return w
+}
+
+// isDue notes a probe that is due from now on, and reports whether it is the first.
+func (w *Watch) isDue(at time.Duration) (first bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if first = w.due == 0; first {
+		w.first = at
+	}
+	w.due++
+	w.open[at] = struct{}{}
+	return first
+}
+
+// isOver notes that a probe has come to its end.
+func (w *Watch) isOver(at time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.open, at)
+}
+
+// answered reports whether all probes that are due before a moment have come to their end.
+func (w *Watch) answered(until time.Duration) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if next := w.first + time.Duration(float64(w.due)/w.rate*1e9); next < until {
+		return false
+	}
+	for at := range w.open {
+		if at < until {
+			return false
+		}
+	}
+	return true
 }
 
 // patience is for how long those that still wait when the watching ends are waited for: what held them up is over, and
@@ -156,23 +201,9 @@ func (w *Watch) End(ctx context.Context, until time.Duration) ([]Probe, error) {
 	return all, nil
 }
 
-// answered reports whether nobody who was due before a moment still waits. Whoever is due is taken up in order.
-func (w *Watch) answered(until time.Duration) bool {
-	later := false
-	for _, c := range w.seen {
-		if at := c.asking.Load(); at != 0 && at < int64(until) {
-			return false
-		}
-		later = later || c.latest.Load() >= int64(until)
-	}
-	return later
-}
-
 // collector keeps what one client's probes waited.
 type collector struct {
-	began  func()       // is told of each
-	asking atomic.Int64 // when the probe under way was due; 0: there is none
-	latest atomic.Int64 // when the latest that has ended was
+	of     *Watch
 	probes []Probe
 }
 
@@ -180,18 +211,14 @@ type collector struct {
 const mostProbes = 1 << 20
 
 // Ask implements pace.Checker.
-func (c *collector) Ask(s *shots.Shot) {
-	c.asking.Store(int64(s.Due))
-	c.began()
-}
+func (c *collector) Ask(*shots.Shot) {}
 
 // Take implements pace.Checker: nobody else records the shot.
 func (c *collector) Take(s *shots.Shot) bool {
 	if len(c.probes) < mostProbes {
 		c.probes = append(c.probes, Probe{s.Due, s.End, s.Class})
 	}
-	c.latest.Store(int64(s.Due))
-	c.asking.Store(0)
+	c.of.isOver(s.Due)
 	return false
 }
 

@@ -61,6 +61,9 @@ type Heat struct {
 	Checkers []Checker
 	// OnStage, when set, is told when a stage begins, from the goroutine that called Drive.
 	OnStage func(Stage, time.Duration)
+	// OnDue, when set, is told of each shot of an open model when it is due, before a client may take it up, from the
+	// goroutine that called Drive.
+	OnDue func(time.Duration)
 	// Part is what of the whole this heat drives, where others drive the rest elsewhere; the zero Part is all of it. The
 	// pace is that of the whole, Clients or Size those of the part, and All how many clients the whole has.
 	Part shares.Part

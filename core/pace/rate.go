@@ -144,6 +144,9 @@ func (h *Heat) open(ctx context.Context, stage Stage, recorders []*tally.Recorde
 			})
 			started++
 		}
+		if h.OnDue != nil {
+			h.OnDue(start + at)
+		}
 		select {
 		case due <- start + at:
 		default:
