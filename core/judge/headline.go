@@ -408,8 +408,8 @@ func (a Assessment) brief() string {
 	case Better, Worse:
 		return a.Compared()
 	case Alike:
-		if a.Counted && (a.Ratio == 1 || a.Difference == 0) {
-			return "the same"
+		if a.isTheSame() {
+			return theSame
 		}
 		return "alike"
 	case Open:

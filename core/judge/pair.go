@@ -352,13 +352,16 @@ func (p *Pairing) Sides(a *Paired) (then, now string) {
 	return a.Before.standing(), a.After.standing()
 }
 
-// InShort is the figure's word for a table: "slower", "too close to call", "still open".
+// InShort is the figure's word for a table: "slower", "the same", "too close to call", "still open".
 func (a *Paired) InShort() string {
 	switch a.Word {
 	case Better, Worse:
 		return a.Figure.Comparative(a.Word == Better)
 	case TooFew:
 		return a.Say()
+	}
+	if a.isTheSame() {
+		return theSame
 	}
 	return string(a.Word)
 }

@@ -123,7 +123,7 @@ func TestConstantsOfTwoRunsAreTold(t *testing.T) {
 			true:  pairing(t, of(100), of(now), "joined", "joined"),
 			false: pairing(t, of(100), of(now), "tiled", "joined"),
 		} {
-			if a := p.Of(figure.Received); a == nil || a.Word != want {
+			if a := p.Of(figure.Received); a == nil || a.Word != want || (a.InShort() == "the same") != (now == 100) {
 				t.Errorf("bytes are 100, then %d, bridge %v: %+v; want %s", now, bridge, a, want)
 			}
 		}

@@ -97,8 +97,8 @@ func (a Assessment) Say() string {
 		}
 		return a.Figure.Comparative(a.Word == Better)
 	case Alike:
-		if a.Counted && (a.Ratio == 1 || a.Difference == 0) {
-			return "the same"
+		if a.isTheSame() {
+			return theSame
 		}
 		return string(Alike)
 	case TooFew:
@@ -135,6 +135,11 @@ func (a Assessment) Say() string {
 	}
 	return "no shots to compare"
 }
+
+// theSame is said of what is alike in every heat.
+const theSame = "the same"
+
+func (a Assessment) isTheSame() bool { return a.Counted && (a.Ratio == 1 || a.Difference == 0) }
 
 // leans says which way a figure that is still open leans; empty where it does not. It is tilted then, and ratio,
 // difference and the typical heats as they are shown say the same.
