@@ -230,8 +230,7 @@ type Account struct {
 	Span            time.Duration
 	Due, OK, Failed int64
 	// Waiting are those that never had an answer; what they had waited until they were cut is part of all that follows
-	// but
-	// the waits.
+	// but the waits.
 	Waiting int64
 	Waits   *hdrhistogram.Histogram // of those that were answered, from the moment due
 	WaitSum time.Duration

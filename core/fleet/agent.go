@@ -53,8 +53,7 @@ type Agent struct {
 	joined time.Time
 
 	// of tests: by how much what it tells of its clock is off, that it does not ask who else is there, and what is
-	// changed
-	// of how it has a duel driven that it runs beside a service
+	// changed of how it has a duel driven that it runs beside a service
 	off     func() time.Duration
 	unasked bool
 	changes func(*Fleet)

@@ -66,7 +66,7 @@ type Assessment struct {
 	Noise float64
 
 	interest float64
-	tilted   bool     // see there
+	tilted   bool     // see tilted
 	mirror   bool     // of the baseline against itself: not one of the figures that words hold for together
 	sample   estimate // of logarithms of the rounds' ratios; nil without any
 }

@@ -556,8 +556,7 @@ func meansOf(r *result.Result) (m hostMeans) {
 }
 
 // TakenByOthers is the share of this machine's time that other programs and its host took over a run's heats; ok is
-// false
-// where that is not known, as where a contender's own work cannot be told from it.
+// false where that is not known, as where a contender's own work cannot be told from it.
 func TakenByOthers(r *result.Result) (share float64, ok bool) {
 	m := meansOf(r)
 	return m.others + m.steal, m.heats > 0 && m.processes

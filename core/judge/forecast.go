@@ -113,8 +113,7 @@ func lacking(p *result.Pace, fig figure.Name) int64 {
 }
 
 // mostShots is about how many shots a heat has at most; 0 where nobody knows before. Shots that come at a rate by
-// chance
-// are seldom more than four standard deviations above it.
+// chance are seldom more than four standard deviations above it.
 func mostShots(p *result.Pace) int64 {
 	n := plannedShots(p)
 	if n > 0 || !p.Open() {
