@@ -250,7 +250,7 @@ func TestAnAgentIsStartedAnew(t *testing.T) {
 	r, err := h.run(h.plan(h.fresh()+faulty+"load: { agents: 2, within: 1s }\n", nil), h.atHeat(3, func() {
 		kill()
 		h.joinOver(newCable(t, h.bus.URL()), "quay-2", "")
-	}), func(f *Fleet) { f.touch = time.Millisecond })
+	}), func(f *Fleet) { f.every = time.Millisecond })
 	if err != nil || whole(r, 3, 2, 1) != "" || len(r.Heats[len(r.Heats)-1].Shares) != 2 {
 		t.Errorf("%v, %s, stopped: %q", err, whole(r, 3, 2, 1), stopped(r))
 	}

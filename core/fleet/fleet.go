@@ -49,7 +49,7 @@ type Fleet struct {
 	pieces   []onePiece    // files of the plan that agents are handed
 	sum      string        // of plan and files
 	lead     time.Duration // that agents need at least to hear of a moment before it
-	touch    time.Duration // how often agents are told that the run goes on
+	every    time.Duration // how often agents are told that the run goes on
 	resting  func()        // ends that
 
 	late      time.Duration // that an agent may begin after the others
@@ -74,7 +74,7 @@ type member struct {
 // New makes a fleet that nobody belongs to yet.
 func New(cfg Config) *Fleet {
 	return &Fleet{cfg: cfg, comparing: make(chan struct{}, comparedAtOnce), late: lateLimit, stood: stoodLimit,
-		touch: touchEvery}
+		every: touchEvery}
 }
 
 // Open implements rounds.Hands.
@@ -183,7 +183,7 @@ func (f *Fleet) keepInTouch() (stop func()) {
 		defer close(ended)
 		var fault error // agents that hear nothing let the run go, which is told
 		defer panics.Catch("keep in touch with agents", &fault)
-		beat := time.NewTicker(f.touch)
+		beat := time.NewTicker(f.every)
 		defer beat.Stop()
 		for {
 			select {
@@ -192,7 +192,7 @@ func (f *Fleet) keepInTouch() (stop func()) {
 			case <-beat.C:
 			}
 			for _, m := range f.everybody() {
-				if time.Since(time.Unix(0, m.heard.Load())) > f.touch {
+				if time.Since(time.Unix(0, m.heard.Load())) > f.every {
 					f.ask(ctx, m, tick, f.asked(""), &tickAnswer{})
 				}
 			}

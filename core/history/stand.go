@@ -28,12 +28,15 @@ type Stand struct {
 	Program  string            `json:"program"`
 	Machine  string            `json:"machine"`
 	Kernel   string            `json:"kernel"`
-	Agents   map[string]string `json:"agents"`               // who drove it from elsewhere, each with what it runs on; nil: not known
-	Load     *float64          `json:"other_load,omitempty"` // share of the machine that others took; nil: not known
 	Baseline string            `json:"baseline"`
 	Versions map[string]string `json:"versions,omitempty"` // of those that tell one
 	Interest float64           `json:"interest"`
 	Ratios   []Ratio           `json:"ratios,omitempty"` // of what verdicts are spoken of by
+
+	// Agents are who drove it from elsewhere, each with what it runs on, and OtherLoad is the share of this machine that
+	// others took; nil: not known.
+	Agents    map[string]string `json:"agents"`
+	OtherLoad *float64          `json:"other_load,omitempty"`
 
 	source string // of the plan; empty: only its hash is known
 	sets   []string
@@ -65,7 +68,7 @@ func Of(r *result.Result, v *judge.Verdict, s *judge.Sweep) *Stand {
 		Agents: agentsOf(r.Load),
 	}
 	if load, ok := judge.TakenByOthers(r); ok {
-		out.Load = &load
+		out.OtherLoad = &load
 	}
 	for _, e := range r.Entrants {
 		if e.Version != "" && !e.Mirror {
@@ -154,7 +157,7 @@ func Decode(text []byte) *Stand {
 
 // Change is something that differs between two runs besides what they found.
 type Change struct {
-	What    string // "plan", "version of joined", "machine", "kernel", "agents", "other load", "baseline"
+	What    string // "plan", "version of joined", "machine", "kernel", "agents", "other load", "baseline" and the like
 	Was, Is string // empty where it says no more
 }
 
@@ -210,8 +213,8 @@ func Changes(then, now *Stand) (out []Change) {
 	if c, ok := otherAgents(then.Agents, now.Agents); ok {
 		out = append(out, c)
 	}
-	if then.Load != nil && now.Load != nil && math.Abs(*then.Load-*now.Load) > otherLoad {
-		out = append(out, Change{"other load", units.Share(*then.Load) + " of the machine", units.Share(*now.Load)})
+	if then.OtherLoad != nil && now.OtherLoad != nil && math.Abs(*then.OtherLoad-*now.OtherLoad) > otherLoad {
+		out = append(out, Change{"other load", units.Share(*then.OtherLoad) + " of the machine", units.Share(*now.OtherLoad)})
 	}
 	return out
 }

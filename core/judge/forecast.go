@@ -112,23 +112,27 @@ func lacking(p *result.Pace, fig figure.Name) int64 {
 	return needFor(q)
 }
 
+// dueShots is how many shots are due, on average, in a heat that lasts a time at a rate; 0 of any other.
+func dueShots(p *result.Pace) float64 {
+	if !p.Open() || plannedShots(p) > 0 {
+		return 0
+	}
+	return p.Rate * p.For.Seconds()
+}
+
 // mostShots is about how many shots a heat has at most; 0 where nobody knows before. Shots that come at a rate by
 // chance are seldom more than four standard deviations above it.
 func mostShots(p *result.Pace) int64 {
-	n := plannedShots(p)
-	if n > 0 || !p.Open() {
-		return n
-	}
-	due := p.Rate * p.For.Seconds()
+	due := dueShots(p)
 	if p.Spread == plan.Poisson {
 		due += 4 * math.Sqrt(due)
 	}
-	return int64(math.Ceil(due))
+	return max(plannedShots(p), int64(math.Ceil(due)))
 }
 
 func shotsOf(p *result.Pace) string {
-	if p.Open() && p.Shots == 0 {
-		return units.Plural(int(math.Round(p.Rate*p.For.Seconds())), "shot")
+	if due := dueShots(p); due > 0 {
+		return units.Plural(int(math.Round(due)), "shot")
 	}
 	if p.Repeat > 0 {
 		return units.Plural(p.Repeat, "run")
@@ -138,7 +142,7 @@ func shotsOf(p *result.Pace) string {
 
 // forMoreShots says what of a plan to change so that heats have more shots.
 func forMoreShots(p *result.Pace) string {
-	if p.Open() && p.Shots == 0 {
+	if dueShots(p) > 0 {
 		return "raise rate: or for:"
 	}
 	return "raise repeat: or shots:"

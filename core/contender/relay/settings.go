@@ -50,9 +50,9 @@ type Request struct {
 // Short reads a request that is written as its address.
 func (r *Request) Short(text string) { r.URL = text }
 
-// Put is a deed that is a file.
+// Put is a deed that is a file. One that was there before the run is replaced in a workspace alone.
 type Put struct {
-	File string `json:"file" jsonschema:"required" jsonschema_description:"where it is put; {{key}} is the key of the deed. A file that was there before the run is replaced in a workspace alone"`
+	File string `json:"file" jsonschema:"required" jsonschema_description:"where it is put; {{key}} is the key of the deed"`
 	Text string `json:"text,omitempty" jsonschema_description:"what is in it; the key unless said"`
 }
 
