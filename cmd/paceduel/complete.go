@@ -53,7 +53,7 @@ func (s *settings) completeRuns(_ *cobra.Command, args []string, begun string) (
 	runs, _ := book.List(most, logbook.Filter{Attempts: logbook.Kept})
 	for _, e := range runs {
 		if strings.HasPrefix(e.ID, begun) && !slices.Contains(args, e.ID) {
-			about := e.Name + ", " + e.Started.Format("2 Jan 15:04")
+			about := e.Name + ", " + e.Started.Format("2 Jan 2006 15:04")
 			out = append(out, cobra.CompletionWithDesc(e.ID, strings.ReplaceAll(about, "\t", " ")))
 		}
 	}

@@ -67,7 +67,7 @@ func TestTheShellIsOfferedWhatThereIs(t *testing.T) {
 		{[]string{"run", "x", "--set", "rou"}, []string{"rounds="}, "pace"},
 		{[]string{"run", "x", "--set", "course.crash.count.q"}, []string{"course.crash.count.query."}, "rounds"},
 		{[]string{"run", "x", "--set", "course.bystander.http.met"}, []string{"course.bystander.http.method="}, "rounds"},
-		{[]string{"show", "--logbook", "log.sqlite", ""}, []string{r.ID + "\tBerth board, 9 Mar 06:40"}, "sorts"},
+		{[]string{"show", "--logbook", "log.sqlite", ""}, []string{r.ID + "\tBerth board, 9 Mar 2031 06:40"}, "sorts"},
 		{[]string{"export", "--logbook", "log.sqlite", "none"}, nil, r.ID},
 		{[]string{"pair", "--logbook", "log.sqlite", "other", ""}, []string{r.ID}, "sorts"},
 		{[]string{"show", "--logbook", "log.sqlite", r.ID, ""}, nil, r.ID},

@@ -273,8 +273,7 @@ func (v View) Sentence(s screen.Scene) string {
 		for i := range listed {
 			if e := &listed[i]; e.ID == v.whose {
 				return fmt.Sprintf("Delete %s, %s of %s, with its %s?", e.ID, e.Title(), s.When(e.Started),
-					units.Plural(e.Heats,
-						"heat"))
+					units.Plural(e.Heats, "heat"))
 			}
 		}
 	}
